@@ -1,0 +1,124 @@
+package build
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/image"
+	"imbricat/internal/plan"
+)
+
+const indexMediaType = v1.MediaTypeImageIndex
+
+// assemble stores a platform's config and manifest.
+func (b *builder) assemble(ctx context.Context, u *plan.Unit, s *unitState) (PlatformResult, time.Time, map[string]string, error) {
+	result := PlatformResult{Platform: u.ID.Platform}
+	created, err := b.o.Created(ctx, b.touches(u))
+	if err != nil {
+		return result, created, nil, err
+	}
+	a := &image.Assembly{
+		Platform: u.ID.Platform, Base: b.inherit(u, s), Settings: u.Settings,
+		Created: created, Annotations: b.annotations(u, s, created),
+	}
+	for _, t := range s.own {
+		l := t.layer
+		a.Layers = append(a.Layers, image.Layer{Descriptor: l.Layer, DiffID: l.DiffID, CreatedBy: t.task.Label})
+		result.Unpacked += l.Unpacked
+	}
+	config, err := b.put(v1.MediaTypeImageConfig, a.Config())
+	if err != nil {
+		return result, created, nil, err
+	}
+	manifest := a.Manifest(config)
+	result.Descriptor, err = b.put(v1.MediaTypeImageManifest, manifest)
+	result.Layers = len(manifest.Layers)
+	for _, l := range manifest.Layers {
+		result.Packed += l.Size
+	}
+	return result, created, a.Annotations, err
+}
+
+func (b *builder) put(mediaType string, document any) (digest.Descriptor, error) {
+	text, err := image.Encode(document)
+	if err != nil {
+		return digest.Descriptor{}, fmt.Errorf("encoding %s: %w", mediaType, err)
+	}
+	return b.o.Store.PutBytes(mediaType, text)
+}
+
+// inherit gives the base with the settings of the images of the recipe that lie between.
+func (b *builder) inherit(u *plan.Unit, s *unitState) *image.Base {
+	if s.base == nil {
+		return nil
+	}
+	base := *s.base
+	var chain []*plan.Unit
+	for below := u.Base.Unit; below != nil; below = below.Base.Unit {
+		chain = append(chain, below)
+	}
+	for i := len(chain) - 1; i >= 0; i-- {
+		base.Config.Config = image.Inherit(base.Config.Config, chain[i].Settings)
+	}
+	return &base
+}
+
+// annotations are the standard ones where their values are known, and the recipe's, which win.
+func (b *builder) annotations(u *plan.Unit, s *unitState, created time.Time) map[string]string {
+	all := map[string]string{v1.AnnotationCreated: created.Format(time.RFC3339)}
+	for key, value := range b.o.Annotations {
+		all[key] = value
+	}
+	if u.Version != "" {
+		all[v1.AnnotationVersion] = u.Version
+	}
+	if s.info.digest != "" {
+		all[v1.AnnotationBaseImageDigest] = string(s.info.digest)
+		all[v1.AnnotationBaseImageName] = s.info.name
+	}
+	for key, value := range u.Annotations {
+		all[key] = value
+	}
+	return all
+}
+
+// touches tells which paths of the project folder a unit takes in, by itself and through the units that it uses. A unit
+// that takes nothing in depends on its recipe alone.
+func (b *builder) touches(u *plan.Unit) func(path string) bool {
+	var copies []plan.Copy
+	seen := map[*plan.Unit]bool{}
+	var visit func(u *plan.Unit)
+	visit = func(u *plan.Unit) {
+		if u == nil || seen[u] {
+			return
+		}
+		seen[u] = true
+		visit(u.Base.Unit)
+		for _, step := range u.Steps {
+			switch do := step.Do.(type) {
+			case plan.Copy:
+				copies = append(copies, do)
+			case plan.Take:
+				visit(do.Unit)
+			}
+		}
+	}
+	visit(u)
+	if len(copies) == 0 {
+		return func(path string) bool { return path == b.o.Plan.File.Name }
+	}
+	return func(path string) bool {
+		for _, c := range copies {
+			for _, from := range c.From {
+				if b.o.Source.Covers(from, c.LeaveOut, path) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+}

@@ -1,0 +1,308 @@
+// Package build carries out a plan: it finds what steps take in, reuses or packs their layers, and puts images
+// together in the store.
+//
+// It is the scheduler, and alone starts workers for steps. It prints nothing and reports events; where bases come from
+// is given to it.
+package build
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/image"
+	"imbricat/internal/plan"
+	"imbricat/internal/platform"
+	"imbricat/internal/reference"
+	"imbricat/internal/store"
+	"imbricat/internal/tree"
+)
+
+// Bases finds images that units start from or take from.
+type Bases interface {
+	// Resolve finds the image for a platform without fetching its layers. An image without the platform is an
+	// *image.NoPlatformError.
+	Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*Resolved, error)
+}
+
+// Resolved is an image for one platform that is ready to be brought into the store.
+type Resolved struct {
+	Name       string            // as people see it
+	Root       digest.Descriptor // what the reference stands for: an index or a manifest
+	Descriptor digest.Descriptor // the platform's manifest
+	// Bring puts the manifest with all that it needs into the store.
+	Bring func(ctx context.Context) error
+}
+
+// Options are what a build needs. All fields must be set but those that say otherwise.
+type Options struct {
+	Plan   *plan.Plan
+	Store  *store.Store
+	Source *tree.Source
+	Memory *Memory // of the source's file digests
+	Bases  Bases
+	Sink   event.Sink
+	// Created gives the time that an image is said to be made, from which paths of the project folder it takes in.
+	Created func(ctx context.Context, touches func(path string) bool) (time.Time, error)
+	// Annotations are set on every image unless the recipe says otherwise.
+	Annotations map[string]string
+}
+
+// Result is what a build made.
+type Result struct {
+	Images []ImageResult
+	Steps  []StepResult
+	Took   time.Duration
+}
+
+// ImageResult is one image over its platforms.
+type ImageResult struct {
+	Name         string
+	Descriptor   digest.Descriptor // of the index
+	Created      time.Time
+	Platforms    []PlatformResult
+	Destinations []plan.Destination
+}
+
+// PlatformResult is an image for one platform.
+type PlatformResult struct {
+	Platform   platform.Platform
+	Descriptor digest.Descriptor
+	Layers     int
+	Packed     int64 // bytes of all layers as they are stored
+	Unpacked   int64 // bytes of the tars of the image's own layers
+}
+
+// StepResult tells how a step of an image went.
+type StepResult struct {
+	Unit     string
+	Platform platform.Platform
+	Label    string
+	Outcome  event.Outcome
+	Reason   string
+	Files    int
+	Bytes    int64 // of the files
+	Layer    digest.Descriptor
+	Took     time.Duration
+}
+
+// Run builds every image of the plan. Everything that can be found wrong without work is found first.
+func Run(ctx context.Context, o Options) (*Result, error) {
+	started := time.Now()
+	b := newBuilder(o)
+	defer b.close()
+	if err := b.prepare(ctx); err != nil {
+		return nil, err
+	}
+	result := &Result{}
+	group, ctx := errgroup.WithContext(ctx)
+	for _, u := range o.Plan.Units {
+		group.Go(func() error {
+			_, err := b.unit(ctx, u)
+			return err
+		})
+	}
+	images := make([]ImageResult, len(o.Plan.Images))
+	for i, img := range o.Plan.Images {
+		group.Go(func() (err error) {
+			images[i], err = b.image(ctx, img)
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	result.Images = images
+	for _, u := range o.Plan.Units {
+		result.Steps = append(result.Steps, b.units[u].steps...)
+	}
+	b.o.Memory.Save()
+	result.Took = time.Since(started)
+	return result, nil
+}
+
+// builder is the state of one build.
+type builder struct {
+	o       Options
+	units   map[*plan.Unit]*unitState
+	bases   map[baseKey]*base
+	layers  flights[digest.Key, *packedLayer]
+	trees   flights[digest.DiffID, *layerContents]
+	picks   flights[string, *copied]
+	packing chan struct{} // bounds how many layers are packed at once
+}
+
+// maxPacking bounds the layers packed at once: each compresses on all cores anyway.
+const maxPacking = 4
+
+func newBuilder(o Options) *builder {
+	b := &builder{o: o, units: map[*plan.Unit]*unitState{}, bases: map[baseKey]*base{},
+		packing: make(chan struct{}, min(maxPacking, runtime.GOMAXPROCS(0)))}
+	for _, u := range o.Plan.Units {
+		b.units[u] = &unitState{done: make(chan struct{})}
+	}
+	return b
+}
+
+func (b *builder) close() {
+	b.trees.each(func(l *layerContents) { l.close() })
+}
+
+// unitState is what a unit came to. It is written by the goroutine that works on the unit and read when done is closed.
+type unitState struct {
+	once  sync.Once
+	done  chan struct{}
+	err   error
+	view  *tree.View
+	base  *image.Base // of the registry or the store, below all own layers
+	own   []*stepTree // own layers and those of the units below
+	steps []StepResult
+	info  baseInfo
+}
+
+// baseInfo names the base for annotations.
+type baseInfo struct {
+	name   string
+	digest digest.Digest
+}
+
+// unit works on a unit once, whoever asks first, and waits for it.
+func (b *builder) unit(ctx context.Context, u *plan.Unit) (*unitState, error) {
+	s := b.units[u]
+	s.once.Do(func() {
+		defer close(s.done)
+		if s.err = b.start(ctx, u, s); s.err == nil {
+			s.err = b.steps(ctx, u, s)
+		}
+	})
+	select {
+	case <-s.done:
+		return s, s.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// start gives a unit the view and the layers that it builds on.
+func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
+	switch {
+	case u.Base.Unit != nil:
+		below, err := b.unit(ctx, u.Base.Unit)
+		if err != nil {
+			return err
+		}
+		s.view, s.base, s.info = below.view.Clone(), below.base, below.info
+		s.own = append(s.own, below.own...)
+		if u.Base.Unit.IsImage && s.base == nil {
+			s.base = &image.Base{}
+		}
+		return nil
+	case u.Base.Reference != (reference.Reference{}):
+		base := b.bases[keyOf(u.Base.Reference, u)]
+		if err := base.load(ctx, b); err != nil {
+			return fmt.Errorf("the base %s: %w", base.resolved.Name, err)
+		}
+		s.view = base.view.Clone()
+		s.base = &image.Base{Config: *base.config, Layers: base.layers}
+		s.info = baseInfo{base.resolved.Name, base.resolved.Root.Digest}
+		return nil
+	}
+	s.view = tree.NewView()
+	return nil
+}
+
+// steps works out what each step lays down, in order, and for images packs the layers side by side.
+func (b *builder) steps(ctx context.Context, u *plan.Unit, s *unitState) error {
+	s.steps = make([]StepResult, len(u.Steps))
+	for i := range u.Steps {
+		began := time.Now()
+		task := event.Task{ID: fmt.Sprintf("%s#%d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: u.Steps[i].Label}
+		t, err := b.compose(ctx, u, &u.Steps[i], s.view, task)
+		if err != nil {
+			b.o.Sink.Send(event.Finished{Task: task, Outcome: event.Failed, Reason: err.Error(), Took: time.Since(began)})
+			return err
+		}
+		s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Label: u.Steps[i].Label, Files: t.files, Bytes: t.bytes}
+		if len(t.entries) == 0 {
+			// Nothing was laid down: an empty layer would be noise.
+			s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, "it lays nothing down"
+			b.o.Sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: "it lays nothing down"})
+			continue
+		}
+		if err := s.view.Apply(t.entries, t); err != nil {
+			return fmt.Errorf("%s: %s: %w", u.ID, u.Steps[i].Label, err)
+		}
+		t.task, t.report = task, &s.steps[i]
+		s.own = append(s.own, t)
+	}
+	if !u.IsImage {
+		for i := range s.steps {
+			if t := s.steps[i]; t.Outcome != event.Skipped {
+				s.steps[i].Outcome, s.steps[i].Reason = event.Ran, "made in memory: a stage needs no layer"
+			}
+		}
+		return nil
+	}
+	return b.packAll(ctx, s)
+}
+
+// packAll makes sure that every own layer of an image is in the store.
+func (b *builder) packAll(ctx context.Context, s *unitState) error {
+	group, ctx := errgroup.WithContext(ctx)
+	for _, t := range s.own {
+		group.Go(func() error { return b.pack(ctx, t) })
+	}
+	return group.Wait()
+}
+
+// image puts the platforms' images and the index over them into the store, under the image's name.
+func (b *builder) image(ctx context.Context, img *plan.Image) (ImageResult, error) {
+	result := ImageResult{Name: img.Name, Destinations: img.Destinations}
+	var offers []image.Offer
+	var annotations map[string]string
+	for _, u := range img.Units {
+		s, err := b.unit(ctx, u)
+		if err != nil {
+			return result, err
+		}
+		made, created, common, err := b.assemble(ctx, u, s)
+		if err != nil {
+			return result, fmt.Errorf("%s: %w", u.ID, err)
+		}
+		result.Platforms = append(result.Platforms, made)
+		if result.Created.IsZero() || created.After(result.Created) {
+			result.Created = created
+		}
+		offers = append(offers, image.Offer{Platform: made.Platform, Descriptor: made.Descriptor})
+		annotations = sameIn(annotations, common, annotations == nil)
+	}
+	text, err := image.Encode(image.Index(offers, annotations))
+	if err != nil {
+		return result, err
+	}
+	result.Descriptor, err = b.o.Store.PutBytes(indexMediaType, text)
+	if err != nil {
+		return result, err
+	}
+	return result, b.o.Store.Name(ctx, img.Name, result.Descriptor)
+}
+
+// sameIn keeps the annotations that all platforms share.
+func sameIn(a, b map[string]string, first bool) map[string]string {
+	if first {
+		return b
+	}
+	same := map[string]string{}
+	for key, value := range a {
+		if other, has := b[key]; has && other == value {
+			same[key] = value
+		}
+	}
+	return same
+}

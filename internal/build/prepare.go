@@ -1,0 +1,185 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"sort"
+	"sync"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"golang.org/x/sync/errgroup"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/image"
+	"imbricat/internal/plan"
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
+	"imbricat/internal/tree"
+)
+
+// baseKey tells bases apart.
+type baseKey struct {
+	ref      string
+	platform platform.Platform
+}
+
+func keyOf(ref reference.Reference, u *plan.Unit) baseKey {
+	return baseKey{ref.String(), u.ID.Platform}
+}
+
+// base is an image elsewhere that units start from or take from.
+type base struct {
+	resolved *Resolved
+	once     sync.Once
+	err      error
+	config   *v1.Image
+	layers   []digest.Descriptor
+	view     *tree.View // shared: cloned before anything is applied
+}
+
+// prepare finds every base and every source before any work, and reports all that is wrong at once.
+func (b *builder) prepare(ctx context.Context) error {
+	problems := &recipe.Errors{File: b.o.Plan.File}
+	b.checkSources(problems)
+	if err := b.resolveBases(ctx, problems); err != nil {
+		return err
+	}
+	if len(problems.Problems) == 0 {
+		return nil
+	}
+	sort.SliceStable(problems.Problems, func(i, j int) bool {
+		x, y := problems.Problems[i].Pos, problems.Problems[j].Pos
+		return x.Line < y.Line || x.Line == y.Line && x.Column < y.Column
+	})
+	return problems
+}
+
+func report(problems *recipe.Errors, pos recipe.Pos, format string, args ...any) {
+	p := recipe.Problem{Pos: pos, Message: fmt.Sprintf(format, args...)}
+	for _, known := range problems.Problems {
+		if known == p {
+			return
+		}
+	}
+	problems.Problems = append(problems.Problems, p)
+}
+
+func (b *builder) checkSources(problems *recipe.Errors) {
+	warned := map[string]bool{}
+	for _, u := range b.o.Plan.Units {
+		for _, step := range u.Steps {
+			c, ok := step.Do.(plan.Copy)
+			if !ok {
+				continue
+			}
+			for i, from := range c.From {
+				survey, err := b.pick(from, c.LeaveOut)
+				switch {
+				case errors.Is(err, tree.ErrNoMatch):
+					if warning := err.Error() + ", so nothing is copied"; !warned[warning] {
+						warned[warning] = true
+						b.o.Sink.Send(event.Warning{Code: "no-match", Text: b.o.Plan.File.Describe(c.FromPos[i], warning)})
+					}
+				case err != nil:
+					report(problems, c.FromPos[i], "%s", err)
+				default:
+					b.warnSpecial(survey, warned)
+				}
+			}
+		}
+	}
+}
+
+func (b *builder) warnSpecial(survey *tree.Survey, warned map[string]bool) {
+	for _, p := range survey.Special {
+		if !warned[p] {
+			warned[p] = true
+			b.o.Sink.Send(event.Warning{Code: "special-file", Text: fmt.Sprintf("%s is a socket, a pipe or a device: it is left out", p)})
+		}
+	}
+}
+
+// resolveBases asks for all bases at once. A base that is missing or lacks the platform is a problem of the recipe; a
+// registry that cannot be reached or refuses is an error of its own.
+func (b *builder) resolveBases(ctx context.Context, problems *recipe.Errors) error {
+	var mutex sync.Mutex
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(8)
+	ask := func(pos recipe.Pos, what string, ref reference.Reference, u *plan.Unit) {
+		key := keyOf(ref, u)
+		if _, known := b.bases[key]; known {
+			return
+		}
+		one := &base{}
+		b.bases[key] = one
+		group.Go(func() error {
+			resolved, err := b.o.Bases.Resolve(ctx, ref, u.ID.Platform)
+			var lacks *image.NoPlatformError
+			if errors.As(err, &lacks) || errors.Is(err, fs.ErrNotExist) {
+				mutex.Lock()
+				defer mutex.Unlock()
+				report(problems, pos, "%s %s: %s", what, ref, err)
+				return nil
+			}
+			one.resolved = resolved
+			if err != nil {
+				return fmt.Errorf("%s %s: %w", what, ref, err)
+			}
+			return nil
+		})
+	}
+	for _, u := range b.o.Plan.Units {
+		if u.Base.Kind == recipe.ReferenceBase {
+			ask(u.Base.Pos, "the base", u.Base.Reference, u)
+		}
+		for _, step := range u.Steps {
+			if take, ok := step.Do.(plan.Take); ok && take.Unit == nil {
+				ask(take.Pos, "the image", take.Reference, u)
+			}
+		}
+	}
+	return group.Wait()
+}
+
+// load brings a base into the store and reads what its layers hold.
+func (one *base) load(ctx context.Context, b *builder) error {
+	one.once.Do(func() { one.err = one.read(ctx, b) })
+	return one.err
+}
+
+func (one *base) read(ctx context.Context, b *builder) error {
+	if err := one.resolved.Bring(ctx); err != nil {
+		return err
+	}
+	manifest, err := image.ReadManifest(ctx, b.o.Store, one.resolved.Descriptor)
+	if err != nil {
+		return err
+	}
+	if one.config, err = image.ReadConfig(ctx, b.o.Store, manifest); err != nil {
+		return err
+	}
+	one.layers = manifest.Layers
+	contents := make([]*layerContents, len(manifest.Layers))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(cap(b.packing))
+	for i, desc := range manifest.Layers {
+		group.Go(func() (err error) {
+			contents[i], err = b.layerContents(ctx, desc, digest.DiffID(one.config.RootFS.DiffIDs[i]))
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	one.view = tree.NewView()
+	for i, c := range contents {
+		if err := one.view.Apply(c.entries, c); err != nil {
+			return fmt.Errorf("layer %d: %w", i+1, err)
+		}
+	}
+	return nil
+}

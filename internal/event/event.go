@@ -1,0 +1,82 @@
+// Package event describes what happens during a build or a transfer, as data.
+//
+// The core reports events to a Sink; only interface packages turn them into text or pictures. Nothing here prints.
+package event
+
+import (
+	"time"
+)
+
+// Outcome tells how a task ended.
+type Outcome int
+
+// The outcomes of a task.
+const (
+	Ran     Outcome = iota // the work was done now
+	Reused                 // an earlier result serves
+	Skipped                // nothing was needed: the other side has it
+	Failed
+)
+
+func (o Outcome) String() string {
+	return [...]string{"ran", "reused", "skipped", "failed"}[o]
+}
+
+// Event is one of Started, Progress, Finished, Notice, Warning.
+type Event interface{ isEvent() }
+
+// Task names a piece of work for people. Unit and Platform group tasks; ID is unique among the running ones.
+type Task struct {
+	ID       string
+	Unit     string // image, stage or transfer that the task belongs to
+	Platform string // empty where the task is for none in particular
+	Label    string // "copy pages/ to /srv/pages"
+}
+
+// Started says that a task begins. Total is the number of bytes it will move where that is known.
+type Started struct {
+	Task  Task
+	Total int64
+}
+
+// Progress says how many bytes a running task has moved.
+type Progress struct {
+	Task Task
+	Done int64
+}
+
+// Finished says that a task is over.
+type Finished struct {
+	Task    Task
+	Outcome Outcome
+	Reason  string // why it ran, was reused, or failed
+	Detail  string // "34 files, 1.2 MB"
+	Took    time.Duration
+}
+
+// Notice is something worth knowing that is no task: the image that was made, the tag that was written.
+type Notice struct{ Text string }
+
+// Warning is a doubt that does not stop the work. Code is stable, for silencing it.
+type Warning struct {
+	Code string
+	Text string
+}
+
+func (Started) isEvent()  {}
+func (Progress) isEvent() {}
+func (Finished) isEvent() {}
+func (Notice) isEvent()   {}
+func (Warning) isEvent()  {}
+
+// Sink receives events. Send may be called from several goroutines at once and must return soon.
+type Sink interface{ Send(Event) }
+
+// Func makes a Sink of a function.
+type Func func(Event)
+
+// Send calls the function.
+func (f Func) Send(e Event) { f(e) }
+
+// Discard is the Sink that drops every event.
+var Discard Sink = Func(func(Event) {})

@@ -1,0 +1,246 @@
+package facts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/go-git/go-git/v5/plumbing/object"
+)
+
+// Git is what version control tells of the project folder. The zero value is a folder outside version control.
+type Git struct {
+	repo *git.Repository
+	head *object.Commit
+	// below is the project folder relative to the work tree, with slashes, "" for the work tree itself.
+	below string
+
+	Commit string // full hexadecimal name of the commit that is checked out
+	Tag    string // the highest tag on that commit
+	Branch string // empty when no branch is checked out
+	Source string // address of the remote "origin", without credentials
+}
+
+// openGit reads the repository that holds dir. A folder outside version control, or without a commit, is no error.
+func openGit(dir string) (*Git, error) {
+	g := &Git{}
+	repo, err := git.PlainOpenWithOptions(dir, &git.PlainOpenOptions{DetectDotGit: true, EnableDotGitCommonDir: true})
+	if errors.Is(err, git.ErrRepositoryNotExists) {
+		return g, nil
+	}
+	if err != nil {
+		return g, fmt.Errorf("reading the git repository of %s: %w", dir, err)
+	}
+	if g.below, err = belowWorktree(repo, dir); err != nil {
+		return &Git{}, err
+	}
+	head, err := repo.Head()
+	if errors.Is(err, plumbing.ErrReferenceNotFound) {
+		return g, nil
+	}
+	if err != nil {
+		return &Git{}, fmt.Errorf("reading the git repository of %s: %w", dir, err)
+	}
+	if g.head, err = repo.CommitObject(head.Hash()); err != nil {
+		return &Git{}, fmt.Errorf("reading the git commit %s: %w", head.Hash(), err)
+	}
+	g.repo, g.Commit = repo, head.Hash().String()
+	if head.Name().IsBranch() {
+		g.Branch = head.Name().Short()
+	}
+	g.Source = origin(repo)
+	g.Tag, err = tagOn(repo, head.Hash())
+	return g, err
+}
+
+func belowWorktree(repo *git.Repository, dir string) (string, error) {
+	tree, err := repo.Worktree()
+	if err != nil {
+		return "", fmt.Errorf("reading the git repository of %s: %w", dir, err)
+	}
+	root, err := filepath.EvalSymlinks(tree.Filesystem.Root())
+	if err != nil {
+		return "", err
+	}
+	if dir, err = filepath.Abs(dir); err == nil {
+		dir, err = filepath.EvalSymlinks(dir)
+	}
+	if err != nil {
+		return "", err
+	}
+	below, err := filepath.Rel(root, dir)
+	if err != nil || below == "." {
+		return "", err
+	}
+	return filepath.ToSlash(below), nil
+}
+
+// origin gives the remote's address; a user name or secret in it stays out.
+func origin(repo *git.Repository) string {
+	remote, err := repo.Remote("origin")
+	if err != nil || len(remote.Config().URLs) == 0 {
+		return ""
+	}
+	address := remote.Config().URLs[0]
+	if parsed, err := url.Parse(address); err == nil && parsed.Scheme != "" {
+		parsed.User = nil
+		return parsed.String()
+	}
+	if filepath.IsAbs(address) {
+		return "" // a folder of this machine says nothing elsewhere
+	}
+	return address
+}
+
+// tagOn gives the highest tag on a commit; numbers in tags count as numbers, so that 1.10 is above 1.9.
+func tagOn(repo *git.Repository, commit plumbing.Hash) (string, error) {
+	tags, err := repo.Tags()
+	if err != nil {
+		return "", fmt.Errorf("reading git tags: %w", err)
+	}
+	best := ""
+	err = tags.ForEach(func(ref *plumbing.Reference) error {
+		target := ref.Hash()
+		if tag, err := repo.TagObject(target); err == nil {
+			target = tag.Target
+		}
+		if name := ref.Name().Short(); target == commit && (best == "" || lessNatural(best, name)) {
+			best = name
+		}
+		return nil
+	})
+	return best, err
+}
+
+// lessNatural orders texts with their runs of digits as numbers.
+func lessNatural(a, b string) bool {
+	for a != "" && b != "" {
+		na, nb := digits(a), digits(b)
+		if na > 0 && nb > 0 {
+			da, db := strings.TrimLeft(a[:na], "0"), strings.TrimLeft(b[:nb], "0")
+			if len(da) != len(db) {
+				return len(da) < len(db)
+			}
+			if da != db {
+				return da < db
+			}
+			a, b = a[na:], b[nb:]
+			continue
+		}
+		if a[0] != b[0] {
+			return a[0] < b[0]
+		}
+		a, b = a[1:], b[1:]
+	}
+	return len(a) < len(b)
+}
+
+func digits(s string) int { return len(s) - len(strings.TrimLeft(s, "0123456789")) }
+
+// Dirty tells whether the work tree differs from the commit: changed files, and new ones that .gitignore does not name.
+func (g *Git) Dirty() (bool, error) {
+	tree, err := g.repo.Worktree()
+	if err != nil {
+		return false, fmt.Errorf("reading the git work tree: %w", err)
+	}
+	status, err := tree.Status()
+	if err != nil {
+		return false, fmt.Errorf("reading the git work tree: %w", err)
+	}
+	return !status.IsClean(), nil
+}
+
+// Known tells whether the folder is under version control with at least one commit.
+func (g *Git) Known() bool { return g.head != nil }
+
+var errEnough = errors.New("enough")
+
+// Newest gives the time of the newest commit that touched a path for which touches answers true (slashes, relative to
+// the project folder). A merge touches what differs from all its parents. At the end of a shallow clone the oldest
+// commit there counts as having touched everything in it.
+func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (time.Time, bool, error) {
+	if g.head == nil {
+		return time.Time{}, false, nil
+	}
+	commits, err := g.repo.Log(&git.LogOptions{From: g.head.Hash, Order: git.LogOrderCommitterTime})
+	if err != nil {
+		return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
+	}
+	var when time.Time
+	err = commits.ForEach(func(c *object.Commit) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		touched, err := g.touched(ctx, c, touches)
+		if err == nil && touched {
+			when = c.Committer.When
+			return errEnough
+		}
+		return err
+	})
+	if err != nil && !errors.Is(err, errEnough) && !errors.Is(err, plumbing.ErrObjectNotFound) && err != io.EOF {
+		return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
+	}
+	return when.UTC(), !when.IsZero(), nil
+}
+
+func (g *Git) touched(ctx context.Context, c *object.Commit, touches func(string) bool) (bool, error) {
+	tree, err := c.Tree()
+	if err != nil {
+		return false, err
+	}
+	parents := []*object.Tree{}
+	for _, hash := range c.ParentHashes {
+		parent, err := g.repo.CommitObject(hash)
+		if errors.Is(err, plumbing.ErrObjectNotFound) {
+			continue // the clone is shallow here
+		}
+		if err != nil {
+			return false, err
+		}
+		parentTree, err := parent.Tree()
+		if err != nil {
+			return false, err
+		}
+		parents = append(parents, parentTree)
+	}
+	if len(parents) == 0 {
+		parents = append(parents, &object.Tree{})
+	}
+	for _, parent := range parents {
+		differs, err := g.differs(ctx, parent, tree, touches)
+		if err != nil || !differs {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+func (g *Git) differs(ctx context.Context, from, to *object.Tree, touches func(string) bool) (bool, error) {
+	changes, err := object.DiffTreeContext(ctx, from, to)
+	if err != nil {
+		return false, err
+	}
+	for _, change := range changes {
+		for _, name := range []string{change.From.Name, change.To.Name} {
+			if path, inside := g.inProject(name); inside && touches(path) {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
+}
+
+func (g *Git) inProject(name string) (string, bool) {
+	if g.below == "" || name == "" {
+		return name, name != ""
+	}
+	return strings.CutPrefix(name, g.below+"/")
+}

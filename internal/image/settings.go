@@ -1,0 +1,101 @@
+package image
+
+import (
+	"sort"
+	"strings"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+)
+
+// Settings are what a recipe says of how an image runs. Nil lists and empty texts were not given.
+type Settings struct {
+	Entrypoint []string
+	Command    []string
+	Env        map[string]string
+	User       string
+	WorkingDir string
+	Ports      []string // NUMBER/PROTOCOL
+	Volumes    []string
+	Labels     map[string]string
+	StopSignal string
+}
+
+// Inherit lays settings over those of a base: env and labels merge by name, ports and volumes add, an entrypoint
+// clears an inherited command, all else replaces. The base's own maps and lists are left as they are.
+func Inherit(base v1.ImageConfig, s Settings) v1.ImageConfig {
+	c := base
+	if s.Entrypoint != nil {
+		c.Entrypoint = s.Entrypoint
+		c.Cmd = nil
+	}
+	if s.Command != nil {
+		c.Cmd = s.Command
+	}
+	c.Env = mergeEnv(base.Env, s.Env)
+	c.Labels = mergeMap(base.Labels, s.Labels)
+	c.ExposedPorts = addKeys(base.ExposedPorts, s.Ports)
+	c.Volumes = addKeys(base.Volumes, s.Volumes)
+	replace(&c.User, s.User)
+	replace(&c.WorkingDir, s.WorkingDir)
+	replace(&c.StopSignal, s.StopSignal)
+	return c
+}
+
+func replace(to *string, with string) {
+	if with != "" {
+		*to = with
+	}
+}
+
+// mergeEnv keeps the base's order, replaces values in place, and appends new names in sorted order.
+func mergeEnv(base []string, own map[string]string) []string {
+	merged := make([]string, 0, len(base)+len(own))
+	placed := map[string]bool{}
+	for _, entry := range base {
+		name, _, _ := strings.Cut(entry, "=")
+		if value, replaced := own[name]; replaced {
+			entry = name + "=" + value
+			placed[name] = true
+		}
+		merged = append(merged, entry)
+	}
+	var rest []string
+	for name, value := range own {
+		if !placed[name] {
+			rest = append(rest, name+"="+value)
+		}
+	}
+	sort.Strings(rest)
+	if merged = append(merged, rest...); len(merged) == 0 {
+		return nil
+	}
+	return merged
+}
+
+func mergeMap(base, own map[string]string) map[string]string {
+	if len(base)+len(own) == 0 {
+		return nil
+	}
+	merged := make(map[string]string, len(base)+len(own))
+	for key, value := range base {
+		merged[key] = value
+	}
+	for key, value := range own {
+		merged[key] = value
+	}
+	return merged
+}
+
+func addKeys(base map[string]struct{}, own []string) map[string]struct{} {
+	if len(base)+len(own) == 0 {
+		return nil
+	}
+	all := make(map[string]struct{}, len(base)+len(own))
+	for key := range base {
+		all[key] = struct{}{}
+	}
+	for _, key := range own {
+		all[key] = struct{}{}
+	}
+	return all
+}

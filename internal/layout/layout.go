@@ -1,0 +1,427 @@
+// Package layout reads and writes OCI image layouts: a folder of blobs by their digest, with a list of named images.
+//
+// Every write is atomic: a temporary file, synced, renamed. A kill at any moment loses nothing finished, and several
+// processes may write to one layout.
+package layout
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+	specs "github.com/opencontainers/image-spec/specs-go"
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/digest"
+)
+
+// Layout is an open layout. Its methods may be called from several goroutines.
+type Layout struct{ dir, temp string }
+
+// ErrNotFound is wrapped when a name or a digest is not there.
+var ErrNotFound = errors.New("not there")
+
+// Open opens a layout that exists.
+func Open(dir string) (*Layout, error) {
+	text, err := os.ReadFile(filepath.Join(dir, v1.ImageLayoutFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s is no image layout: it has no %s: %w", dir, v1.ImageLayoutFile, fs.ErrNotExist)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", dir, err)
+	}
+	var version v1.ImageLayout
+	if json.Unmarshal(text, &version) != nil || version.Version != v1.ImageLayoutVersion {
+		return nil, fmt.Errorf("%s is an image layout of a version that is unknown here", dir)
+	}
+	return &Layout{dir: dir, temp: dir}, nil
+}
+
+// Create opens a layout and makes it where it does not exist. temp is where unfinished files lie, on the same file
+// system; empty stands for the layout's own folder.
+func Create(dir, temp string) (*Layout, error) {
+	l := &Layout{dir: dir, temp: temp}
+	if temp == "" {
+		l.temp = dir
+	}
+	for _, folder := range []string{l.path("blobs", "sha256"), l.temp} {
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return nil, fmt.Errorf("writing %s: %w", dir, err)
+		}
+	}
+	version, err := json.Marshal(v1.ImageLayout{Version: v1.ImageLayoutVersion})
+	if err == nil {
+		err = l.CreateOnce(v1.ImageLayoutFile, version)
+	}
+	if err != nil {
+		return nil, err
+	}
+	empty, err := json.Marshal(v1.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: v1.MediaTypeImageIndex, Manifests: []v1.Descriptor{}})
+	if err == nil {
+		err = l.CreateOnce(v1.ImageIndexFile, empty)
+	}
+	return l, err
+}
+
+// Dir is the layout's folder.
+func (l *Layout) Dir() string { return l.dir }
+
+func (l *Layout) path(parts ...string) string {
+	return filepath.Join(append([]string{l.dir}, parts...)...)
+}
+
+// CreateOnce writes a file below the layout unless it is there.
+func (l *Layout) CreateOnce(name string, content []byte) error {
+	if _, err := os.Stat(l.path(name)); err == nil {
+		return nil
+	}
+	w, err := l.Begin()
+	if err != nil {
+		return err
+	}
+	defer w.Abort()
+	if _, err := w.Write(content); err != nil {
+		return err
+	}
+	// A link, unlike a rename, never replaces what another process has put there meanwhile.
+	err = w.file.Sync()
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(l.path(name)), 0o755)
+	}
+	if err == nil {
+		err = w.file.Chmod(0o644)
+	}
+	if err == nil {
+		err = os.Link(w.file.Name(), l.path(name))
+	}
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("writing %s: %w", l.dir, cause(err))
+	}
+	return nil
+}
+
+// cause drops the names of temporary files from an error.
+func cause(err error) error {
+	var path *fs.PathError
+	var link *os.LinkError
+	switch {
+	case errors.As(err, &path):
+		return path.Err
+	case errors.As(err, &link):
+		return link.Err
+	}
+	return err
+}
+
+// WriteFile replaces a file below the layout as one act.
+func (l *Layout) WriteFile(name string, content []byte) error {
+	w, err := l.Begin()
+	if err != nil {
+		return err
+	}
+	defer w.Abort()
+	if _, err := w.Write(content); err != nil {
+		return err
+	}
+	return w.Rename(l.path(name))
+}
+
+// Writer is a file that becomes part of the layout when it is committed. Abort after that does nothing.
+type Writer struct {
+	file *os.File
+	l    *Layout
+	done bool
+}
+
+// Begin starts a blob whose digest the caller learns while writing it.
+func (l *Layout) Begin() (*Writer, error) {
+	f, err := os.CreateTemp(l.temp, ".new-*")
+	if err != nil {
+		return nil, fmt.Errorf("writing %s: %w", l.dir, cause(err))
+	}
+	return &Writer{file: f, l: l}, nil
+}
+
+// Write adds bytes.
+func (w *Writer) Write(p []byte) (int, error) {
+	n, err := w.file.Write(p)
+	if err != nil {
+		err = fmt.Errorf("writing %s: %w", w.l.dir, cause(err))
+	}
+	return n, err
+}
+
+// Commit keeps the blob under its digest. The caller vouches that the digest is that of the bytes written.
+func (w *Writer) Commit(d digest.Digest) error {
+	target, err := w.l.BlobPath(d)
+	if err != nil {
+		return err
+	}
+	return w.Rename(target)
+}
+
+// Rename keeps the file under a path of the layout's file system, as one act.
+func (w *Writer) Rename(target string) error {
+	w.done = true
+	name := w.file.Name()
+	err := w.file.Chmod(0o644)
+	if err == nil {
+		err = w.file.Sync()
+	}
+	if closeErr := w.file.Close(); err == nil {
+		err = closeErr
+	}
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(target), 0o755)
+	}
+	if err == nil {
+		err = os.Rename(name, target)
+	}
+	if err == nil {
+		err = syncFolder(filepath.Dir(target))
+	}
+	if err != nil {
+		os.Remove(name)
+		return fmt.Errorf("writing %s: %w", w.l.dir, cause(err))
+	}
+	return nil
+}
+
+// Abort drops what was written.
+func (w *Writer) Abort() {
+	if w.done {
+		return
+	}
+	w.done = true
+	w.file.Close()
+	os.Remove(w.file.Name())
+}
+
+// BlobPath is the file of a blob, whether it is there or not.
+func (l *Layout) BlobPath(d digest.Digest) (string, error) {
+	if err := d.Validate(); err != nil {
+		return "", fmt.Errorf("%q is no digest: %w", d, err)
+	}
+	return l.path("blobs", d.Algorithm().String(), d.Encoded()), nil
+}
+
+// Has tells whether a blob of that digest and size is there. Its bytes are not read.
+func (l *Layout) Has(desc digest.Descriptor) bool {
+	path, err := l.BlobPath(desc.Digest)
+	if err != nil {
+		return false
+	}
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular() && info.Size() == desc.Size
+}
+
+// Put stores what r gives, refusing it where it is not what desc says.
+func (l *Layout) Put(ctx context.Context, desc digest.Descriptor, r io.Reader) error {
+	w, err := l.Begin()
+	if err != nil {
+		return err
+	}
+	defer w.Abort()
+	if _, err := io.Copy(w, digest.WithContext(ctx, digest.Verify(r, desc))); err != nil {
+		return err
+	}
+	return w.Commit(desc.Digest)
+}
+
+// PutBytes stores a small document and gives its descriptor.
+func (l *Layout) PutBytes(mediaType string, content []byte) (digest.Descriptor, error) {
+	desc := digest.Descriptor{MediaType: mediaType, Digest: digest.FromBytes(content), Size: int64(len(content))}
+	if l.Has(desc) {
+		return desc, nil
+	}
+	w, err := l.Begin()
+	if err != nil {
+		return desc, err
+	}
+	defer w.Abort()
+	if _, err := w.Write(content); err != nil {
+		return desc, err
+	}
+	return desc, w.Commit(desc.Digest)
+}
+
+// Fetch opens a blob; reading it to the end verifies it.
+func (l *Layout) Fetch(_ context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
+	path, err := l.BlobPath(desc.Digest)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("the blob %s is %w", desc.Digest, ErrNotFound)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", l.dir, err)
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{digest.Verify(f, desc), f}, nil
+}
+
+// locked runs act while no other process or goroutine changes the layout's names.
+func (l *Layout) locked(ctx context.Context, act func() error) error {
+	lock := flock.New(l.path(v1.ImageLayoutFile))
+	if _, err := lock.TryLockContext(ctx, 20*time.Millisecond); err != nil {
+		return fmt.Errorf("locking %s: %w", l.dir, err)
+	}
+	defer lock.Close()
+	return act()
+}
+
+// maxIndex bounds the list of names, in bytes.
+const maxIndex = 64 << 20
+
+func (l *Layout) readIndex() (*v1.Index, error) {
+	f, err := os.Open(l.path(v1.ImageIndexFile))
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", l.dir, err)
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, maxIndex))
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", l.dir, err)
+	}
+	var index v1.Index
+	if err := json.Unmarshal(text, &index); err != nil {
+		return nil, fmt.Errorf("%s is damaged: %w", l.path(v1.ImageIndexFile), err)
+	}
+	return &index, nil
+}
+
+// Named is an image that the layout lists. Name may be empty: kept, known by its digest alone.
+type Named struct {
+	Name       string
+	Descriptor digest.Descriptor
+}
+
+// List gives the images, sorted by name.
+func (l *Layout) List() ([]Named, error) {
+	index, err := l.readIndex()
+	if err != nil {
+		return nil, err
+	}
+	list := make([]Named, 0, len(index.Manifests))
+	for _, m := range index.Manifests {
+		name := m.Annotations[v1.AnnotationRefName]
+		m.Annotations = nil
+		list = append(list, Named{name, m})
+	}
+	slices.SortFunc(list, func(a, b Named) int {
+		if c := strings.Compare(a.Name, b.Name); c != 0 {
+			return c
+		}
+		return strings.Compare(string(a.Descriptor.Digest), string(b.Descriptor.Digest))
+	})
+	return list, nil
+}
+
+// Name makes name stand for an image. An empty name keeps the image under its digest.
+func (l *Layout) Name(ctx context.Context, name string, desc digest.Descriptor) error {
+	return l.locked(ctx, func() error {
+		index, err := l.readIndex()
+		if err != nil {
+			return err
+		}
+		index.Manifests = slices.DeleteFunc(index.Manifests, func(m v1.Descriptor) bool {
+			old := m.Annotations[v1.AnnotationRefName]
+			return old == name && (name != "" || m.Digest == desc.Digest)
+		})
+		entry := digest.Descriptor{MediaType: desc.MediaType, Digest: desc.Digest, Size: desc.Size, ArtifactType: desc.ArtifactType, Platform: desc.Platform}
+		if name != "" {
+			entry.Annotations = map[string]string{v1.AnnotationRefName: name}
+		}
+		index.Manifests = append(index.Manifests, entry)
+		text, err := json.MarshalIndent(index, "", " ")
+		if err != nil {
+			return err
+		}
+		return l.WriteFile(v1.ImageIndexFile, append(text, '\n'))
+	})
+}
+
+// Lookup finds an image by its name.
+func (l *Layout) Lookup(name string) (digest.Descriptor, error) {
+	list, err := l.List()
+	if err != nil {
+		return digest.Descriptor{}, err
+	}
+	for _, n := range list {
+		if n.Name == name {
+			return n.Descriptor, nil
+		}
+	}
+	return digest.Descriptor{}, fmt.Errorf("the image %q is %w", name, ErrNotFound)
+}
+
+// LookupPrefix finds a manifest or an index by the first hexadecimal digits of its digest.
+func (l *Layout) LookupPrefix(digits string) (digest.Descriptor, error) {
+	entries, err := os.ReadDir(l.path("blobs", "sha256"))
+	if err != nil {
+		return digest.Descriptor{}, fmt.Errorf("reading %s: %w", l.dir, err)
+	}
+	var found []digest.Descriptor
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), digits) {
+			continue
+		}
+		if desc, ok := l.Document(digest.Digest("sha256:" + e.Name())); ok {
+			found = append(found, desc)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return digest.Descriptor{}, fmt.Errorf("no image whose digest starts with %q is there: %w", digits, ErrNotFound)
+	case 1:
+		return found[0], nil
+	}
+	return digest.Descriptor{}, fmt.Errorf("%d images have digests that start with %q: give more digits", len(found), digits)
+}
+
+// maxDocument bounds manifests and indexes, in bytes, as registries do.
+const maxDocument = 4 << 20
+
+// Document gives the descriptor of a blob that is a manifest or an index.
+func (l *Layout) Document(d digest.Digest) (digest.Descriptor, bool) {
+	path, err := l.BlobPath(d)
+	if err != nil {
+		return digest.Descriptor{}, false
+	}
+	info, err := os.Stat(path)
+	if err != nil || info.Size() > maxDocument {
+		return digest.Descriptor{}, false
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return digest.Descriptor{}, false
+	}
+	var kind struct {
+		MediaType string            `json:"mediaType"`
+		Manifests []json.RawMessage `json:"manifests"`
+		Layers    []json.RawMessage `json:"layers"`
+	}
+	if json.Unmarshal(text, &kind) != nil || kind.Manifests == nil && kind.Layers == nil {
+		return digest.Descriptor{}, false
+	}
+	if kind.MediaType == "" {
+		kind.MediaType = v1.MediaTypeImageManifest
+		if kind.Manifests != nil {
+			kind.MediaType = v1.MediaTypeImageIndex
+		}
+	}
+	return digest.Descriptor{MediaType: kind.MediaType, Digest: d, Size: info.Size()}, true
+}

@@ -1,0 +1,469 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"imbricat/internal/image"
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
+)
+
+// Options choose what of a recipe is planned.
+type Options struct {
+	Images    []string            // none: all
+	Platforms []platform.Platform // none: all that an image has
+	Here      platform.Platform   // for images that name no platform
+	Scope     func(platform.Platform) (*recipe.Scope, error)
+}
+
+// ErrChoice is wrapped by errors about images or platforms that were asked for and that the recipe does not have.
+var ErrChoice = errors.New("not in the recipe")
+
+// Expand makes the plan. The error is a *recipe.Errors with every problem found, or wraps ErrChoice.
+func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
+	x := &expander{recipe: r, options: o, units: map[UnitID]*Unit{}, scopes: map[platform.Platform]*recipe.Scope{},
+		problems: &recipe.Errors{File: r.File}}
+	chosen, err := x.choose()
+	if err != nil {
+		return nil, err
+	}
+	p := &Plan{File: r.File}
+	for _, i := range chosen {
+		p.Images = append(p.Images, x.image(i))
+	}
+	p.Units = x.order
+	if len(x.problems.Problems) > 0 {
+		return nil, x.problems
+	}
+	return p, nil
+}
+
+type expander struct {
+	recipe   *recipe.Recipe
+	options  Options
+	units    map[UnitID]*Unit
+	order    []*Unit
+	scopes   map[platform.Platform]*recipe.Scope
+	problems *recipe.Errors
+}
+
+func (x *expander) report(pos recipe.Pos, format string, args ...any) {
+	p := recipe.Problem{Pos: pos, Message: fmt.Sprintf(format, args...)}
+	if !slices.Contains(x.problems.Problems, p) {
+		x.problems.Problems = append(x.problems.Problems, p)
+	}
+}
+
+// add keeps the problems of an error that has them, and any other error at pos.
+func (x *expander) add(pos recipe.Pos, err error) {
+	var list *recipe.Errors
+	if !errors.As(err, &list) {
+		x.report(pos, "%s", err)
+		return
+	}
+	for _, p := range list.Problems {
+		if !slices.Contains(x.problems.Problems, p) {
+			x.problems.Problems = append(x.problems.Problems, p)
+		}
+	}
+}
+
+func (x *expander) choose() ([]*recipe.Image, error) {
+	var names []string
+	for _, i := range x.recipe.Images {
+		names = append(names, i.Name)
+	}
+	for _, wanted := range x.options.Images {
+		if !slices.Contains(names, wanted) {
+			hint := "it has " + strings.Join(names, ", ")
+			if near := recipe.Nearest(wanted, names); near != "" {
+				hint = fmt.Sprintf("did you mean %q?", near)
+			}
+			return nil, fmt.Errorf("image %q is %w: %s", wanted, ErrChoice, hint)
+		}
+	}
+	var chosen []*recipe.Image
+	for i := range x.recipe.Images {
+		if n := x.recipe.Images[i].Name; len(x.options.Images) == 0 || slices.Contains(x.options.Images, n) {
+			chosen = append(chosen, &x.recipe.Images[i])
+		}
+	}
+	for _, i := range chosen {
+		if len(x.platformsOf(i)) == 0 {
+			return nil, fmt.Errorf("the image %q has none of the platforms asked for, it has %s: %w",
+				i.Name, platformList(x.allPlatforms(i)), ErrChoice)
+		}
+	}
+	return chosen, nil
+}
+
+func (x *expander) allPlatforms(i *recipe.Image) []platform.Platform {
+	if len(i.Platforms) == 0 {
+		return []platform.Platform{x.options.Here}
+	}
+	return i.Platforms
+}
+
+func (x *expander) platformsOf(i *recipe.Image) []platform.Platform {
+	all := x.allPlatforms(i)
+	if len(x.options.Platforms) == 0 {
+		return all
+	}
+	var kept []platform.Platform
+	for _, p := range all {
+		if slices.Contains(x.options.Platforms, p) {
+			kept = append(kept, p)
+		}
+	}
+	return kept
+}
+
+func platformList(list []platform.Platform) string {
+	words := make([]string, len(list))
+	for i, p := range list {
+		words[i] = p.String()
+	}
+	return strings.Join(words, ", ")
+}
+
+func (x *expander) scope(p platform.Platform) *recipe.Scope {
+	if s, known := x.scopes[p]; known {
+		return s
+	}
+	s, err := x.options.Scope(p)
+	if err != nil {
+		x.add(recipe.Pos{}, err)
+	}
+	x.scopes[p] = s
+	return s
+}
+
+func (x *expander) image(i *recipe.Image) *Image {
+	out := &Image{Name: i.Name}
+	for _, p := range x.platformsOf(i) {
+		out.Units = append(out.Units, x.unit(i.Name, p))
+	}
+	for _, d := range i.Publish {
+		out.Destinations = append(out.Destinations, x.destination(d, x.platformsOf(i)))
+	}
+	return out
+}
+
+// unit plans a stage or an image for a platform, and before it what it needs. The parser has refused circles.
+func (x *expander) unit(name string, p platform.Platform) *Unit {
+	id := UnitID{name, p}
+	if u, known := x.units[id]; known {
+		return u
+	}
+	u := &Unit{ID: id}
+	x.units[id] = u
+	e := &evaluator{expander: x, scope: x.scope(p), platform: p}
+	if e.scope == nil {
+		return u
+	}
+	for i := range x.recipe.Stages {
+		if x.recipe.Stages[i].Name == name {
+			e.stage(u, &x.recipe.Stages[i])
+		}
+	}
+	for i := range x.recipe.Images {
+		if img := &x.recipe.Images[i]; img.Name == name {
+			if len(img.Platforms) > 0 && !slices.Contains(img.Platforms, p) {
+				x.report(img.Pos, "the image %q is needed for %s, and it has only %s", name, p, platformList(img.Platforms))
+			}
+			u.IsImage = true
+			e.stage(u, &img.Stage)
+			e.settings(u, &img.Settings)
+			u.Annotations = e.pairs(img.Annotations)
+			if version, ok := e.scope.Facts["version"].(string); ok {
+				u.Version = version
+			}
+		}
+	}
+	x.order = append(x.order, u)
+	return u
+}
+
+// destination evaluates where an image goes. An index has one name for all platforms, so the answers must agree.
+func (x *expander) destination(d recipe.Destination, platforms []platform.Platform) Destination {
+	var first Destination
+	for n, p := range platforms {
+		e := &evaluator{expander: x, scope: x.scope(p), platform: p}
+		if e.scope == nil {
+			return first
+		}
+		got := e.destination(d)
+		if n == 0 {
+			first = got
+			continue
+		}
+		if got.Repository != first.Repository || !slices.Equal(got.Tags, first.Tags) {
+			x.report(d.Pos, "the destination %q differs between %s and %s; all platforms share one index and its tags",
+				d.Name, platforms[0], p)
+		}
+	}
+	return first
+}
+
+// evaluator computes the values of one unit.
+type evaluator struct {
+	*expander
+	scope    *recipe.Scope
+	platform platform.Platform
+}
+
+func (e *evaluator) text(t recipe.Template) string {
+	if !t.Given {
+		return ""
+	}
+	text, err := t.Text(e.scope)
+	if err != nil {
+		e.add(t.Pos, err)
+	}
+	return text
+}
+
+func (e *evaluator) texts(list []recipe.Template) []string {
+	if list == nil {
+		return nil
+	}
+	out := make([]string, len(list))
+	for i, t := range list {
+		out[i] = e.text(t)
+	}
+	return out
+}
+
+func (e *evaluator) pairs(list []recipe.Pair) map[string]string {
+	out := make(map[string]string, len(list))
+	for _, p := range list {
+		out[p.Key] = e.text(p.Value)
+	}
+	return out
+}
+
+func (e *evaluator) stage(u *Unit, s *recipe.Stage) {
+	u.Pos = s.Pos
+	u.Base = Base{Kind: s.Base.Kind, Pos: s.Base.Pos}
+	switch s.Base.Kind {
+	case recipe.ImageBase, recipe.StageBase:
+		u.Base.Unit = e.unit(s.Base.Name, e.platform)
+	case recipe.ReferenceBase:
+		text := e.text(s.Base.Reference)
+		if text == "none" {
+			u.Base.Kind = recipe.NoBase
+			break
+		}
+		u.Base.Reference = e.reference(s.Base.Pos, text)
+	}
+	for i := range s.Steps {
+		if len(s.Steps[i].Only) > 0 && !slices.Contains(s.Steps[i].Only, e.platform) {
+			continue
+		}
+		u.Steps = append(u.Steps, e.step(&s.Steps[i]))
+	}
+}
+
+func (e *evaluator) reference(pos recipe.Pos, text string) reference.Reference {
+	ref, err := reference.Parse(text)
+	if err != nil {
+		e.report(pos, "%s", err)
+	}
+	if err == nil && ref.Kind == reference.Registry && ref.Identifier() == "" {
+		e.report(pos, "%q needs a tag or a digest: none is assumed", text)
+	}
+	return ref
+}
+
+func (e *evaluator) step(s *recipe.Step) Step {
+	out := Step{Label: s.Name, Pos: s.Pos}
+	label := ""
+	switch do := s.Do.(type) {
+	case *recipe.Copy:
+		c := Copy{From: e.texts(do.From), To: e.target(do.To), LeaveOut: do.LeaveOut, Mode: e.mode(do.Mode), Owner: e.owner(do.Owner)}
+		for i, from := range c.From {
+			c.From[i] = e.source(do.From[i].Pos, from)
+			c.FromPos = append(c.FromPos, do.From[i].Pos)
+		}
+		out.Do, label = c, "copy "+strings.Join(c.From, " ")+" to "+c.To.Path
+	case *recipe.Take:
+		t := e.take(do)
+		from := do.Unit
+		if from == "" {
+			from = t.Reference.String()
+		}
+		out.Do, label = t, "take "+strings.Join(t.Paths, " ")+" from "+from+" to "+t.To.Path
+	case *recipe.Write:
+		w := Write{To: e.target(do.To), Text: e.text(do.Text), Mode: e.mode(do.Mode), Owner: e.owner(do.Owner)}
+		if w.To.Folder {
+			e.report(do.To.Pos, "write makes a file: %q must not end with a slash", w.To.Path+"/")
+		}
+		out.Do, label = w, "write "+w.To.Path
+	case *recipe.Link:
+		l := Link{To: e.target(do.To), Target: e.text(do.Target), Owner: e.owner(do.Owner)}
+		if l.Target == "" {
+			e.report(do.Target.Pos, "target is empty")
+		}
+		out.Do, label = l, "link "+l.To.Path+" to "+l.Target
+	}
+	if out.Label == "" {
+		out.Label = strings.Join(strings.Fields(label), " ")
+	}
+	return out
+}
+
+func (e *evaluator) take(do *recipe.Take) Take {
+	t := Take{Pos: do.Pos, To: e.target(do.To), Mode: e.mode(do.Mode)}
+	if do.Unit != "" {
+		t.Unit = e.unit(do.Unit, e.platform)
+	} else {
+		t.Reference = e.reference(do.Pos, e.text(do.Reference))
+	}
+	if do.Owner.Given {
+		owner := e.owner(do.Owner)
+		t.Owner = &owner
+	}
+	for _, template := range do.Paths {
+		t.Paths = append(t.Paths, e.target(template).Path)
+		t.PathPos = append(t.PathPos, template.Pos)
+	}
+	return t
+}
+
+// source checks a path of the project folder and puts it in its clean form, "." for the folder itself.
+func (e *evaluator) source(pos recipe.Pos, text string) string {
+	clean := path.Clean(text)
+	switch {
+	case text == "":
+		e.report(pos, "from is empty; write . for the whole project folder")
+	case path.IsAbs(text):
+		e.report(pos, "from is relative to the project folder: %q is absolute", text)
+	case clean == ".." || strings.HasPrefix(clean, "../"):
+		e.report(pos, "from must stay inside the project folder: %q leads out of it", text)
+	}
+	return clean
+}
+
+// target checks a path of the image.
+func (e *evaluator) target(t recipe.Template) Target {
+	text := e.text(t)
+	if !path.IsAbs(text) {
+		e.report(t.Pos, "a path in the image is absolute: write %q", "/"+text)
+	}
+	if slices.Contains(strings.Split(text, "/"), "..") {
+		e.report(t.Pos, "a path in the image cannot hold %q: %s", "..", text)
+	}
+	if len(text) > 4096 {
+		e.report(t.Pos, "a path of %d bytes is longer than any system takes (4096)", len(text))
+	}
+	return Target{Path: path.Clean("/" + text), Folder: strings.HasSuffix(text, "/")}
+}
+
+func (e *evaluator) mode(t recipe.Template) ModeRule {
+	if !t.Given {
+		return ModeRule{}
+	}
+	rule, err := ParseMode(e.text(t))
+	if err != nil {
+		e.report(t.Pos, "%s", err)
+	}
+	return rule
+}
+
+var numericOwner = regexp.MustCompile(`^[0-9]+(:[0-9]+)?$`)
+
+func (e *evaluator) owner(t recipe.Template) Owner {
+	if !t.Given {
+		return Owner{}
+	}
+	text := e.text(t)
+	if !numericOwner.MatchString(text) {
+		e.problems.Problems = append(e.problems.Problems, recipe.Problem{Pos: t.Pos, Later: true,
+			Message: fmt.Sprintf("owner %q: not yet: names are not looked up in the image; write numbers, such as 1000:1000", text)})
+		return Owner{}
+	}
+	user, group, both := strings.Cut(text, ":")
+	if !both {
+		group = user
+	}
+	uid, err := strconv.ParseUint(user, 10, 32)
+	gid, err2 := strconv.ParseUint(group, 10, 32)
+	if err != nil || err2 != nil || uid >= 1<<31 || gid >= 1<<31 {
+		e.report(t.Pos, "owner %q is beyond what systems take", text)
+	}
+	return Owner{int(uid), int(gid)}
+}
+
+var portForm = regexp.MustCompile(`^([0-9]{1,5})(/(tcp|udp|sctp))?$`)
+
+func (e *evaluator) settings(u *Unit, s *recipe.Settings) {
+	u.Settings = image.Settings{
+		Entrypoint: e.texts(s.Entrypoint), Command: e.texts(s.Command),
+		Env: e.pairs(s.Env), Labels: e.pairs(s.Labels),
+		User: e.text(s.User), StopSignal: e.text(s.StopSignal),
+	}
+	if s.WorkingDir.Given {
+		u.Settings.WorkingDir = e.target(s.WorkingDir).Path
+	}
+	for _, t := range s.Volumes {
+		u.Settings.Volumes = append(u.Settings.Volumes, e.target(t).Path)
+	}
+	for _, t := range s.Ports {
+		port := e.text(t)
+		match := portForm.FindStringSubmatch(port)
+		if number, err := strconv.Atoi(strings.Split(port, "/")[0]); match == nil || err != nil || number < 1 || number > 65535 {
+			e.report(t.Pos, "%q is no port: write 8080/tcp", port)
+			continue
+		}
+		if match[2] == "" {
+			port += "/tcp"
+		}
+		u.Settings.Ports = append(u.Settings.Ports, port)
+	}
+}
+
+func (e *evaluator) destination(d recipe.Destination) Destination {
+	out := Destination{Name: d.Name}
+	text := e.text(d.To)
+	repository, err := reference.ParseRepository(text)
+	if err != nil && text != "" {
+		e.report(d.To.Pos, "%s", err)
+	}
+	out.Repository = repository
+	for _, t := range d.Tags {
+		if !e.holds(t.When) {
+			// The name of a tag that is held back need not be known here.
+			if name, err := t.Name.Text(e.scope); err == nil {
+				out.Held = append(out.Held, name)
+			}
+			continue
+		}
+		before := len(e.problems.Problems)
+		name := e.text(t.Name)
+		if err := reference.CheckTag(name); err != nil && len(e.problems.Problems) == before {
+			e.report(t.Name.Pos, "%s", err)
+		}
+		if !slices.Contains(out.Tags, name) {
+			out.Tags = append(out.Tags, name)
+		}
+	}
+	return out
+}
+
+func (e *evaluator) holds(when *recipe.Expression) bool {
+	if when == nil {
+		return true
+	}
+	holds, err := when.EvalBool(e.scope)
+	if err != nil {
+		e.add(when.Pos, err)
+	}
+	return holds
+}

@@ -1,0 +1,340 @@
+package recipe
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Bounds on a recipe, so that a hostile one is refused instead of eating memory.
+const (
+	maxText  = 4 << 20 // bytes
+	maxNodes = 200_000 // values, counting what anchors repeat
+)
+
+// decoder walks YAML nodes and collects every problem instead of stopping at the first.
+type decoder struct {
+	file     *File
+	problems []Problem
+	compiler *compiler
+	nodes    int
+	tooMany  bool
+}
+
+// field is one key that a mapping may have.
+type field struct {
+	key   string
+	need  bool
+	later bool // read checks the value's shape; then the key is refused with "not yet"
+	read  func(n *yaml.Node)
+}
+
+func (d *decoder) report(pos Pos, format string, args ...any) {
+	d.problems = append(d.problems, Problem{Pos: pos, Message: fmt.Sprintf(format, args...)})
+}
+
+func (d *decoder) notYet(pos Pos, what string) {
+	d.problems = append(d.problems, Problem{Pos: pos, Later: true,
+		Message: fmt.Sprintf("%s: not yet: this version of imbricat knows it and does not act on it", what)})
+}
+
+func at(n *yaml.Node) Pos { return Pos{n.Line, n.Column} }
+
+// decode reads the one document of the text.
+func (d *decoder) decode(text []byte) *yaml.Node {
+	if len(text) > maxText {
+		d.report(Pos{}, "the recipe has %d bytes, more than %d", len(text), maxText)
+		return nil
+	}
+	if !utf8.Valid(text) {
+		d.report(Pos{}, "the recipe is not UTF-8 text")
+		return nil
+	}
+	stream := yaml.NewDecoder(bytes.NewReader(text))
+	var document yaml.Node
+	if err := stream.Decode(&document); err != nil {
+		if err == io.EOF {
+			d.report(Pos{1, 1}, "the recipe is empty; start with \"imbricat: %d\"", Version)
+			return nil
+		}
+		d.syntax(err)
+		return nil
+	}
+	if err := stream.Decode(new(yaml.Node)); err != io.EOF {
+		d.report(Pos{}, "the recipe has more than one YAML document")
+		return nil
+	}
+	return document.Content[0]
+}
+
+// syntax turns "yaml: line 3: did not find …" into a problem at that line.
+func (d *decoder) syntax(err error) {
+	message := strings.TrimPrefix(err.Error(), "yaml: ")
+	var line int
+	if _, scan := fmt.Sscanf(message, "line %d:", &line); scan == nil {
+		_, message, _ = strings.Cut(message, ": ")
+	}
+	d.report(Pos{max(line, 1), 1}, "this is no YAML: %s", message)
+}
+
+// deref follows an alias to what it stands for and counts it against the bound.
+func (d *decoder) deref(n *yaml.Node) *yaml.Node {
+	d.nodes++
+	if d.nodes > maxNodes && !d.tooMany {
+		d.tooMany = true
+		d.report(at(n), "the recipe has more than %d values, counting what anchors repeat", maxNodes)
+	}
+	for n.Kind == yaml.AliasNode {
+		n = n.Alias
+	}
+	return n
+}
+
+func kindName(n *yaml.Node) string {
+	switch n.Kind {
+	case yaml.MappingNode:
+		return "a mapping"
+	case yaml.SequenceNode:
+		return "a list"
+	}
+	switch n.Tag {
+	case "!!null":
+		return "nothing"
+	case "!!int", "!!float":
+		return "a number"
+	case "!!bool":
+		return "true or false"
+	}
+	return "text"
+}
+
+func (d *decoder) wrongType(n *yaml.Node, what, want string) {
+	d.report(at(n), "%s must be %s, not %s", what, want, kindName(n))
+}
+
+type pair struct {
+	key   *yaml.Node
+	value *yaml.Node
+}
+
+// pairs lists a mapping's keys, with those that "<<" merges in behind; duplicates are reported.
+func (d *decoder) pairs(n *yaml.Node, what string) ([]pair, bool) {
+	n = d.deref(n)
+	if n.Kind != yaml.MappingNode {
+		d.wrongType(n, what, "a mapping")
+		return nil, false
+	}
+	var own, merged []pair
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content) && !d.tooMany; i += 2 {
+		key, value := n.Content[i], n.Content[i+1]
+		switch {
+		case key.Tag == "!!merge":
+			merged = append(merged, d.merged(value, what)...)
+		case key.Kind != yaml.ScalarNode:
+			d.report(at(key), "a key of %s must be text", what)
+		case seen[key.Value]:
+			d.report(at(key), "%q stands twice in %s", key.Value, what)
+		default:
+			seen[key.Value] = true
+			own = append(own, pair{key, value})
+		}
+	}
+	for _, p := range merged {
+		if !seen[p.key.Value] {
+			seen[p.key.Value] = true
+			own = append(own, p)
+		}
+	}
+	return own, true
+}
+
+func (d *decoder) merged(value *yaml.Node, what string) []pair {
+	value = d.deref(value)
+	if value.Kind != yaml.SequenceNode {
+		list, _ := d.pairs(value, what)
+		return list
+	}
+	var all []pair
+	for _, one := range value.Content {
+		list, _ := d.pairs(one, what)
+		all = append(all, list...)
+	}
+	return all
+}
+
+// object reads a mapping with known keys.
+func (d *decoder) object(n *yaml.Node, what string, fields ...field) {
+	list, ok := d.pairs(n, what)
+	if !ok {
+		return
+	}
+	present := map[string]bool{}
+	for _, p := range list {
+		f, known := find(fields, p.key.Value)
+		if !known {
+			d.report(at(p.key), "unknown key %q in %s%s", p.key.Value, what, suggest(p.key.Value, keysOf(fields)))
+			// The key that was meant is not missing as well.
+			present[Nearest(p.key.Value, keysOf(fields))] = true
+			continue
+		}
+		present[f.key] = true
+		before := len(d.problems)
+		f.read(p.value)
+		if f.later && len(d.problems) == before {
+			d.notYet(at(p.key), f.key)
+		}
+	}
+	for _, f := range fields {
+		if f.need && !present[f.key] {
+			d.report(at(d.deref(n)), "%s needs the key %q", what, f.key)
+		}
+	}
+}
+
+func find(fields []field, key string) (field, bool) {
+	for _, f := range fields {
+		if f.key == key {
+			return f, true
+		}
+	}
+	return field{}, false
+}
+
+func keysOf(fields []field) []string {
+	keys := make([]string, len(fields))
+	for i, f := range fields {
+		keys[i] = f.key
+	}
+	return keys
+}
+
+// each calls read for every item of a list; a lone item may stand for a list of one where lone says so.
+func (d *decoder) each(n *yaml.Node, what string, lone bool, read func(n *yaml.Node)) {
+	target := d.deref(n)
+	switch {
+	case target.Kind == yaml.SequenceNode:
+		for _, item := range target.Content {
+			if d.tooMany {
+				return
+			}
+			read(item)
+		}
+	case lone && target.Kind == yaml.ScalarNode && target.Tag != "!!null":
+		read(n)
+	default:
+		d.wrongType(target, what, "a list")
+	}
+}
+
+// named reads a mapping whose keys are names of the person's choice.
+func (d *decoder) named(n *yaml.Node, what string, read func(key, value *yaml.Node)) {
+	list, _ := d.pairs(n, what)
+	for _, p := range list {
+		read(p.key, p.value)
+	}
+}
+
+// word reads text without expressions.
+func (d *decoder) word(n *yaml.Node, what string) string {
+	n = d.deref(n)
+	if n.Kind != yaml.ScalarNode || n.Tag != "!!str" {
+		d.wrongType(n, what, "text")
+		return ""
+	}
+	return n.Value
+}
+
+func (d *decoder) boolean(n *yaml.Node, what string) bool {
+	n = d.deref(n)
+	if n.Kind != yaml.ScalarNode || n.Tag != "!!bool" {
+		d.wrongType(n, what, "true or false")
+		return false
+	}
+	return strings.EqualFold(n.Value, "true")
+}
+
+func (d *decoder) oneOf(n *yaml.Node, what string, words ...string) string {
+	text := d.word(n, what)
+	for _, word := range words {
+		if text == word {
+			return text
+		}
+	}
+	if text != "" {
+		d.report(at(d.deref(n)), "%s cannot be %q%s", what, text, suggest(text, words))
+	}
+	return ""
+}
+
+// text reads text that may hold expressions.
+func (d *decoder) text(n *yaml.Node, what string) Template {
+	n = d.deref(n)
+	if n.Kind != yaml.ScalarNode || n.Tag != "!!str" {
+		d.wrongType(n, what, "text")
+		return Template{Pos: at(n)}
+	}
+	return d.template(n)
+}
+
+// scalar is text that also takes a number or a truth value as it is written.
+func (d *decoder) scalar(n *yaml.Node, what string) Template {
+	n = d.deref(n)
+	if n.Kind != yaml.ScalarNode || n.Tag == "!!null" {
+		d.wrongType(n, what, "text or a number")
+		return Template{Pos: at(n)}
+	}
+	return d.template(n)
+}
+
+func (d *decoder) template(n *yaml.Node) Template {
+	if strings.ContainsRune(n.Value, 0) {
+		d.report(at(n), "the text has a NUL character")
+	}
+	return d.compiler.template(at(n), n.Value, func(offset int) Pos { return d.locate(n, offset) })
+}
+
+// locate finds where a byte of a scalar stands in the text, by looking for what follows it.
+func (d *decoder) locate(n *yaml.Node, offset int) Pos {
+	needle, _, _ := strings.Cut(n.Value[offset:], "\n")
+	if len(needle) > 40 {
+		needle = needle[:40]
+	}
+	for i := n.Line - 1; i >= 0 && i < len(d.file.lines) && i < n.Line+200; i++ {
+		line, from := d.file.lines[i], 0
+		if i == n.Line-1 {
+			from = min(len(line), n.Column-1)
+		}
+		if found := strings.Index(line[from:], needle); found >= 0 {
+			return Pos{i + 1, 1 + utf8.RuneCountInString(line[:from+found])}
+		}
+	}
+	return at(n)
+}
+
+func (d *decoder) texts(n *yaml.Node, what string, lone bool) []Template {
+	list := []Template{}
+	d.each(n, what, lone, func(item *yaml.Node) { list = append(list, d.text(item, "an entry of "+what)) })
+	return list
+}
+
+func (d *decoder) words(n *yaml.Node, what string, lone bool) []string {
+	var list []string
+	d.each(n, what, lone, func(item *yaml.Node) { list = append(list, d.word(item, "an entry of "+what)) })
+	return list
+}
+
+func (d *decoder) textPairs(n *yaml.Node, what string) []Pair {
+	var list []Pair
+	d.named(n, what, func(key, value *yaml.Node) {
+		if key.Value == "" {
+			d.report(at(key), "a key of %s is empty", what)
+		}
+		list = append(list, Pair{Key: key.Value, Value: d.scalar(value, what+"."+key.Value)})
+	})
+	return list
+}

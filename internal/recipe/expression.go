@@ -1,0 +1,439 @@
+package recipe
+
+import (
+	"fmt"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/ast"
+	"github.com/expr-lang/expr/file"
+	"github.com/expr-lang/expr/types"
+	"github.com/expr-lang/expr/vm"
+)
+
+// Scope gives the values that expressions may use. A nil value is one that is not known.
+type Scope struct {
+	Git      map[string]any // commit, short, tag, branch: string or nil; dirty: bool or nil
+	Env      map[string]any // string or nil
+	Platform map[string]any // os, architecture, variant: string
+	Facts    map[string]any
+}
+
+// GitFields are the names below git.
+var GitFields = []string{"commit", "short", "tag", "branch", "dirty"}
+
+// Expression is a compiled, type-checked expression.
+type Expression struct {
+	Pos  Pos
+	Text string
+	file *File
+	prog *vm.Program
+	uses []use
+}
+
+// use is a dotted name such as env.STATION; needed unless the expression says what happens without it.
+type use struct {
+	root, name string
+	needed     bool
+}
+
+// Template is text with expressions in it. A template that is one expression alone keeps that expression's type.
+type Template struct {
+	Pos   Pos
+	Given bool
+	parts []part
+}
+
+type part struct {
+	text string
+	expr *Expression
+}
+
+// Literal makes a template of plain text.
+func Literal(pos Pos, text string) Template {
+	return Template{Pos: pos, Given: true, parts: []part{{text: text}}}
+}
+
+// Constant gives the text of a template that has no expression.
+func (t Template) Constant() (string, bool) {
+	var out strings.Builder
+	for _, p := range t.parts {
+		if p.expr != nil {
+			return "", false
+		}
+		out.WriteString(p.text)
+	}
+	return out.String(), true
+}
+
+// Expressions are the expressions in the template, in order.
+func (t Template) Expressions() []*Expression {
+	var list []*Expression
+	for _, p := range t.parts {
+		if p.expr != nil {
+			list = append(list, p.expr)
+		}
+	}
+	return list
+}
+
+// Value evaluates the template and keeps the type of a lone expression.
+func (t Template) Value(s *Scope) (any, error) {
+	if len(t.parts) == 1 && t.parts[0].expr != nil {
+		return t.parts[0].expr.Eval(s)
+	}
+	return t.Text(s)
+}
+
+// Text evaluates the template to text.
+func (t Template) Text(s *Scope) (string, error) {
+	var out strings.Builder
+	for _, p := range t.parts {
+		if p.expr == nil {
+			out.WriteString(p.text)
+			continue
+		}
+		value, err := p.expr.Eval(s)
+		if err != nil {
+			return "", err
+		}
+		text, ok := format(value)
+		if !ok {
+			return "", p.expr.problem("${%s} gives %s, which is no text", p.expr.Text, describe(value))
+		}
+		out.WriteString(text)
+	}
+	return out.String(), nil
+}
+
+func format(value any) (string, bool) {
+	switch v := value.(type) {
+	case string:
+		return v, true
+	case bool:
+		return strconv.FormatBool(v), true
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64), true
+	}
+	switch reflect.ValueOf(value).Kind() {
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64,
+		reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+		return fmt.Sprint(value), true
+	}
+	return "", false
+}
+
+func describe(value any) string {
+	if value == nil {
+		return "nothing"
+	}
+	return "a " + reflect.TypeOf(value).Kind().String()
+}
+
+// Uses lists the names below root ("git", "facts", …) that the expression reads.
+func (e *Expression) Uses(root string) []string {
+	var names []string
+	for _, u := range e.uses {
+		if u.root == root {
+			names = append(names, u.name)
+		}
+	}
+	return names
+}
+
+func (e *Expression) problem(format string, args ...any) *Errors {
+	return e.file.Problem(e.Pos, format, args...)
+}
+
+// Eval computes the expression. What it needs and is not known is an error that names it.
+func (e *Expression) Eval(s *Scope) (any, error) {
+	for _, u := range e.uses {
+		if u.needed && s.lookup(u.root, u.name) == nil {
+			return nil, e.problem("%s", missing(u))
+		}
+	}
+	value, err := expr.Run(e.prog, map[string]any{
+		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts,
+	})
+	if err != nil {
+		return nil, e.problem("${%s}: %s", e.Text, firstLine(err))
+	}
+	return value, nil
+}
+
+// EvalBool computes a condition.
+func (e *Expression) EvalBool(s *Scope) (bool, error) {
+	value, err := e.Eval(s)
+	if err != nil {
+		return false, err
+	}
+	truth, ok := value.(bool)
+	if !ok {
+		return false, e.problem("the condition gives %s, not true or false", describe(value))
+	}
+	return truth, nil
+}
+
+func (s *Scope) lookup(root, name string) any {
+	switch root {
+	case "git":
+		return s.Git[name]
+	case "env":
+		return s.Env[name]
+	case "platform":
+		return s.Platform[name]
+	}
+	return s.Facts[name]
+}
+
+func missing(u use) string {
+	switch u.root {
+	case "env":
+		return fmt.Sprintf("the environment variable %s is not set; set it, or give a default: env.%s ?? \"…\"", u.name, u.name)
+	case "git":
+		return fmt.Sprintf("git.%s is not known here; give a default: git.%s ?? \"…\"", u.name, u.name)
+	}
+	return fmt.Sprintf("%s.%s is not known here", u.root, u.name)
+}
+
+// compiler turns text into expressions; factNames bounds what may stand after "facts.".
+type compiler struct {
+	file      *File
+	factNames []string
+	report    func(pos Pos, format string, args ...any)
+	later     func(pos Pos, what string)
+}
+
+func (c *compiler) environment() types.Map {
+	git := types.Map{"dirty": types.Bool}
+	for _, name := range GitFields {
+		if name != "dirty" {
+			git[name] = types.String
+		}
+	}
+	facts := types.Map{}
+	for _, name := range c.factNames {
+		facts[name] = types.Any
+	}
+	return types.Map{
+		"git":      git,
+		"env":      types.Map{types.Extra: types.String},
+		"platform": types.Map{"os": types.String, "architecture": types.String, "variant": types.String},
+		"facts":    facts,
+	}
+}
+
+// compile checks one expression. A mistake is reported and gives nil.
+func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
+	e := &Expression{Pos: pos, Text: strings.TrimSpace(text), file: c.file}
+	if e.Text == "" {
+		c.report(pos, "an empty expression: write a name between ${ and }")
+		return nil
+	}
+	collect := &collector{optional: map[ast.Node]bool{}}
+	options := []expr.Option{
+		expr.Env(c.environment()),
+		expr.DisableBuiltin("now"),
+		expr.Function("file", func(...any) (any, error) { return "", nil }, new(func(string, string) string)),
+	}
+	if condition {
+		options = append(options, expr.AsBool())
+	}
+	program, err := expr.Compile(e.Text, options...)
+	if grouped, ok := groupDefaults(e.Text); err != nil && ok {
+		if p, again := expr.Compile(grouped, options...); again == nil {
+			program, err = p, nil
+		}
+	}
+	if err != nil {
+		c.reportCompile(pos, e.Text, err)
+		return nil
+	}
+	node := program.Node()
+	ast.Walk(&node, collect)
+	if collect.file {
+		c.later(pos, "facts from files")
+		return nil
+	}
+	e.prog, e.uses = program, collect.finish()
+	c.file.expressions = append(c.file.expressions, e)
+	return e
+}
+
+// groupDefaults puts each side of "??" in brackets. The language wants them where "??" stands beside another operator;
+// in a recipe "??" binds loosest, so that a default may be put together without them.
+func groupDefaults(text string) (string, bool) {
+	var sides []string
+	depth, start := 0, 0
+	for i := 0; i < len(text); i++ {
+		switch text[i] {
+		case '"', '\'', '`':
+			i += skipString(text[i:])
+		case '(', '[', '{':
+			depth++
+		case ')', ']', '}':
+			depth--
+		case ',', ':', '|':
+			if depth == 0 {
+				return "", false
+			}
+		case '?':
+			if depth == 0 && strings.HasPrefix(text[i:], "??") {
+				sides = append(sides, text[start:i])
+				i++
+				start = i + 1
+			}
+		}
+	}
+	return "(" + strings.Join(append(sides, text[start:]), ") ?? (") + ")", len(sides) > 0
+}
+
+// skipString gives the offset of the quote that ends the string at the start of text, or of the text's end.
+func skipString(text string) int {
+	for i := 1; i < len(text); i++ {
+		switch {
+		case text[i] == text[0]:
+			return i
+		case text[i] == '\\' && text[0] != '`':
+			i++
+		}
+	}
+	return len(text)
+}
+
+func (c *compiler) reportCompile(pos Pos, text string, err error) {
+	message := firstLine(err)
+	if located, ok := err.(*file.Error); ok {
+		message = located.Message
+		pos.Column += located.Column
+	}
+	if name, found := strings.CutPrefix(message, "unknown name "); found {
+		message = fmt.Sprintf("unknown name %q in an expression%s", name, suggest(name, []string{"git", "env", "platform", "facts", "file"}))
+	}
+	if rest, found := strings.CutPrefix(message, "type "); found && strings.Contains(rest, "has no field") {
+		name := rest[strings.LastIndexByte(rest, ' ')+1:]
+		message = fmt.Sprintf("unknown name %q in ${%s}%s", name, text, suggest(name, c.fieldsAround(text, name)))
+	}
+	if rest, found := strings.CutPrefix(message, "unknown field "); found {
+		message = fmt.Sprintf("unknown name %q in ${%s}%s", rest, text, suggest(rest, c.fieldsAround(text, rest)))
+	}
+	c.report(pos, "%s", message)
+}
+
+func (c *compiler) fieldsAround(text, name string) []string {
+	switch {
+	case strings.Contains(text, "facts."+name):
+		return c.factNames
+	case strings.Contains(text, "git."+name):
+		return GitFields
+	}
+	return []string{"os", "architecture", "variant"}
+}
+
+func firstLine(err error) string {
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return line
+}
+
+// collector notes which names an expression reads. Names on the left of ?? and names compared with nil may be unknown.
+type collector struct {
+	optional map[ast.Node]bool
+	members  []*ast.MemberNode
+	file     bool
+}
+
+// Visit implements ast.Visitor; children are visited before their parents.
+func (c *collector) Visit(node *ast.Node) {
+	switch n := (*node).(type) {
+	case *ast.MemberNode:
+		c.members = append(c.members, n)
+	case *ast.BinaryNode:
+		switch n.Operator {
+		case "??":
+			c.free(n.Left)
+		case "==", "!=":
+			c.free(n.Left)
+			c.free(n.Right)
+		}
+	case *ast.CallNode:
+		if name, ok := n.Callee.(*ast.IdentifierNode); ok && name.Value == "file" {
+			c.file = true
+		}
+	}
+}
+
+func (c *collector) free(node ast.Node) {
+	if chain, ok := node.(*ast.ChainNode); ok {
+		node = chain.Node
+	}
+	c.optional[node] = true
+}
+
+func (c *collector) finish() []use {
+	var uses []use
+	for _, m := range c.members {
+		root, ok := m.Node.(*ast.IdentifierNode)
+		name, named := m.Property.(*ast.StringNode)
+		if ok && named {
+			needed := !c.optional[m] && !m.Optional && root.Value != "platform"
+			uses = append(uses, use{root.Value, name.Value, needed})
+		}
+	}
+	return uses
+}
+
+// template cuts text at ${…}; "$${" stands for "${". column tells how far a byte of text lies from pos.
+func (c *compiler) template(pos Pos, text string, column func(offset int) Pos) Template {
+	t := Template{Pos: pos, Given: true}
+	var plain strings.Builder
+	for i := 0; i < len(text); {
+		rest := text[i:]
+		switch {
+		case strings.HasPrefix(rest, "$${"):
+			plain.WriteString("${")
+			i += 3
+		case strings.HasPrefix(rest, "${"):
+			length := closing(rest)
+			if length < 0 {
+				c.report(column(i), "\"${\" without its \"}\"; write \"$${\" where the text itself has \"${\"")
+				return t
+			}
+			if plain.Len() > 0 {
+				t.parts = append(t.parts, part{text: plain.String()})
+				plain.Reset()
+			}
+			if e := c.compile(column(i), rest[2:length], false); e != nil {
+				t.parts = append(t.parts, part{expr: e})
+			}
+			i += length + 1
+		default:
+			plain.WriteByte(text[i])
+			i++
+		}
+	}
+	if plain.Len() > 0 || len(t.parts) == 0 {
+		t.parts = append(t.parts, part{text: plain.String()})
+	}
+	return t
+}
+
+// closing finds the brace that ends an expression which starts with "${", passing over strings and nested braces.
+func closing(text string) int {
+	depth := 0
+	for i := 2; i < len(text); i++ {
+		switch text[i] {
+		case '"', '\'', '`':
+			i += skipString(text[i:])
+		case '{':
+			depth++
+		case '}':
+			if depth == 0 {
+				return i
+			}
+			depth--
+		}
+	}
+	return -1
+}

@@ -1,0 +1,381 @@
+package recipe
+
+import (
+	"regexp"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"imbricat/internal/platform"
+	"imbricat/internal/reference"
+)
+
+// Parse reads a recipe. name is the file as messages show it. The error is an *Errors with every problem found.
+func Parse(name string, text []byte) (*Recipe, error) {
+	file := &File{Name: name, lines: strings.Split(strings.ReplaceAll(string(text), "\r\n", "\n"), "\n")}
+	d := &decoder{file: file}
+	d.compiler = &compiler{file: file, report: d.report, later: d.notYet}
+	r := &Recipe{File: file}
+	if root := d.decode(text); root != nil {
+		d.compiler.factNames = factNames(root)
+		d.recipe(root, r)
+		d.checkNames(r)
+	}
+	return r, merge(file, d.problems)
+}
+
+// factNames looks ahead, so that expressions anywhere can be checked against them.
+func factNames(root *yaml.Node) []string {
+	var names []string
+	for i := 0; i+1 < len(root.Content) && root.Kind == yaml.MappingNode; i += 2 {
+		if value := root.Content[i+1]; root.Content[i].Value == "facts" && value.Kind == yaml.MappingNode {
+			for j := 0; j < len(value.Content); j += 2 {
+				names = append(names, value.Content[j].Value)
+			}
+		}
+	}
+	return names
+}
+
+var (
+	unitName = regexp.MustCompile(`^[a-z0-9]+([._-][a-z0-9]+)*$`)
+	factName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+)
+
+func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
+	d.object(n, "the recipe",
+		field{key: "imbricat", need: true, read: d.version},
+		field{key: "sources", read: func(n *yaml.Node) { d.sources(n, &r.Sources) }},
+		field{key: "facts", read: func(n *yaml.Node) {
+			d.named(n, "facts", func(key, value *yaml.Node) {
+				d.checkName(key, "fact", factName)
+				r.Facts = append(r.Facts, Fact{key.Value, at(key), d.scalar(value, "the fact "+key.Value)})
+			})
+		}},
+		field{key: "secrets", later: true, read: d.secrets},
+		field{key: "stages", read: func(n *yaml.Node) {
+			d.named(n, "stages", func(key, value *yaml.Node) { r.Stages = append(r.Stages, d.stage(key, value)) })
+		}},
+		field{key: "images", need: true, read: func(n *yaml.Node) {
+			d.named(n, "images", func(key, value *yaml.Node) { r.Images = append(r.Images, d.image(key, value)) })
+			if len(r.Images) == 0 {
+				d.report(at(n), "images names no image")
+			}
+		}},
+		field{key: "cache", later: true, read: func(n *yaml.Node) {
+			d.object(n, "cache", d.textField("share", true), field{key: "mode", read: func(n *yaml.Node) {
+				d.oneOf(n, "mode", "read", "write", "both")
+			}})
+		}},
+		field{key: "recipes", later: true, read: func(n *yaml.Node) { d.words(n, "recipes", false) }},
+	)
+}
+
+func (d *decoder) version(n *yaml.Node) {
+	n = d.deref(n)
+	if n.Kind != yaml.ScalarNode || n.Tag != "!!int" {
+		d.wrongType(n, "imbricat", "the number of the recipe's format")
+		return
+	}
+	if n.Value != "1" {
+		d.report(at(n), "this recipe has format %s; this version of imbricat reads format %d", n.Value, Version)
+	}
+}
+
+func (d *decoder) checkName(key *yaml.Node, what string, form *regexp.Regexp) {
+	if !form.MatchString(key.Value) || len(key.Value) > 100 {
+		allowed := "lower-case letters, digits, and single . _ - between them"
+		if form == factName {
+			allowed = "letters, digits and _"
+		}
+		d.report(at(key), "%q is no name for %s: use %s", key.Value, article(what), allowed)
+	}
+}
+
+func article(noun string) string {
+	if strings.ContainsRune("aeiou", rune(noun[0])) {
+		return "an " + noun
+	}
+	return "a " + noun
+}
+
+func (d *decoder) sources(n *yaml.Node, s *Sources) {
+	d.object(n, "sources",
+		field{key: "leave-out", read: func(n *yaml.Node) { s.LeaveOut = d.words(n, "leave-out", true) }},
+		field{key: "honour-gitignore", read: func(n *yaml.Node) { s.HonourGitignore = d.boolean(n, "honour-gitignore") }},
+	)
+}
+
+// unitFields are the keys that stages and images share.
+func (d *decoder) unitFields(s *Stage) []field {
+	return []field{
+		{key: "base", need: true, read: func(n *yaml.Node) { s.Base = d.base(n) }},
+		{key: "steps", read: func(n *yaml.Node) {
+			d.each(n, "steps", false, func(item *yaml.Node) {
+				if step, ok := d.step(item); ok {
+					s.Steps = append(s.Steps, step)
+				}
+			})
+		}},
+		{key: "defaults", later: true, read: func(n *yaml.Node) {
+			d.object(n, "defaults", d.textField("in", false), d.textField("user", false), d.pairsField("env"))
+		}},
+	}
+}
+
+func (d *decoder) stage(key, value *yaml.Node) Stage {
+	s := Stage{Name: key.Value, Pos: at(key)}
+	d.checkName(key, "stage", unitName)
+	d.object(value, "the stage "+key.Value, append(d.unitFields(&s),
+		field{key: "machine", later: true, read: func(n *yaml.Node) { d.oneOf(n, "machine", "here", "wanted") }},
+	)...)
+	return s
+}
+
+func (d *decoder) image(key, value *yaml.Node) Image {
+	i := Image{Stage: Stage{Name: key.Value, Pos: at(key)}}
+	d.checkName(key, "image", unitName)
+	d.object(value, "the image "+key.Value, append(d.unitFields(&i.Stage),
+		field{key: "platforms", read: func(n *yaml.Node) { i.Platforms = d.platforms(n, "platforms") }},
+		field{key: "settings", read: func(n *yaml.Node) { d.settings(n, &i.Settings) }},
+		field{key: "annotations", read: func(n *yaml.Node) { i.Annotations = d.textPairs(n, "annotations") }},
+		field{key: "publish", read: func(n *yaml.Node) {
+			d.named(n, "publish", func(key, value *yaml.Node) {
+				i.Publish = append(i.Publish, d.destination(key, value))
+			})
+		}},
+		field{key: "compression", read: d.compression},
+		field{key: "for", later: true, read: d.perPlatform},
+		field{key: "stack", later: true, read: d.stack},
+		field{key: "checks", later: true, read: d.checks},
+		field{key: "also-needs", later: true, read: func(n *yaml.Node) { d.words(n, "also-needs", false) }},
+	)...)
+	return i
+}
+
+func (d *decoder) base(n *yaml.Node) Base {
+	target := d.deref(n)
+	b := Base{Pos: at(target)}
+	if target.Kind != yaml.MappingNode {
+		b.Kind, b.Reference = ReferenceBase, d.text(n, "base")
+		text, constant := b.Reference.Constant()
+		switch {
+		case text == "none":
+			b.Kind = NoBase
+		case constant && b.Reference.Given:
+			d.checkReference(b.Pos, text)
+		}
+		return b
+	}
+	d.object(n, "base",
+		field{key: "image", read: func(n *yaml.Node) { b.Kind, b.Name, b.Pos = ImageBase, d.word(n, "image"), at(d.deref(n)) }},
+		field{key: "stage", read: func(n *yaml.Node) { b.Kind, b.Name, b.Pos = StageBase, d.word(n, "stage"), at(d.deref(n)) }},
+	)
+	if len(target.Content) != 2 {
+		d.report(at(target), "base must be a reference, none, {image: NAME} or {stage: NAME}")
+	}
+	return b
+}
+
+func (d *decoder) checkReference(pos Pos, text string) {
+	if _, err := reference.Parse(text); err != nil {
+		d.report(pos, "%s", err)
+	}
+}
+
+func (d *decoder) platforms(n *yaml.Node, what string) []platform.Platform {
+	var list []platform.Platform
+	seen := map[platform.Platform]bool{}
+	d.each(n, what, true, func(item *yaml.Node) {
+		text := d.word(item, "a platform")
+		if text == "" {
+			return
+		}
+		p, err := platform.Parse(text)
+		switch {
+		case err != nil:
+			d.report(at(d.deref(item)), "%s", err)
+		case seen[p]:
+			d.report(at(d.deref(item)), "the platform %s stands twice", p)
+		default:
+			seen[p] = true
+			list = append(list, p)
+		}
+	})
+	if target := d.deref(n); target.Kind == yaml.SequenceNode && len(target.Content) == 0 {
+		d.report(at(target), "%s names no platform", what)
+	}
+	return list
+}
+
+func (d *decoder) settings(n *yaml.Node, s *Settings) {
+	d.object(n, "settings",
+		field{key: "entrypoint", read: func(n *yaml.Node) { s.Entrypoint = d.texts(n, "entrypoint", false) }},
+		field{key: "command", read: func(n *yaml.Node) { s.Command = d.texts(n, "command", false) }},
+		field{key: "env", read: func(n *yaml.Node) {
+			s.Env = d.textPairs(n, "env")
+			d.checkEnvNames(n)
+		}},
+		field{key: "user", read: func(n *yaml.Node) { s.User = d.scalar(n, "user") }},
+		field{key: "working-dir", read: func(n *yaml.Node) { s.WorkingDir = d.text(n, "working-dir") }},
+		field{key: "ports", read: func(n *yaml.Node) {
+			d.each(n, "ports", true, func(item *yaml.Node) { s.Ports = append(s.Ports, d.scalar(item, "a port")) })
+		}},
+		field{key: "volumes", read: func(n *yaml.Node) { s.Volumes = d.texts(n, "volumes", true) }},
+		field{key: "labels", read: func(n *yaml.Node) { s.Labels = d.textPairs(n, "labels") }},
+		field{key: "stop-signal", read: func(n *yaml.Node) { s.StopSignal = d.text(n, "stop-signal") }},
+	)
+}
+
+func (d *decoder) checkEnvNames(n *yaml.Node) {
+	if n = d.deref(n); n.Kind != yaml.MappingNode {
+		return
+	}
+	for i := 0; i < len(n.Content); i += 2 {
+		if strings.Contains(n.Content[i].Value, "=") {
+			d.report(at(n.Content[i]), "an environment variable's name cannot hold '='")
+		}
+	}
+}
+
+func (d *decoder) destination(key, value *yaml.Node) Destination {
+	dest := Destination{Name: key.Value, Pos: at(key)}
+	d.object(value, "the destination "+key.Value,
+		field{key: "to", need: true, read: func(n *yaml.Node) {
+			dest.To = d.text(n, "to")
+			if text, constant := dest.To.Constant(); constant && dest.To.Given {
+				if _, err := reference.ParseRepository(text); err != nil {
+					d.report(dest.To.Pos, "%s", err)
+				}
+			}
+		}},
+		field{key: "tags", need: true, read: func(n *yaml.Node) {
+			d.each(n, "tags", true, func(item *yaml.Node) { dest.Tags = append(dest.Tags, d.tag(item)) })
+		}},
+		field{key: "fixed", later: true, read: func(n *yaml.Node) { d.words(n, "fixed", true) }},
+	)
+	return dest
+}
+
+func (d *decoder) tag(n *yaml.Node) Tag {
+	var t Tag
+	if d.deref(n).Kind != yaml.MappingNode {
+		t.Name = d.scalar(n, "a tag")
+	} else {
+		d.object(n, "a tag",
+			field{key: "tag", need: true, read: func(n *yaml.Node) { t.Name = d.scalar(n, "tag") }},
+			field{key: "when", read: func(n *yaml.Node) {
+				target := d.deref(n)
+				if text := d.condition(n); text != "" {
+					t.When = d.compiler.compile(at(target), text, true)
+				}
+			}},
+		)
+	}
+	if text, constant := t.Name.Constant(); constant && t.Name.Given {
+		if err := reference.CheckTag(text); err != nil {
+			d.report(t.Name.Pos, "%s", err)
+		}
+	}
+	return t
+}
+
+// condition reads an expression written bare; true and false stand for themselves.
+func (d *decoder) condition(n *yaml.Node) string {
+	n = d.deref(n)
+	if n.Kind == yaml.ScalarNode && n.Tag == "!!bool" {
+		return strings.ToLower(n.Value)
+	}
+	return d.word(n, "when")
+}
+
+func (d *decoder) compression(n *yaml.Node) {
+	before := len(d.problems)
+	if kind := d.oneOf(n, "compression", "gzip", "zstd", "none"); kind != "gzip" && len(d.problems) == before {
+		d.notYet(at(d.deref(n)), "compression: "+kind)
+	}
+}
+
+// checkNames finds names that nothing bears, names borne twice, and units that need themselves.
+func (d *decoder) checkNames(r *Recipe) {
+	units := map[string]*Stage{}
+	images := map[string]bool{}
+	var names []string
+	add := func(s *Stage, image bool) {
+		if _, twice := units[s.Name]; twice {
+			d.report(s.Pos, "%q names a stage and an image; give one of them another name", s.Name)
+		}
+		units[s.Name], images[s.Name] = s, image
+		names = append(names, s.Name)
+	}
+	for i := range r.Stages {
+		add(&r.Stages[i], false)
+	}
+	for i := range r.Images {
+		add(&r.Images[i].Stage, true)
+	}
+	for _, name := range names {
+		d.checkUses(units[name], units, images, names)
+	}
+	d.checkCycles(names, units)
+}
+
+func (d *decoder) checkUses(s *Stage, units map[string]*Stage, images map[string]bool, names []string) {
+	switch _, known := units[s.Base.Name]; {
+	case s.Base.Name == "":
+	case !known:
+		d.report(s.Base.Pos, "no stage or image is named %q%s", s.Base.Name, suggest(s.Base.Name, names))
+	case images[s.Base.Name] != (s.Base.Kind == ImageBase):
+		kind := map[bool]string{true: "image", false: "stage"}[images[s.Base.Name]]
+		d.report(s.Base.Pos, "%q is %s: write {%s: %s}", s.Base.Name, article(kind), kind, s.Base.Name)
+	}
+	for i := range s.Steps {
+		take, ok := s.Steps[i].Do.(*Take)
+		if !ok || take.Unit == "" {
+			continue
+		}
+		if _, known := units[take.Unit]; !known {
+			d.report(take.Pos, "no stage or image is named %q%s", take.Unit, suggest(take.Unit, names))
+		}
+		take.IsImage = images[take.Unit]
+	}
+}
+
+// needs lists the units that a unit's base and steps name.
+func (s *Stage) needs() []string {
+	var names []string
+	if s.Base.Name != "" {
+		names = append(names, s.Base.Name)
+	}
+	for _, step := range s.Steps {
+		if take, ok := step.Do.(*Take); ok && take.Unit != "" {
+			names = append(names, take.Unit)
+		}
+	}
+	return names
+}
+
+func (d *decoder) checkCycles(names []string, units map[string]*Stage) {
+	const visiting, done = 1, 2
+	state := map[string]int{}
+	var visit func(name string, path []string)
+	visit = func(name string, path []string) {
+		unit, known := units[name]
+		if !known || state[name] == done {
+			return
+		}
+		path = append(path, name)
+		if state[name] == visiting {
+			d.report(unit.Pos, "%q needs itself: %s", name, strings.Join(path, " needs "))
+			return
+		}
+		state[name] = visiting
+		for _, next := range unit.needs() {
+			visit(next, path)
+		}
+		state[name] = done
+	}
+	for _, name := range names {
+		visit(name, nil)
+	}
+}

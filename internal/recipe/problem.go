@@ -1,0 +1,127 @@
+package recipe
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+)
+
+// File is the text of a recipe with its name, for messages.
+type File struct {
+	Name        string
+	lines       []string
+	expressions []*Expression
+}
+
+// Problem is one mistake at one place. Later marks a valid key whose work this version does not do yet.
+type Problem struct {
+	Pos     Pos
+	Message string
+	Later   bool
+}
+
+// Errors is every problem found in a recipe.
+type Errors struct {
+	File     *File
+	Problems []Problem
+}
+
+// Error gives each problem as file:line:column, the message, and the line with a mark below it.
+func (e *Errors) Error() string {
+	var out strings.Builder
+	for i, p := range e.Problems {
+		if i > 0 {
+			out.WriteByte('\n')
+		}
+		out.WriteString(e.File.Describe(p.Pos, p.Message))
+	}
+	return out.String()
+}
+
+// OnlyLater tells whether nothing is wrong but keys that this version does not act on.
+func (e *Errors) OnlyLater() bool {
+	for _, p := range e.Problems {
+		if !p.Later {
+			return false
+		}
+	}
+	return true
+}
+
+// Problem makes an Errors of one problem, for packages that find mistakes after parsing.
+func (f *File) Problem(pos Pos, format string, args ...any) *Errors {
+	return &Errors{File: f, Problems: []Problem{{Pos: pos, Message: fmt.Sprintf(format, args...)}}}
+}
+
+// Describe is a message with its place and the line.
+func (f *File) Describe(pos Pos, message string) string {
+	if pos.Line < 1 || pos.Line > len(f.lines) {
+		return fmt.Sprintf("%s: %s", f.Name, message)
+	}
+	line := strings.ReplaceAll(f.lines[pos.Line-1], "\t", " ")
+	runes := []rune(line)
+	column := min(max(pos.Column, 1), len(runes)+1)
+	// A window keeps very long lines readable.
+	start := 0
+	if len(runes) > 160 && column > 100 {
+		start = column - 100
+	}
+	shown := string(runes[start:min(len(runes), start+160)])
+	gutter := fmt.Sprintf("%5d | ", pos.Line)
+	return fmt.Sprintf("%s:%d:%d: %s\n%s%s\n      | %s^",
+		f.Name, pos.Line, pos.Column, message, gutter, shown, strings.Repeat(" ", column-1-start))
+}
+
+// merge collects the problems of several errors, in the order of the text and without repeats.
+func merge(file *File, problems []Problem) error {
+	if len(problems) == 0 {
+		return nil
+	}
+	sort.SliceStable(problems, func(i, j int) bool {
+		a, b := problems[i].Pos, problems[j].Pos
+		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
+	})
+	kept := problems[:1]
+	for _, p := range problems[1:] {
+		if p != kept[len(kept)-1] {
+			kept = append(kept, p)
+		}
+	}
+	return &Errors{File: file, Problems: kept}
+}
+
+// Nearest gives the candidate that is most like word, or "" where none is near enough to be a slip of the hand.
+func Nearest(word string, candidates []string) string {
+	best, distance := "", 1+max(1, len(word)/3)
+	for _, candidate := range candidates {
+		d := levenshtein.ComputeDistance(word, candidate)
+		if strings.HasPrefix(candidate, word) && len(word) > 2 || letters(candidate) == letters(word) {
+			d = min(d, 1)
+		}
+		if d < distance {
+			best, distance = candidate, d
+		}
+	}
+	return best
+}
+
+// letters sorts a word's letters: two that were swapped are one slip.
+func letters(word string) string {
+	sorted := []byte(word)
+	slices.Sort(sorted)
+	return string(sorted)
+}
+
+// suggest is the end of a message about an unknown word.
+func suggest(word string, candidates []string) string {
+	if near := Nearest(word, candidates); near != "" {
+		return fmt.Sprintf("; did you mean %q?", near)
+	}
+	if len(candidates) == 0 {
+		return ""
+	}
+	return "; known here: " + strings.Join(candidates, ", ")
+}

@@ -1,0 +1,175 @@
+// Package recipe turns the text of imbricat.yaml into a typed recipe in which every value knows its position.
+//
+// Parsing is strict and complete: every mistake that the text alone shows is found and reported at once. The package
+// reads no file, no environment and no version control: expressions are compiled and type-checked here and evaluated
+// with a Scope that package facts provides.
+package recipe
+
+import (
+	"imbricat/internal/platform"
+)
+
+// Version is the format that this program reads and writes.
+const Version = 1
+
+// DefaultName is the file that a recipe is looked for in.
+const DefaultName = "imbricat.yaml"
+
+// LockName is the file that holds what a recipe's references were resolved to.
+const LockName = "imbricat.lock"
+
+// Pos is a place in the recipe's text: line and column count from 1.
+type Pos struct{ Line, Column int }
+
+// Recipe is a parsed recipe. Images and stages stand in the order of the text.
+type Recipe struct {
+	File    *File
+	Sources Sources
+	Facts   []Fact
+	Stages  []Stage
+	Images  []Image
+}
+
+// Sources says what of the project folder may be taken in.
+type Sources struct {
+	LeaveOut        []string // patterns with gitignore's semantics, relative to the project folder
+	HonourGitignore bool
+}
+
+// Fact is a named value of a build.
+type Fact struct {
+	Name  string
+	Pos   Pos
+	Value Template
+}
+
+// BaseKind tells what a stage or an image starts from.
+type BaseKind int
+
+// The kinds of base.
+const (
+	NoBase BaseKind = iota
+	ReferenceBase
+	ImageBase
+	StageBase
+)
+
+// Base is what a stage or an image starts from.
+type Base struct {
+	Kind      BaseKind
+	Pos       Pos
+	Reference Template // ReferenceBase
+	Name      string   // ImageBase, StageBase
+}
+
+// Stage is a file tree made by steps, from which images and other stages take.
+type Stage struct {
+	Name  string
+	Pos   Pos
+	Base  Base
+	Steps []Step
+}
+
+// Image is a stage that also gets settings, platforms and destinations.
+type Image struct {
+	Stage
+	Platforms   []platform.Platform // never empty
+	Settings    Settings
+	Annotations []Pair
+	Publish     []Destination
+}
+
+// Step is one entry of a stage or an image.
+type Step struct {
+	Name string // as the person named it, or empty
+	Pos  Pos
+	Only []platform.Platform // empty: for all
+	Do   Action
+}
+
+// Action is one of *Copy, *Take, *Write, *Link.
+type Action interface{ isAction() }
+
+// Access is the owner and mode that a step gives to what it lays down; empty templates leave the default.
+type Access struct {
+	Owner Template
+	Mode  Template
+}
+
+// Copy takes files of the project folder in.
+type Copy struct {
+	From     []Template
+	To       Template
+	LeaveOut []string // patterns relative to the folder copied
+	Access
+}
+
+// Take takes files out of a stage, an image of the recipe, or an image elsewhere.
+type Take struct {
+	Unit      string   // name of a stage or an image, or empty
+	IsImage   bool     // Unit is an image
+	Reference Template // where Unit is empty
+	Pos       Pos
+	Paths     []Template
+	To        Template
+	Access
+}
+
+// Write makes a file from text in the recipe.
+type Write struct {
+	To   Template
+	Text Template
+	Access
+}
+
+// Link makes a symbolic link.
+type Link struct {
+	To     Template
+	Target Template
+	Owner  Template
+}
+
+func (*Copy) isAction()  {}
+func (*Take) isAction()  {}
+func (*Write) isAction() {}
+func (*Link) isAction()  {}
+
+// Pair is a key with its value; keys are unique within their list.
+type Pair struct {
+	Key   string
+	Value Template
+}
+
+// Settings are what a container runtime reads from the image's config. A nil list was not given; an empty one clears.
+type Settings struct {
+	Entrypoint []Template
+	Command    []Template
+	Env        []Pair
+	User       Template
+	WorkingDir Template
+	Ports      []Template
+	Volumes    []Template
+	Labels     []Pair
+	StopSignal Template
+}
+
+// Destination is a repository with the tags to write there.
+type Destination struct {
+	Name string
+	Pos  Pos
+	To   Template
+	Tags []Tag
+}
+
+// Tag is a tag to write, always or on a condition.
+type Tag struct {
+	Name Template
+	When *Expression // nil: always
+}
+
+// Expressions calls visit for every expression of the recipe.
+func (r *Recipe) Expressions(visit func(*Expression)) {
+	for _, e := range r.File.expressions {
+		visit(e)
+	}
+}

@@ -1,0 +1,5 @@
+package tree
+
+import "syscall"
+
+func changeTime(raw *syscall.Stat_t) int64 { return raw.Ctimespec.Nano() }

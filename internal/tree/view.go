@@ -1,0 +1,190 @@
+package tree
+
+import (
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+)
+
+// View is the file system that layers give together, lowest first. It is not safe for use by several goroutines while
+// a layer is applied.
+type View struct{ root *Node }
+
+// Node is one path of a view.
+type Node struct {
+	Entry             // Path is where the view shows it
+	From     Contents // where a file's bytes are
+	At       string   // the path under which From has them
+	children map[string]*Node
+}
+
+// NewView is a view of nothing but an empty root.
+func NewView() *View {
+	return &View{root: &Node{Entry: Entry{Kind: Folder, Mode: 0o755}, children: map[string]*Node{}}}
+}
+
+// Clone copies a view, so that two units can build on it.
+func (v *View) Clone() *View { return &View{root: v.root.clone()} }
+
+func (n *Node) clone() *Node {
+	c := *n
+	if n.children != nil {
+		c.children = make(map[string]*Node, len(n.children))
+		for name, child := range n.children {
+			c.children[name] = child.clone()
+		}
+	}
+	return &c
+}
+
+// Apply lays the entries of one layer over the view. Deletions take effect on what lay below, whatever their place
+// among the entries.
+func (v *View) Apply(entries []Entry, from Contents) error {
+	for i := range entries {
+		switch e := &entries[i]; e.Kind {
+		case Whiteout:
+			v.remove(e.Path)
+		case Opaque:
+			if n := v.node(e.Path); n != nil && n.Kind == Folder {
+				n.children = map[string]*Node{}
+			}
+		}
+	}
+	var links []*Entry
+	for i := range entries {
+		e := &entries[i]
+		switch e.Kind {
+		case Whiteout, Opaque:
+		case Hardlink:
+			links = append(links, e)
+		default:
+			if err := v.put(&Node{Entry: *e, From: from, At: e.Path}); err != nil {
+				return err
+			}
+		}
+	}
+	// Targets of hard links may stand behind them in the archive's order.
+	for _, e := range links {
+		target := v.node(e.Target)
+		if target == nil || target.Kind == Folder {
+			return fmt.Errorf("the hard link %q points to %q, which is no file", e.Path, e.Target)
+		}
+		linked := *target
+		linked.Path, linked.children = e.Path, nil
+		if err := v.put(&linked); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// put places a node. Parents that no layer has get the permissions that runtimes give them.
+func (v *View) put(n *Node) error {
+	if n.Path == "" {
+		if n.Kind != Folder {
+			return fmt.Errorf("a layer replaces the root by a %s", n.Kind)
+		}
+		n.children = v.root.children
+		v.root = n
+		return nil
+	}
+	folder := v.root
+	rest := n.Path
+	for {
+		name, below, deeper := strings.Cut(rest, "/")
+		if !deeper {
+			n.adopt(folder.children[name])
+			folder.children[name] = n
+			return nil
+		}
+		child := folder.children[name]
+		if child == nil || child.Kind != Folder {
+			child = &Node{Entry: Entry{Path: Join(folder.Path, name), Kind: Folder, Mode: 0o755}, children: map[string]*Node{}}
+			folder.children[name] = child
+		}
+		folder, rest = child, below
+	}
+}
+
+// adopt gives a folder that replaces a folder the children of the old one.
+func (n *Node) adopt(old *Node) {
+	if n.Kind != Folder {
+		return
+	}
+	if n.children = map[string]*Node{}; old != nil && old.Kind == Folder {
+		n.children = old.children
+	}
+}
+
+func (v *View) remove(p string) {
+	if p == "" {
+		v.root.children = map[string]*Node{}
+		return
+	}
+	if parent := v.node(Parent(p)); parent != nil && parent.children != nil {
+		delete(parent.children, path.Base(p))
+	}
+}
+
+// node finds a path without following links.
+func (v *View) node(p string) *Node {
+	n := v.root
+	for p != "" && n != nil {
+		name, rest, _ := strings.Cut(p, "/")
+		n, p = n.children[name], rest
+	}
+	return n
+}
+
+// Lookup finds a path without following links.
+func (v *View) Lookup(p string) (*Node, bool) {
+	n := v.node(p)
+	return n, n != nil
+}
+
+// Children lists what a folder holds, sorted by name.
+func (n *Node) Children() []*Node {
+	list := make([]*Node, 0, len(n.children))
+	for _, child := range n.children {
+		list = append(list, child)
+	}
+	sort.Slice(list, func(i, j int) bool { return list[i].Path < list[j].Path })
+	return list
+}
+
+// maxLinks is how many links a resolution follows, as in Linux.
+const maxLinks = 40
+
+// Resolve follows the links on the way to p (a clean path without leading slash) as a process inside the view would:
+// nothing leads out of the root. The last element is followed only where last says so. What does not exist resolves to
+// where it would be made.
+func (v *View) Resolve(p string, last bool) (string, error) {
+	resolved := ""
+	todo := p
+	for links := 0; todo != ""; {
+		name, rest, deeper := strings.Cut(todo, "/")
+		todo = rest
+		switch name {
+		case "", ".":
+			continue
+		case "..":
+			resolved = Parent(resolved)
+			continue
+		}
+		next := Join(resolved, name)
+		n := v.node(next)
+		if n == nil || n.Kind != Symlink || !deeper && !last {
+			resolved = next
+			continue
+		}
+		if links++; links > maxLinks {
+			return "", fmt.Errorf("/%s goes through more than %d links", p, maxLinks)
+		}
+		if strings.HasPrefix(n.Target, "/") {
+			resolved = ""
+		}
+		todo = strings.TrimPrefix(Join(n.Target, todo), "/")
+	}
+	return resolved, nil
+}
