@@ -36,6 +36,8 @@ type Resolved struct {
 	Name       string            // as people see it
 	Root       digest.Descriptor // what the reference stands for: an index or a manifest
 	Descriptor digest.Descriptor // the platform's manifest
+	// Here tells whether the store has all of it.
+	Here func(ctx context.Context) bool
 	// Bring puts the manifest with all that it needs into the store.
 	Bring func(ctx context.Context) error
 }
@@ -161,6 +163,7 @@ type unitState struct {
 	err   error
 	view  *tree.View
 	base  *image.Base // of the registry or the store, below all own layers
+	trees []*stepTree // one for each step
 	own   []*stepTree // own layers and those of the units below
 	steps []StepResult
 	info  baseInfo
@@ -217,39 +220,51 @@ func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
 	return nil
 }
 
-// steps works out what each step lays down, in order, and for images packs the layers side by side.
+// steps works out what each step lays down, and for images packs the layers side by side.
 func (b *builder) steps(ctx context.Context, u *plan.Unit, s *unitState) error {
+	if err := b.composeAll(ctx, u, s, b.o.Sink); err != nil {
+		return err
+	}
+	if u.IsImage {
+		return b.packAll(ctx, s)
+	}
+	for i := range s.steps {
+		if s.steps[i].Outcome != event.Skipped {
+			s.steps[i].Outcome, s.steps[i].Reason = event.Ran, "made in memory: a stage needs no layer"
+		}
+	}
+	return nil
+}
+
+// composeAll works out what each step lays down, in order, and lays it over the unit's view.
+func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, sink event.Sink) error {
 	s.steps = make([]StepResult, len(u.Steps))
 	for i := range u.Steps {
 		began := time.Now()
-		task := event.Task{ID: fmt.Sprintf("%s#%d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: u.Steps[i].Label}
+		label := u.Steps[i].Label
+		task := event.Task{ID: fmt.Sprintf("%s#%04d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: label}
 		t, err := b.compose(ctx, u, &u.Steps[i], s.view, task)
+		if err == nil {
+			err = s.view.Apply(t.entries, t)
+		}
 		if err != nil {
-			b.o.Sink.Send(event.Finished{Task: task, Outcome: event.Failed, Reason: err.Error(), Took: time.Since(began)})
+			if ctx.Err() == nil {
+				sink.Send(event.Finished{Task: task, Outcome: event.Failed, Reason: err.Error(), Took: time.Since(began)})
+			}
 			return err
 		}
-		s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Label: u.Steps[i].Label, Files: t.files, Bytes: t.bytes}
+		t.task, t.report = task, &s.steps[i]
+		s.trees = append(s.trees, t)
+		s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Label: label, Files: t.files, Bytes: t.bytes}
 		if len(t.entries) == 0 {
-			// Nothing was laid down: an empty layer would be noise.
+			// An empty layer would be noise.
 			s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, "it lays nothing down"
-			b.o.Sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: "it lays nothing down"})
+			sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: s.steps[i].Reason})
 			continue
 		}
-		if err := s.view.Apply(t.entries, t); err != nil {
-			return fmt.Errorf("%s: %s: %w", u.ID, u.Steps[i].Label, err)
-		}
-		t.task, t.report = task, &s.steps[i]
 		s.own = append(s.own, t)
 	}
-	if !u.IsImage {
-		for i := range s.steps {
-			if t := s.steps[i]; t.Outcome != event.Skipped {
-				s.steps[i].Outcome, s.steps[i].Reason = event.Ran, "made in memory: a stage needs no layer"
-			}
-		}
-		return nil
-	}
-	return b.packAll(ctx, s)
+	return nil
 }
 
 // packAll makes sure that every own layer of an image is in the store.

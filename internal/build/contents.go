@@ -34,30 +34,38 @@ type layerContents struct {
 	files  map[string]string // path in the layer → unpacked file
 }
 
-// layerContents reads a layer's tree, from the store's memory where it was read before.
+// ReadLayer gives what a layer of the store holds, from the store's memory where it was read before.
+func ReadLayer(ctx context.Context, s *store.Store, desc digest.Descriptor, id digest.DiffID) (*layer.Indexed, error) {
+	known := &layer.Indexed{}
+	if s.Tree(id, known) && known.DiffID == id {
+		return known, nil
+	}
+	blob, err := s.Fetch(ctx, desc)
+	if err != nil {
+		return nil, err
+	}
+	defer blob.Close()
+	indexed, err := layer.Index(digest.WithContext(ctx, blob))
+	if err != nil {
+		return nil, fmt.Errorf("the layer %s: %w", desc.Digest, err)
+	}
+	// To the end, so that the blob's own digest is checked too.
+	if _, err := io.Copy(io.Discard, blob); err != nil {
+		return nil, err
+	}
+	if indexed.DiffID != id {
+		return nil, fmt.Errorf("the layer %s unpacks to %s, and its image says %s: %w", desc.Digest, indexed.DiffID, id, digest.ErrMismatch)
+	}
+	return indexed, s.PutTree(id, indexed)
+}
+
 func (b *builder) layerContents(ctx context.Context, desc digest.Descriptor, id digest.DiffID) (*layerContents, error) {
 	l, _, err := b.trees.do(id, func() (*layerContents, error) {
-		l := &layerContents{store: b.o.Store, desc: desc, files: map[string]string{}}
-		if b.o.Store.Tree(id, &l.entries) {
-			return l, nil
-		}
-		blob, err := b.o.Store.Fetch(ctx, desc)
+		indexed, err := ReadLayer(ctx, b.o.Store, desc, id)
 		if err != nil {
 			return nil, err
 		}
-		defer blob.Close()
-		indexed, err := layer.Index(blob)
-		if err != nil {
-			return nil, fmt.Errorf("the layer %s: %w", desc.Digest, err)
-		}
-		if _, err := io.Copy(io.Discard, blob); err != nil {
-			return nil, err
-		}
-		if indexed.DiffID != id {
-			return nil, fmt.Errorf("the layer %s unpacks to %s, and its image says %s: %w", desc.Digest, indexed.DiffID, id, digest.ErrMismatch)
-		}
-		l.entries = indexed.Entries
-		return l, b.o.Store.PutTree(id, l.entries)
+		return &layerContents{store: b.o.Store, desc: desc, entries: indexed.Entries, files: map[string]string{}}, nil
 	})
 	return l, err
 }

@@ -52,6 +52,12 @@ func match(view *tree.View, pattern string) ([]*tree.Node, error) {
 	return found, visit(top)
 }
 
+// Why a step was reused or ran.
+const (
+	unchanged = "what it takes in is unchanged"
+	notPacked = "what it takes in was not packed before"
+)
+
 // packedLayer is a layer in the store and how it came there.
 type packedLayer struct {
 	record  *store.Record
@@ -79,9 +85,9 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 		case !first:
 			done.Outcome, done.Reason = event.Reused, "the same layer as another step of this build"
 		case done.Outcome == event.Reused:
-			done.Reason = "what it takes in is unchanged"
+			done.Reason = unchanged
 		default:
-			done.Reason = "what it takes in was not packed before"
+			done.Reason = notPacked
 		}
 		t.report.Outcome, t.report.Reason, t.report.Layer, t.report.Took = done.Outcome, done.Reason, t.layer.Layer, done.Took
 		b.o.Sink.Send(done)
@@ -141,7 +147,7 @@ func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, erro
 	if err := blob.Commit(packed.Descriptor.Digest); err != nil {
 		return nil, err
 	}
-	if err := b.o.Store.PutTree(packed.DiffID, t.entries); err != nil {
+	if err := b.o.Store.PutTree(packed.DiffID, &layer.Indexed{Entries: t.entries, DiffID: packed.DiffID, Unpacked: packed.Unpacked}); err != nil {
 		return nil, err
 	}
 	record := &store.Record{Key: t.key, Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked,

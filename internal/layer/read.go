@@ -145,9 +145,9 @@ func whiteout(e *tree.Entry) (*tree.Entry, error) {
 
 // Indexed is what reading a whole layer tells of it.
 type Indexed struct {
-	Entries  []tree.Entry // sorted by path; of several with one path the last, as an unpacker leaves it
-	DiffID   digest.DiffID
-	Unpacked int64 // bytes of the tar
+	Entries  []tree.Entry  `json:"entries"` // sorted by path; of several with one path the last, as an unpacker leaves it
+	DiffID   digest.DiffID `json:"diffID"`
+	Unpacked int64         `json:"unpacked"` // bytes of the tar
 }
 
 // Index reads a layer's blob to its end.

@@ -333,6 +333,24 @@ func StatFile(f *os.File) (Stat, error) {
 	return statOf(info), nil
 }
 
+// Measure counts the files at and below a path, and their bytes.
+func (s *Source) Measure(p string) (files int, bytes int64, err error) {
+	err = fs.WalkDir(s.root.FS(), p, func(_ string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+			return nil // gone meanwhile, or none of ours: it is left out anyway
+		}
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		if info, err := d.Info(); err == nil {
+			files++
+			bytes += info.Size()
+		}
+		return nil
+	})
+	return files, bytes, err
+}
+
 // Covers tells whether a copy of from would take path in if it were there, by the patterns alone.
 func (s *Source) Covers(from string, leave []string, p string) bool {
 	base, pattern := from, ""

@@ -1,0 +1,180 @@
+package build
+
+import (
+	"context"
+	"fmt"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/plan"
+	"imbricat/internal/tree"
+)
+
+// Preview is what a build would do, found without packing or fetching anything.
+type Preview struct {
+	Units     []UnitPreview
+	Files     int   // taken in from the project folder, each counted once
+	Bytes     int64 // of these
+	LeftFiles int   // left out by patterns, below the folders that are copied
+	LeftBytes int64
+}
+
+// UnitPreview is what a build would do for a stage or an image for one platform.
+type UnitPreview struct {
+	Unit       *plan.Unit
+	Base       string
+	BaseDigest digest.Digest
+	Steps      []StepPreview
+}
+
+// Forecast tells what would become of a step.
+type Forecast string
+
+// The forecasts.
+const (
+	WillReuse Forecast = "reused"
+	WillRun   Forecast = "runs"
+	Depends   Forecast = "depends" // on something that is not on this machine yet
+)
+
+// StepPreview is what would become of a step.
+type StepPreview struct {
+	Label    string
+	Forecast Forecast
+	Reason   string
+	Files    int
+	Bytes    int64
+}
+
+// Look finds what a build would do. Mistakes are reported as by Run.
+func Look(ctx context.Context, o Options) (*Preview, error) {
+	b := newBuilder(o)
+	defer b.close()
+	if err := b.prepare(ctx); err != nil {
+		return nil, err
+	}
+	p := &Preview{}
+	unknown := map[*plan.Unit]string{}
+	for _, u := range o.Plan.Units {
+		one, err := b.look(ctx, u, unknown)
+		if err != nil {
+			return nil, err
+		}
+		p.Units = append(p.Units, one)
+	}
+	return p, b.measure(p)
+}
+
+// look previews one unit; the units that it uses come before it. unknown holds why a unit's view cannot be known yet.
+func (b *builder) look(ctx context.Context, u *plan.Unit, unknown map[*plan.Unit]string) (UnitPreview, error) {
+	out := UnitPreview{Unit: u, Base: "nothing"}
+	s := b.units[u]
+	if below := u.Base.Unit; below != nil {
+		out.Base = below.ID.Name
+		unknown[u] = unknown[below]
+	} else if u.Base.Reference.String() != "" {
+		base := b.bases[keyOf(u.Base.Reference, u)]
+		out.Base, out.BaseDigest = base.resolved.Name, base.resolved.Root.Digest
+		if !base.resolved.Here(ctx) {
+			unknown[u] = "the base is not in the store yet"
+		}
+	}
+	for i := range u.Steps {
+		if take, ok := u.Steps[i].Do.(plan.Take); ok && unknown[u] == "" {
+			unknown[u] = b.whyUnknown(ctx, u, take, unknown)
+		}
+	}
+	var err error
+	if unknown[u] == "" {
+		s.once.Do(func() {
+			defer close(s.done)
+			if s.err = b.start(ctx, u, s); s.err == nil {
+				s.err = b.composeAll(ctx, u, s, event.Discard)
+			}
+		})
+		if err = s.err; err != nil {
+			return out, err
+		}
+	}
+	for i := range u.Steps {
+		out.Steps = append(out.Steps, b.forecast(u, s, i, unknown[u]))
+	}
+	return out, nil
+}
+
+func (b *builder) whyUnknown(ctx context.Context, u *plan.Unit, take plan.Take, unknown map[*plan.Unit]string) string {
+	if take.Unit != nil {
+		return unknown[take.Unit]
+	}
+	if !b.bases[keyOf(take.Reference, u)].resolved.Here(ctx) {
+		return fmt.Sprintf("%s is not in the store yet", take.Reference)
+	}
+	return ""
+}
+
+func (b *builder) forecast(u *plan.Unit, s *unitState, i int, unknown string) StepPreview {
+	out := StepPreview{Label: u.Steps[i].Label, Forecast: Depends, Reason: unknown}
+	if unknown != "" {
+		if c, ok := u.Steps[i].Do.(plan.Copy); ok {
+			for _, from := range c.From {
+				if survey, err := b.pick(from, c.LeaveOut); err == nil {
+					files, bytes := sizeOf(survey)
+					out.Files, out.Bytes = out.Files+files, out.Bytes+bytes
+				}
+			}
+		}
+		return out
+	}
+	t := s.trees[i]
+	out.Files, out.Bytes = t.files, t.bytes
+	_, found := b.o.Store.Record(t.key)
+	switch {
+	case len(t.entries) == 0:
+		out.Forecast, out.Reason = WillReuse, "it lays nothing down"
+	case !u.IsImage:
+		out.Forecast, out.Reason = WillRun, "in memory: a stage needs no layer"
+	case found:
+		out.Forecast, out.Reason = WillReuse, unchanged
+	default:
+		out.Forecast, out.Reason = WillRun, notPacked
+	}
+	return out
+}
+
+func sizeOf(survey *tree.Survey) (files int, bytes int64) {
+	for i := range survey.Picked {
+		if p := &survey.Picked[i]; p.Kind == tree.File {
+			files++
+			bytes += p.Stat.Size
+		}
+	}
+	return files, bytes
+}
+
+// measure counts what is taken in and left out over all copies, each path once.
+func (b *builder) measure(p *Preview) error {
+	taken, left := map[string]int64{}, map[string]bool{}
+	b.picks.each(func(c *copied) {
+		for i := range c.survey.Picked {
+			if one := &c.survey.Picked[i]; one.Kind == tree.File {
+				taken[one.Path] = one.Stat.Size
+			}
+		}
+		for _, path := range c.survey.LeftOut {
+			left[path] = true
+		}
+	})
+	for path, size := range taken {
+		delete(left, path)
+		p.Files++
+		p.Bytes += size
+	}
+	for path := range left {
+		files, bytes, err := b.o.Source.Measure(path)
+		if err != nil {
+			return err
+		}
+		p.LeftFiles, p.LeftBytes = p.LeftFiles+files, p.LeftBytes+bytes
+	}
+	return nil
+}

@@ -1,0 +1,285 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/build"
+	"imbricat/internal/event"
+	"imbricat/internal/image"
+	"imbricat/internal/layer"
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
+	"imbricat/internal/report"
+	"imbricat/internal/store"
+	"imbricat/internal/transfer"
+	"imbricat/internal/tree"
+)
+
+func buildCommand() *cli.Command {
+	return &cli.Command{
+		Name: "build", Usage: "builds images into the store", ArgsUsage: "[IMAGE…]",
+		Description: "Builds the images of the recipe, or those named, for all their platforms. What has not changed is reused.\n\n" +
+			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
+		Flags:  []cli.Flag{platformFlag(), factFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
+	}
+}
+
+// builder gathers what a build or its preview needs. close ends the use of the project folder.
+func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.Options, func(), error) {
+	dir, err := filepath.Abs(s.cmd.String("dir"))
+	if err != nil {
+		return build.Options{}, nil, err
+	}
+	source, err := tree.OpenSource(dir, tree.SourceOptions{
+		LeaveOut: p.recipe.Sources.LeaveOut, HonourGitignore: p.recipe.Sources.HonourGitignore,
+		Unnamed: []string{p.recipe.File.Name, recipe.LockName, ".git"},
+	})
+	if err != nil {
+		return build.Options{}, nil, usageError{err}
+	}
+	opener := s.opener(st)
+	opener.Dir = dir
+	annotations := map[string]string{}
+	if g := p.facts.Git; g.Known() {
+		annotations[v1.AnnotationRevision] = g.Commit
+		if g.Source != "" {
+			annotations[v1.AnnotationSource] = g.Source
+		}
+	}
+	o := build.Options{
+		Plan: p.plan, Store: st, Source: source, Memory: build.OpenMemory(st, dir), Bases: &bases{opener, sink}, Sink: sink,
+		Annotations: annotations,
+		Created: func(ctx context.Context, touches func(string) bool) (time.Time, error) {
+			if epoch, given := p.facts.Epoch(); given {
+				return epoch, nil
+			}
+			when, known, err := p.facts.Git.Newest(ctx, touches)
+			if err != nil || known {
+				return when, err
+			}
+			return layer.Epoch, nil
+		},
+	}
+	return o, func() { source.Close() }, nil
+}
+
+func runBuild(ctx context.Context, s *session) error {
+	p, err := s.makePlan(s.cmd.Args().Slice())
+	if err != nil {
+		return err
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	view := s.view(ctx)
+	o, done, err := s.builder(p, st, view)
+	if err != nil {
+		view.Close("")
+		return err
+	}
+	defer done()
+	result, err := build.Run(ctx, o)
+	if err != nil {
+		view.Close("")
+		return err
+	}
+	document := buildDocument(result)
+	view.Close(document.Summary(result.Took))
+	return s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) })
+}
+
+func buildDocument(r *build.Result) *report.Build {
+	d := &report.Build{Images: []report.BuiltImage{}, Steps: []report.Step{}, Seconds: r.Took.Seconds()}
+	for _, i := range r.Images {
+		one := report.BuiltImage{Name: i.Name, Digest: i.Descriptor.Digest, MediaType: i.Descriptor.MediaType, Size: i.Descriptor.Size, Created: i.Created}
+		for _, p := range i.Platforms {
+			one.Platforms = append(one.Platforms, report.BuiltPlatform{Platform: p.Platform.String(), Digest: p.Descriptor.Digest, Layers: p.Layers, Packed: p.Packed})
+		}
+		d.Images = append(d.Images, one)
+	}
+	for _, t := range r.Steps {
+		d.Steps = append(d.Steps, report.Step{Unit: t.Unit, Platform: t.Platform.String(), Step: t.Label, Outcome: t.Outcome.String(), Reason: t.Reason,
+			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds()})
+		switch t.Outcome {
+		case event.Ran:
+			d.Ran++
+		case event.Reused, event.Skipped:
+			d.Reused++
+		}
+	}
+	return d
+}
+
+// bases finds what units start from, wherever a reference points.
+type bases struct {
+	opener *transfer.Opener
+	sink   event.Sink
+}
+
+// Resolve implements build.Bases.
+func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*build.Resolved, error) {
+	place, err := b.opener.Source(ref)
+	if err != nil {
+		return nil, err
+	}
+	root, err := place.Root(ctx)
+	if err != nil {
+		return nil, err
+	}
+	offers, err := image.Offers(ctx, place, root)
+	if err != nil {
+		return nil, err
+	}
+	offer, err := image.Select(offers, p)
+	if err != nil {
+		return nil, err
+	}
+	local, err := b.opener.Source(reference.Reference{Kind: reference.Store, Digest: offer.Descriptor.Digest})
+	if err != nil {
+		return nil, err
+	}
+	return &build.Resolved{
+		Name: ref.String(), Root: root, Descriptor: offer.Descriptor,
+		Here: func(ctx context.Context) bool {
+			missing, err := transfer.Missing(ctx, local, offer.Descriptor)
+			return err == nil && missing == 0
+		},
+		Bring: func(ctx context.Context) error {
+			_, err := transfer.Copy(ctx, place, local, transfer.Options{Root: offer.Descriptor, Sink: b.sink})
+			return err
+		},
+	}, nil
+}
+
+func planCommand() *cli.Command {
+	return &cli.Command{
+		Name: "plan", Usage: "shows the steps, what would be reused and what is taken in; changes nothing", ArgsUsage: "[IMAGE…]",
+		Description: "Finds what a build would do, with every mistake that can be found without building.\n\nExample: imbricat plan gauge",
+		Flags:       []cli.Flag{platformFlag(), factFlag()},
+		Action:      func(ctx context.Context, c *cli.Command) error { return runPlan(ctx, newSession(c)) },
+	}
+}
+
+func runPlan(ctx context.Context, s *session) error {
+	p, err := s.makePlan(s.cmd.Args().Slice())
+	if err != nil {
+		return err
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	view := s.view(ctx)
+	defer view.Close("")
+	o, done, err := s.builder(p, st, view)
+	if err != nil {
+		return err
+	}
+	defer done()
+	preview, err := build.Look(ctx, o)
+	if err != nil {
+		return err
+	}
+	view.Close("")
+	document := planDocument(p, preview)
+	return s.result(document, func() error { return report.WritePlan(s.out, s.paint, document) })
+}
+
+func planDocument(p *planned, preview *build.Preview) *report.Plan {
+	d := &report.Plan{Images: []report.PlannedImage{}, Files: preview.Files, Bytes: preview.Bytes, Left: preview.LeftFiles, LeftBytes: preview.LeftBytes}
+	for _, i := range p.plan.Images {
+		one := report.PlannedImage{Name: i.Name, Destinations: []report.PlannedDestination{}}
+		for _, u := range i.Units {
+			one.Platforms = append(one.Platforms, u.ID.Platform.String())
+		}
+		for _, dest := range i.Destinations {
+			one.Destinations = append(one.Destinations, report.PlannedDestination{
+				Name: dest.Name, Repository: dest.Repository.String(),
+				Tags: append([]string{}, dest.Tags...), Held: append([]string{}, dest.Held...)})
+		}
+		d.Images = append(d.Images, one)
+	}
+	for _, u := range preview.Units {
+		one := report.PlannedUnit{Name: u.Unit.ID.Name, Platform: u.Unit.ID.Platform.String(), Kind: "stage", Base: u.Base, Digest: u.BaseDigest, Steps: []report.PlannedStep{}}
+		if u.Unit.IsImage {
+			one.Kind = "image"
+		}
+		for _, step := range u.Steps {
+			one.Steps = append(one.Steps, report.PlannedStep{Step: step.Label, Files: step.Files, Bytes: step.Bytes, Outcome: string(step.Forecast), Reason: step.Reason})
+		}
+		d.Units = append(d.Units, one)
+	}
+	return d
+}
+
+func showCommand() *cli.Command {
+	return &cli.Command{
+		Name: "show", Usage: "shows an image or an index as a tree, or as the raw document", ArgsUsage: "REFERENCE",
+		Description: "REFERENCE is an image in the store (a name or the first digits of its digest), in a registry\n" +
+			"(HOST/REPOSITORY:TAG), in a layout directory (./DIR) or in an archive (./FILE.tar).\n\nExample: imbricat show gauge",
+		Flags: []cli.Flag{platformFlag(), &cli.BoolFlag{Name: "raw", Usage: "print the document itself, byte for byte"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return runShow(ctx, newSession(c))
+		},
+	}
+}
+
+func runShow(ctx context.Context, s *session) error {
+	args, err := s.args(1, 1, "one reference")
+	if err != nil {
+		return err
+	}
+	ref, err := reference.Parse(args[0])
+	if err != nil {
+		return usageError{err}
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	place, err := s.opener(st).Source(ref)
+	if err != nil {
+		return err
+	}
+	defer place.Close()
+	root, err := place.Root(ctx)
+	if err != nil {
+		return err
+	}
+	wanted, err := s.platforms()
+	if err != nil {
+		return err
+	}
+	if len(wanted) > 0 {
+		offers, err := image.Offers(ctx, place, root)
+		if err != nil {
+			return err
+		}
+		if len(wanted) > 1 {
+			return usagef("show takes one --platform")
+		}
+		offer, err := image.Select(offers, wanted[0])
+		if err != nil {
+			return fmt.Errorf("%s: %w", args[0], err)
+		}
+		root = offer.Descriptor
+	}
+	if s.cmd.Bool("raw") {
+		text, err := image.ReadDocument(ctx, place, root)
+		if err != nil {
+			return err
+		}
+		_, err = s.out.Write(text)
+		return err
+	}
+	return s.describe(ctx, st, place, args[0], root, ref.Kind == reference.Store)
+}

@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/platform"
+	"imbricat/internal/report"
+	"imbricat/internal/store"
+)
+
+func doctorCommand() *cli.Command {
+	return &cli.Command{
+		Name: "doctor", Usage: "tells what this machine can do, and how to mend what is missing",
+		Description: "Tries the store, the credentials and, for each registry that there is a login for, whether it answers.\n" +
+			"Exit code 6 when something that builds need is missing.\n\nExample: imbricat doctor",
+		Action: func(ctx context.Context, c *cli.Command) error { return runDoctor(ctx, newSession(c)) },
+	}
+}
+
+func runDoctor(ctx context.Context, s *session) error {
+	if _, err := s.args(0, 0, "no arguments"); err != nil {
+		return err
+	}
+	d := &report.Doctor{Version: version(), Go: runtime.Version(), Platform: platform.Here().String(), Cores: runtime.GOMAXPROCS(0)}
+	d.Checks = append(d.Checks, s.checkStore(), s.checkCredentials(), s.checkRecipe())
+	d.Checks = append(d.Checks, s.checkRegistries(ctx)...)
+	d.Checks = append(d.Checks, report.Check{Name: "run steps", Level: report.Note, What: "not yet: this version builds images from files, and runs no commands"})
+	if err := s.result(d, func() error { return report.WriteDoctor(s.out, s.paint, d) }); err != nil {
+		return err
+	}
+	for _, c := range d.Checks {
+		if c.Level == report.Bad {
+			return &exitError{code: exitUnable, message: c.Name + ": " + c.What}
+		}
+	}
+	return nil
+}
+
+// checkStore writes a file for real: rights and space show only then.
+func (s *session) checkStore() report.Check {
+	c := report.Check{Name: "store", Level: report.Good, What: s.storeDir()}
+	st, err := store.Open(s.storeDir())
+	if err == nil {
+		err = st.PutMemo("doctor", []byte("written to see whether writing works\n"))
+	}
+	if err != nil {
+		c.Level, c.What, c.Mend = report.Bad, err.Error(), "give a folder that you may write to with --store or IMBRICAT_STORE"
+	}
+	return c
+}
+
+func (s *session) checkCredentials() report.Check {
+	c := report.Check{Name: "credentials", Level: report.Good}
+	file := credentialFile()
+	hosts, err := file.Hosts()
+	switch {
+	case err != nil:
+		c.Level, c.What, c.Mend = report.Bad, err.Error(), "only you may read the file: chmod 600 "+file.Path()
+	case len(hosts) == 0:
+		c.Level, c.What = report.Note, "none are kept; `imbricat login HOST --user NAME` keeps some in "+file.Path()
+	default:
+		c.What = report.Count(len(hosts), "login") + " in " + file.Path()
+	}
+	return c
+}
+
+func (s *session) checkRecipe() report.Check {
+	c := report.Check{Name: "recipe", Level: report.Good}
+	path := filepath.Join(s.cmd.String("dir"), s.cmd.String("recipe"))
+	if _, err := os.Stat(path); err != nil {
+		c.Level, c.What = report.Note, "there is none at "+path
+		return c
+	}
+	if _, err := s.loadRecipe(); err != nil {
+		c.Level, c.What, c.Mend = report.Note, path+" has mistakes", "`imbricat plan` lists them"
+		return c
+	}
+	c.What = path + " is well-formed"
+	return c
+}
+
+func (s *session) checkRegistries(ctx context.Context) []report.Check {
+	hosts, err := credentialFile().Hosts()
+	if err != nil {
+		return nil
+	}
+	var list []report.Check
+	for _, host := range hosts {
+		c := report.Check{Name: "registry", Level: report.Good, What: host + " answers and takes the login"}
+		if err := s.client().Ping(ctx, host); err != nil {
+			c.Level, c.What, c.Mend = report.Note, err.Error(), fmt.Sprintf("`imbricat login %s` again, or `imbricat logout %s`", host, host)
+		}
+		list = append(list, c)
+	}
+	return list
+}

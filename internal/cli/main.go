@@ -1,0 +1,176 @@
+// Package cli is the command line: options, wiring, exit codes. Everything that prints passes through it, and it alone
+// turns errors into exit codes.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/facts"
+	"imbricat/internal/image"
+	"imbricat/internal/plan"
+	"imbricat/internal/recipe"
+	"imbricat/internal/registry"
+)
+
+// Exit codes; docs/commands.md tells them to people.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitDiffers     = 3
+	exitRefused     = 4
+	exitUnreachable = 5
+	exitUnable      = 6
+	exitInterrupted = 130
+)
+
+// usageError is a command line that is wrong; nothing was started.
+type usageError struct{ error }
+
+func (u usageError) Unwrap() error { return u.error }
+
+func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// exitError carries an exit code of its own. An empty message prints nothing.
+type exitError struct {
+	code    int
+	message string
+}
+
+func (e *exitError) Error() string { return e.message }
+
+// Main runs the program and gives its exit code.
+func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := newApp(stdin, stdout, stderr)
+	err := root.Run(ctx, args)
+	if err == nil {
+		return exitDone
+	}
+	if ctx.Err() != nil {
+		fmt.Fprintln(stderr, "imbricat: interrupted; nothing half-written is left, and what was finished is kept")
+		return exitInterrupted
+	}
+	code := exitCode(err)
+	if message := strings.TrimSpace(err.Error()); message != "" {
+		fmt.Fprintln(stderr, prefix(err)+message)
+	}
+	return code
+}
+
+// prefix leaves the errors of a recipe as they are: they start with their place.
+func prefix(err error) string {
+	var list *recipe.Errors
+	if errors.As(err, &list) && err.Error() == list.Error() {
+		return ""
+	}
+	return "imbricat: "
+}
+
+func exitCode(err error) int {
+	var own *exitError
+	var list *recipe.Errors
+	var unknown *facts.UnknownFact
+	var epoch *facts.BadEpoch
+	var answer *registry.Error
+	var lacks *image.NoPlatformError
+	var usage usageError
+	switch {
+	case errors.As(err, &own):
+		return own.code
+	case errors.As(err, &list) && list.OnlyLater():
+		return exitUnable
+	case errors.As(err, &list), errors.As(err, &unknown), errors.As(err, &epoch), errors.As(err, &lacks),
+		errors.As(err, &usage), errors.Is(err, plan.ErrChoice):
+		return exitUsage
+	case errors.As(err, &answer) && answer.Denied():
+		return exitRefused
+	case errors.As(err, &answer) && answer.Temporary(), errors.Is(err, registry.Unreachable):
+		return exitUnreachable
+	}
+	return exitFailed
+}
+
+func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
+	root := &cli.Command{
+		Name:    "imbricat",
+		Usage:   "builds layered OCI images reproducibly and ships them to registries",
+		Version: version(),
+		Description: "A recipe (imbricat.yaml) says what goes into the images. Try the full example, offline: imbricat demo\n\n" +
+			"Exit codes: 0 done, 1 the work failed, 2 the command line or the recipe is wrong, 3 things differ,\n" +
+			"4 refused, 5 a registry could not be reached, 6 this machine or version cannot do it, 130 interrupted.",
+		Reader: stdin, Writer: stdout, ErrWriter: stderr,
+		Flags:                      commonFlags(),
+		EnableShellCompletion:      true,
+		ShellCompletionCommandName: "completion",
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden = false
+			c.Usage = "prints the script that completes commands in a shell: bash, zsh, fish, pwsh"
+		},
+		Suggest:         true,
+		HideHelpCommand: true,
+		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
+		OnUsageError:    onUsageError,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return unknownCommand(c)
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+		Commands: []*cli.Command{
+			planCommand(), buildCommand(), pushCommand(), pullCommand(), copyCommand(), showCommand(), tagsCommand(),
+			loginCommand(), logoutCommand(), storeCommand(), standinCommand(), doctorCommand(), demoCommand(),
+		},
+	}
+	eachCommand(root, func(c *cli.Command) {
+		c.OnUsageError = onUsageError
+		c.HideHelpCommand = true
+	})
+	return root
+}
+
+func eachCommand(c *cli.Command, act func(*cli.Command)) {
+	for _, sub := range c.Commands {
+		act(sub)
+		eachCommand(sub, act)
+	}
+}
+
+func onUsageError(_ context.Context, c *cli.Command, err error, _ bool) error {
+	return usagef("%s; `%s --help` lists the options", strings.ToLower(err.Error()[:1])+err.Error()[1:], c.FullName())
+}
+
+func unknownCommand(c *cli.Command) error {
+	var names []string
+	for _, sub := range c.Commands {
+		if !sub.Hidden {
+			names = append(names, sub.Name)
+		}
+	}
+	word := c.Args().First()
+	if near := recipe.Nearest(word, names); near != "" {
+		return usagef("there is no command %q; did you mean %q?", c.FullName()+" "+word, near)
+	}
+	return usagef("there is no command %q; known here: %s", c.FullName()+" "+word, strings.Join(names, ", "))
+}
+
+// group is a command that only holds others.
+func group(c *cli.Command) *cli.Command {
+	c.Action = func(_ context.Context, c *cli.Command) error {
+		if c.Args().Present() {
+			return unknownCommand(c)
+		}
+		return cli.ShowSubcommandHelp(c)
+	}
+	return c
+}

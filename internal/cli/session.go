@@ -1,0 +1,241 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+
+	"github.com/adrg/xdg"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"imbricat/internal/credential"
+	"imbricat/internal/facts"
+	"imbricat/internal/plan"
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+	"imbricat/internal/registry"
+	"imbricat/internal/report"
+	"imbricat/internal/store"
+	"imbricat/internal/transfer"
+	"imbricat/internal/tui"
+)
+
+// version is what the build recorded, for --version and for registries.
+func version() string {
+	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
+		return info.Main.Version
+	}
+	return "0.1.0-dev"
+}
+
+func env(name string) cli.ValueSourceChain { return cli.EnvVars("IMBRICAT_" + name) }
+
+// commonFlags hold for every command.
+func commonFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "dir", Value: ".", Usage: "project `FOLDER`", Sources: env("DIR")},
+		&cli.StringFlag{Name: "recipe", Value: recipe.DefaultName, Usage: "recipe `FILE`, relative to the project folder", Sources: env("RECIPE")},
+		&cli.StringFlag{Name: "store", Usage: "`FOLDER` of the local store (default: imbricat in the user's data folder)", Sources: env("STORE")},
+		choiceFlag("format", "text", "of the result: text or json", "FORMAT", "text", "json"),
+		choiceFlag("view", "auto", "of the progress: auto, live, lines or none", "VIEW", "auto", "live", "lines", "none"),
+		choiceFlag("color", "auto", "auto, always or never", "COLOR", "auto", "always", "never"),
+		choiceFlag("log-level", "warn", "of the diagnostic log on standard error: debug, info, warn or error", "LOG_LEVEL", "debug", "info", "warn", "error"),
+	}
+}
+
+func choiceFlag(name, value, usage, variable string, words ...string) cli.Flag {
+	return &cli.StringFlag{Name: name, Value: value, Usage: usage, Sources: env(variable), Validator: func(text string) error {
+		for _, word := range words {
+			if text == word {
+				return nil
+			}
+		}
+		return fmt.Errorf("--%s cannot be %q: %s", name, text, strings.Join(words, ", "))
+	}}
+}
+
+// session is what a command works with.
+type session struct {
+	cmd      *cli.Command
+	in       io.Reader
+	out, err io.Writer
+	paint    report.Paint // of standard output
+	errPaint report.Paint
+}
+
+func newSession(c *cli.Command) *session {
+	root := c.Root()
+	s := &session{cmd: c, in: root.Reader, out: root.Writer, err: root.ErrWriter}
+	s.paint = report.Paint{On: s.colour(s.out)}
+	s.errPaint = report.Paint{On: s.colour(s.err)}
+	var level slog.Level
+	if level.UnmarshalText([]byte(c.String("log-level"))) == nil {
+		slog.SetDefault(slog.New(slog.NewTextHandler(s.err, &slog.HandlerOptions{Level: level})))
+	}
+	return s
+}
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+func (s *session) colour(w io.Writer) bool {
+	switch s.cmd.String("color") {
+	case "always":
+		return true
+	case "never":
+		return false
+	}
+	return isTerminal(w) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+func (s *session) json() bool { return s.cmd.String("format") == "json" }
+
+// result writes a document as JSON, or as text by the given function.
+func (s *session) result(document any, text func() error) error {
+	if s.json() {
+		return report.JSON(s.out, document)
+	}
+	return text()
+}
+
+// view opens the progress view; the caller closes it before writing the result.
+func (s *session) view(ctx context.Context) tui.View {
+	kind := s.cmd.String("view")
+	if kind == "auto" {
+		kind = "lines"
+		if isTerminal(s.err) && os.Getenv("TERM") != "dumb" && os.Getenv("CI") == "" {
+			kind = "live"
+		}
+	}
+	switch kind {
+	case "live":
+		return tui.Live(ctx, s.err, s.errPaint)
+	case "none":
+		return tui.None(s.err, s.errPaint)
+	}
+	return tui.Lines(s.err, s.errPaint)
+}
+
+// args checks how many arguments there are; most below 0 is no limit.
+func (s *session) args(least, most int, usage string) ([]string, error) {
+	list := s.cmd.Args().Slice()
+	if len(list) < least || most >= 0 && len(list) > most {
+		return nil, usagef("%s takes %s", s.cmd.FullName(), usage)
+	}
+	return list, nil
+}
+
+// userDir is where credentials are kept.
+func credentialFile() *credential.File {
+	return credential.OpenFile(filepath.Join(xdg.ConfigHome, "imbricat", "credentials.json"))
+}
+
+func (s *session) storeDir() string {
+	if dir := s.cmd.String("store"); dir != "" {
+		return dir
+	}
+	return filepath.Join(xdg.DataHome, "imbricat", "store")
+}
+
+func (s *session) openStore() (*store.Store, error) { return store.Open(s.storeDir()) }
+
+func (s *session) client() *registry.Client {
+	return registry.New(registry.Options{Logins: credentialFile(), Agent: "imbricat/" + version(), Log: slog.Default()})
+}
+
+// opener opens places that the command line names.
+func (s *session) opener(st *store.Store) *transfer.Opener {
+	return &transfer.Opener{Store: st, Client: s.client()}
+}
+
+func (s *session) platforms() ([]platform.Platform, error) {
+	var list []platform.Platform
+	for _, text := range s.cmd.StringSlice("platform") {
+		p, err := platform.Parse(text)
+		if err != nil {
+			return nil, usageError{err}
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}
+
+// maxRecipe is more than a recipe may have, so that the parser's own bound speaks.
+const maxRecipe = 5 << 20
+
+// loadRecipe reads and parses the recipe.
+func (s *session) loadRecipe() (*recipe.Recipe, error) {
+	name := s.cmd.String("recipe")
+	path := name
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(s.cmd.String("dir"), name)
+	}
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, usagef("there is no recipe %s; write one (docs/recipe.md), or name its folder with --dir", path)
+	}
+	if err != nil {
+		return nil, usagef("reading the recipe: %w", err)
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, maxRecipe))
+	if err != nil {
+		return nil, usagef("reading the recipe %s: %w", path, err)
+	}
+	return recipe.Parse(filepath.ToSlash(name), text)
+}
+
+// planned is a recipe with its facts, expanded.
+type planned struct {
+	recipe *recipe.Recipe
+	facts  *facts.Facts
+	plan   *plan.Plan
+}
+
+// makePlan reads the recipe, gathers its facts and expands it for the images named.
+func (s *session) makePlan(images []string) (*planned, error) {
+	r, err := s.loadRecipe()
+	if err != nil {
+		return nil, err
+	}
+	given := map[string]string{}
+	for _, text := range s.cmd.StringSlice("fact") {
+		name, value, found := strings.Cut(text, "=")
+		if !found || name == "" {
+			return nil, usagef("--fact takes NAME=VALUE, not %q", text)
+		}
+		given[name] = value
+	}
+	f, err := facts.Gather(r, facts.Options{Dir: s.cmd.String("dir"), Lookup: os.LookupEnv, Given: given})
+	if err != nil {
+		return nil, err
+	}
+	wanted, err := s.platforms()
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Expand(r, plan.Options{Images: images, Platforms: wanted, Here: platform.Here(), Scope: f.Scope})
+	if err != nil {
+		return nil, err
+	}
+	return &planned{r, f, p}, nil
+}
+
+// Options that several commands share.
+func factFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "fact", Usage: "`NAME=VALUE` that replaces a fact of the recipe; may be given again"}
+}
+
+func platformFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "platform", Usage: "`OS/ARCHITECTURE`: only this one of the platforms; may be given again"}
+}

@@ -1,0 +1,121 @@
+// Package inspect describes images as data: platforms, layers with what made them, sizes and settings.
+//
+// It reads through an interface and changes nothing.
+package inspect
+
+import (
+	"context"
+	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/image"
+)
+
+// Image is an image or an index over several.
+type Image struct {
+	Reference   string            `json:"reference"`
+	Digest      digest.Digest     `json:"digest"`
+	MediaType   string            `json:"mediaType"`
+	Index       bool              `json:"index"`
+	Annotations map[string]string `json:"annotations,omitempty"`
+	Platforms   []Platform        `json:"platforms"`
+}
+
+// Platform is an image for one platform. Sizes are in bytes; an unpacked size that is not known is -1.
+type Platform struct {
+	Platform    string            `json:"platform"`
+	Digest      digest.Digest     `json:"digest"`
+	Created     *time.Time        `json:"created,omitempty"`
+	Packed      int64             `json:"packed"`
+	Unpacked    int64             `json:"unpacked"`
+	Layers      []Layer           `json:"layers"`
+	Settings    v1.ImageConfig    `json:"settings"`
+	Annotations map[string]string `json:"annotations,omitempty"`
+}
+
+// Layer is one layer, with the line of history that tells what made it.
+type Layer struct {
+	Digest    digest.Digest `json:"digest"`
+	DiffID    digest.DiffID `json:"diffID"`
+	MediaType string        `json:"mediaType"`
+	Packed    int64         `json:"packed"`
+	Unpacked  int64         `json:"unpacked"`
+	CreatedBy string        `json:"createdBy,omitempty"`
+}
+
+// Sizer gives a layer's unpacked size in bytes where it is known.
+type Sizer func(desc digest.Descriptor, id digest.DiffID) (int64, bool)
+
+// Describe reads an image's documents. Layers are not fetched; size may be nil.
+func Describe(ctx context.Context, f image.Fetcher, reference string, root digest.Descriptor, size Sizer) (*Image, error) {
+	out := &Image{Reference: reference, Digest: root.Digest, MediaType: root.MediaType, Index: image.IsIndex(root.MediaType)}
+	if out.Index {
+		index, err := image.ReadIndex(ctx, f, root)
+		if err != nil {
+			return nil, err
+		}
+		out.Annotations = index.Annotations
+	}
+	offers, err := image.Offers(ctx, f, root)
+	if err != nil {
+		return nil, err
+	}
+	for _, offer := range offers {
+		if offer.Platform.Unknown() {
+			continue
+		}
+		p, err := describePlatform(ctx, f, offer, size)
+		if err != nil {
+			return nil, err
+		}
+		out.Platforms = append(out.Platforms, *p)
+	}
+	return out, nil
+}
+
+func describePlatform(ctx context.Context, f image.Fetcher, offer image.Offer, size Sizer) (*Platform, error) {
+	manifest, err := image.ReadManifest(ctx, f, offer.Descriptor)
+	if err != nil {
+		return nil, err
+	}
+	config, err := image.ReadConfig(ctx, f, manifest)
+	if err != nil {
+		return nil, err
+	}
+	p := &Platform{Platform: offer.Platform.String(), Digest: offer.Descriptor.Digest, Created: config.Created,
+		Settings: config.Config, Annotations: manifest.Annotations, Layers: []Layer{}}
+	lines := madeBy(config, len(manifest.Layers))
+	for i, desc := range manifest.Layers {
+		l := Layer{Digest: desc.Digest, DiffID: digest.DiffID(config.RootFS.DiffIDs[i]), MediaType: desc.MediaType,
+			Packed: desc.Size, Unpacked: -1, CreatedBy: lines[i]}
+		p.Packed += l.Packed
+		if size != nil {
+			if n, known := size(desc, l.DiffID); known {
+				l.Unpacked = n
+			}
+		}
+		if l.Unpacked < 0 || p.Unpacked < 0 {
+			p.Unpacked = -1
+		} else {
+			p.Unpacked += l.Unpacked
+		}
+		p.Layers = append(p.Layers, l)
+	}
+	return p, nil
+}
+
+// madeBy gives the history line of each layer, where the history fits the layers.
+func madeBy(config *v1.Image, layers int) []string {
+	lines := make([]string, 0, layers)
+	for _, h := range config.History {
+		if !h.EmptyLayer {
+			lines = append(lines, h.CreatedBy)
+		}
+	}
+	if len(lines) != layers {
+		return make([]string, layers)
+	}
+	return lines
+}

@@ -1,0 +1,54 @@
+package report
+
+import (
+	"fmt"
+	"io"
+)
+
+// Level tells how a check of the machine went.
+type Level string
+
+// The levels of a check.
+const (
+	Good Level = "good"
+	Note Level = "note" // something is missing that builds do without
+	Bad  Level = "bad"
+)
+
+// Doctor is what a machine can do.
+type Doctor struct {
+	Version  string  `json:"version"`
+	Go       string  `json:"go"`
+	Platform string  `json:"platform"`
+	Cores    int     `json:"cores"`
+	Checks   []Check `json:"checks"`
+}
+
+// Check is one thing that was tried.
+type Check struct {
+	Name  string `json:"name"`
+	Level Level  `json:"level"`
+	What  string `json:"what"`
+	Mend  string `json:"mend,omitempty"`
+}
+
+// WriteDoctor writes one line for each check, and how to mend what is wrong.
+func WriteDoctor(w io.Writer, p Paint, d *Doctor) error {
+	fmt.Fprintf(w, "imbricat %s (%s), %s, %s\n", d.Version, d.Go, d.Platform, Count(d.Cores, "core"))
+	for _, c := range d.Checks {
+		mark := p.Accent("● good")
+		switch c.Level {
+		case Note:
+			mark = p.Muted("○ note")
+		case Bad:
+			mark = p.Wrong("✗ bad ")
+		}
+		if _, err := fmt.Fprintf(w, "%s  %-12s %s\n", mark, c.Name, c.What); err != nil {
+			return err
+		}
+		if c.Mend != "" {
+			fmt.Fprintf(w, "%22s%s\n", "", p.Muted("→ "+c.Mend))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,361 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2/tree"
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/inspect"
+)
+
+// Build is the result of a build.
+type Build struct {
+	Images  []BuiltImage `json:"images"`
+	Steps   []Step       `json:"steps"`
+	Ran     int          `json:"ran"`
+	Reused  int          `json:"reused"`
+	Seconds float64      `json:"seconds"`
+}
+
+// BuiltImage is an image over its platforms.
+type BuiltImage struct {
+	Name      string          `json:"name"`
+	Digest    digest.Digest   `json:"digest"`
+	MediaType string          `json:"mediaType"`
+	Size      int64           `json:"size"` // of the index itself, in bytes
+	Created   time.Time       `json:"created"`
+	Platforms []BuiltPlatform `json:"platforms"`
+}
+
+// BuiltPlatform is an image for one platform. Sizes are in bytes.
+type BuiltPlatform struct {
+	Platform string        `json:"platform"`
+	Digest   digest.Digest `json:"digest"`
+	Layers   int           `json:"layers"`
+	Packed   int64         `json:"packed"`
+}
+
+// Step is a step of a build.
+type Step struct {
+	Unit     string        `json:"unit"`
+	Platform string        `json:"platform"`
+	Step     string        `json:"step"`
+	Outcome  string        `json:"outcome"`
+	Reason   string        `json:"reason"`
+	Files    int           `json:"files"`
+	Bytes    int64         `json:"bytes"`
+	Layer    digest.Digest `json:"layer,omitempty"`
+	Packed   int64         `json:"packed,omitempty"`
+	Seconds  float64       `json:"seconds"`
+}
+
+// WriteBuild writes one row for each image and platform.
+func WriteBuild(w io.Writer, p Paint, b *Build) error {
+	var rows [][]string
+	for _, i := range b.Images {
+		rows = append(rows, []string{p.Bold(i.Name), "index over " + Count(len(i.Platforms), "platform"), "", "", string(i.Digest)})
+		for _, one := range i.Platforms {
+			rows = append(rows, []string{"", one.Platform, Count(one.Layers, "layer"), Size(one.Packed), p.Muted(string(one.Digest))})
+		}
+	}
+	return Table(w, p, []string{"image", "platform", "layers", "packed", "digest"}, rows)
+}
+
+// Summary is the closing line of a build.
+func (b *Build) Summary(took time.Duration) string {
+	return fmt.Sprintf("built %s: %d of %s ran, %d reused, in %s",
+		Count(len(b.Images), "image"), b.Ran, Count(len(b.Steps), "step"), b.Reused, Took(took))
+}
+
+// WriteImage draws an image or an index as a tree.
+func WriteImage(w io.Writer, p Paint, i *inspect.Image, now time.Time) error {
+	kind := "image"
+	if i.Index {
+		kind = "index over " + Count(len(i.Platforms), "platform")
+	}
+	root := tree.Root(p.Bold(i.Reference) + "  " + kind + "\n" + p.Muted(string(i.Digest)))
+	if len(i.Annotations) > 0 {
+		root.Child(annotationTree(p, i.Annotations))
+	}
+	for n := range i.Platforms {
+		root.Child(platformTree(p, &i.Platforms[n], i.Annotations, now))
+	}
+	_, err := fmt.Fprintln(w, strings.ReplaceAll(root.String(), "\u00a0", " "))
+	return err
+}
+
+func annotationTree(p Paint, all map[string]string) *tree.Tree {
+	t := tree.Root("annotations")
+	for _, key := range sortedKeys(all) {
+		t.Child(p.Muted(key) + " " + all[key])
+	}
+	return t
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for key := range m {
+		keys = append(keys, key)
+	}
+	sort.Strings(keys)
+	return keys
+}
+
+func platformTree(p Paint, one *inspect.Platform, shared map[string]string, now time.Time) *tree.Tree {
+	head := p.Accent(one.Platform) + "  " + Size(one.Packed) + " packed, " + Size(one.Unpacked) + " unpacked"
+	if one.Unpacked < 0 {
+		head = p.Accent(one.Platform) + "  " + Size(one.Packed) + " packed"
+	}
+	t := tree.Root(head + "\n" + p.Muted(string(one.Digest)))
+	if one.Created != nil {
+		t.Child("created " + When(*one.Created, now))
+	}
+	layers := tree.Root(Count(len(one.Layers), "layer") + ", the lowest first")
+	for _, l := range one.Layers {
+		size := fmt.Sprintf("%8s", Size(l.Packed))
+		if l.Unpacked >= 0 {
+			size += fmt.Sprintf(" → %8s", Size(l.Unpacked))
+		}
+		layers.Child(p.Muted(digest.Short(l.Digest)) + "  " + size + "  " + cut(oneLine(l.CreatedBy), 90))
+	}
+	t.Child(layers)
+	if lines := settingsLines(&one.Settings); len(lines) > 0 {
+		s := tree.Root("settings")
+		for _, line := range lines {
+			s.Child(p.Muted(line[0]) + " " + line[1])
+		}
+		t.Child(s)
+	}
+	own := map[string]string{}
+	for key, value := range one.Annotations {
+		if shared[key] != value {
+			own[key] = value
+		}
+	}
+	if len(own) > 0 {
+		t.Child(annotationTree(p, own))
+	}
+	return t
+}
+
+func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
+
+func cut(text string, n int) string {
+	if runes := []rune(text); len(runes) > n {
+		return string(runes[:n-1]) + "…"
+	}
+	return text
+}
+
+// settingsLines are the settings that are set, by the recipe's names for them.
+func settingsLines(c *v1.ImageConfig) [][2]string {
+	var lines [][2]string
+	add := func(name, value string) {
+		if value != "" {
+			lines = append(lines, [2]string{name, oneLine(value)})
+		}
+	}
+	list := func(words []string) string {
+		if words == nil {
+			return ""
+		}
+		return fmt.Sprintf("%q", words)
+	}
+	add("entrypoint", list(c.Entrypoint))
+	add("command", list(c.Cmd))
+	for _, e := range c.Env {
+		add("env", e)
+	}
+	add("user", c.User)
+	add("working-dir", c.WorkingDir)
+	add("ports", strings.Join(sortedKeys(c.ExposedPorts), ", "))
+	add("volumes", strings.Join(sortedKeys(c.Volumes), ", "))
+	for _, key := range sortedKeys(c.Labels) {
+		add("label", key+"="+c.Labels[key])
+	}
+	add("stop-signal", c.StopSignal)
+	return lines
+}
+
+// Plan is what a build would do.
+type Plan struct {
+	Images    []PlannedImage `json:"images"`
+	Units     []PlannedUnit  `json:"units"`
+	Files     int            `json:"files"`   // taken in, each counted once
+	Bytes     int64          `json:"bytes"`   // of these
+	Left      int            `json:"leftOut"` // files left out by patterns
+	LeftBytes int64          `json:"leftOutBytes"`
+}
+
+// PlannedImage is an image with where it is published.
+type PlannedImage struct {
+	Name         string               `json:"name"`
+	Platforms    []string             `json:"platforms"`
+	Destinations []PlannedDestination `json:"destinations"`
+}
+
+// PlannedDestination is a repository with the tags that would be written.
+type PlannedDestination struct {
+	Name       string   `json:"name"`
+	Repository string   `json:"repository"`
+	Tags       []string `json:"tags"`
+	Held       []string `json:"held"` // their conditions do not hold
+}
+
+// PlannedUnit is a stage or an image for one platform.
+type PlannedUnit struct {
+	Name     string        `json:"name"`
+	Platform string        `json:"platform"`
+	Kind     string        `json:"kind"` // image or stage
+	Base     string        `json:"base"`
+	Digest   digest.Digest `json:"baseDigest,omitempty"`
+	Steps    []PlannedStep `json:"steps"`
+}
+
+// PlannedStep is a step with what it would take in and whether its layer is there.
+type PlannedStep struct {
+	Step    string `json:"step"`
+	Files   int    `json:"files"`
+	Bytes   int64  `json:"bytes"`
+	Outcome string `json:"outcome"` // reused, runs, or depends
+	Reason  string `json:"reason"`
+}
+
+// WritePlan writes the steps of every unit and where the images go.
+func WritePlan(w io.Writer, p Paint, plan *Plan) error {
+	for _, u := range plan.Units {
+		base := u.Base
+		if u.Digest != "" {
+			base += " " + p.Muted(digest.Short(u.Digest))
+		}
+		fmt.Fprintf(w, "%s %s  %s on %s\n", p.Bold(u.Name), u.Platform, u.Kind, base)
+		for i, s := range u.Steps {
+			outcome := p.Accent("● runs   ")
+			switch s.Outcome {
+			case "reused":
+				outcome = p.Muted("○ reused ")
+			case "depends":
+				outcome = p.Muted("? depends")
+			}
+			line := fmt.Sprintf("  %2d %s  %s", i+1, outcome, s.Step)
+			if s.Files > 0 {
+				line += p.Muted(fmt.Sprintf("  %s, %s", Count(s.Files, "file"), Size(s.Bytes)))
+			}
+			if s.Outcome != "reused" && s.Reason != "" {
+				line += p.Muted("  (" + s.Reason + ")")
+			}
+			fmt.Fprintln(w, line)
+		}
+	}
+	fmt.Fprintf(w, "\ntaken in: %s, %s; left out: %s, %s\n", Count(plan.Files, "file"), Size(plan.Bytes), Count(plan.Left, "file"), Size(plan.LeftBytes))
+	for _, i := range plan.Images {
+		for _, d := range i.Destinations {
+			line := fmt.Sprintf("%s → %s  tags: %s", p.Bold(i.Name), d.Repository, strings.Join(d.Tags, ", "))
+			if len(d.Tags) == 0 {
+				line = fmt.Sprintf("%s → %s  no tag holds", p.Bold(i.Name), d.Repository)
+			}
+			if len(d.Held) > 0 {
+				line += p.Muted("  (held back: " + strings.Join(d.Held, ", ") + ")")
+			}
+			fmt.Fprintln(w, line)
+		}
+	}
+	return nil
+}
+
+// Push is what was sent where.
+type Push struct {
+	Pushed []Pushed `json:"pushed"`
+}
+
+// Pushed is one image at one destination. Blobs are counted; sizes are in bytes.
+type Pushed struct {
+	Image        string        `json:"image"`
+	Repository   string        `json:"destination"`
+	Tags         []string      `json:"tags"`
+	Digest       digest.Digest `json:"digest"`
+	Sent         int           `json:"sent"`
+	SentBytes    int64         `json:"sentBytes"`
+	Skipped      int           `json:"skipped"`
+	SkippedBytes int64         `json:"skippedBytes"`
+	Seconds      float64       `json:"seconds"`
+}
+
+// WritePush writes what was sent and what was there already.
+func WritePush(w io.Writer, p Paint, d *Push) error {
+	for _, one := range d.Pushed {
+		names := ""
+		if len(one.Tags) > 0 {
+			names = "  " + strings.Join(one.Tags, ", ")
+		}
+		fmt.Fprintf(w, "%s → %s%s\n", p.Bold(one.Image), one.Repository, p.Accent(names))
+		fmt.Fprintf(w, "  %s\n", one.Digest)
+		if _, err := fmt.Fprintf(w, "  sent %s, %s; %s, %s were there already\n",
+			Count(one.Sent, "blob"), Size(one.SentBytes), Count(one.Skipped, "blob"), Size(one.SkippedBytes)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Tags is the list of a repository's tags.
+type Tags struct {
+	Repository string `json:"repository"`
+	Tags       []Tag  `json:"tags"`
+}
+
+// Tag is a tag with what it stands for.
+type Tag struct {
+	Tag    string        `json:"tag"`
+	Digest digest.Digest `json:"digest"`
+}
+
+// WriteTags writes one row for each tag.
+func WriteTags(w io.Writer, p Paint, d *Tags) error {
+	var rows [][]string
+	for _, t := range d.Tags {
+		rows = append(rows, []string{p.Bold(t.Tag), string(t.Digest)})
+	}
+	return Table(w, p, []string{"tag", "digest"}, rows)
+}
+
+// Store is the list of images in the store.
+type Store struct {
+	Images []StoredImage `json:"images"`
+}
+
+// StoredImage is an image in the store. Packed counts the layers of all platforms, in bytes.
+type StoredImage struct {
+	Name      string        `json:"name"`
+	Digest    digest.Digest `json:"digest"`
+	Platforms []string      `json:"platforms"`
+	Packed    int64         `json:"packed"`
+	Created   time.Time     `json:"created"`
+	Problem   string        `json:"problem,omitempty"`
+}
+
+// WriteStore writes one row for each image.
+func WriteStore(w io.Writer, p Paint, d *Store, now time.Time) error {
+	if len(d.Images) == 0 {
+		_, err := fmt.Fprintln(w, "the store holds no images yet; `imbricat build` makes some")
+		return err
+	}
+	var rows [][]string
+	for _, i := range d.Images {
+		name, created := p.Bold(i.Name), When(i.Created, now)
+		if i.Name == "" {
+			name = p.Muted("(no name)")
+		}
+		if i.Problem != "" {
+			created = p.Wrong(i.Problem)
+		}
+		rows = append(rows, []string{name, digest.Short(i.Digest), strings.Join(i.Platforms, ", "), Size(i.Packed), created})
+	}
+	return Table(w, p, []string{"image", "digest", "platforms", "packed", "created"}, rows)
+}

@@ -1,0 +1,155 @@
+// Package report turns data into text and JSON on a writer.
+//
+// It computes nothing that the core knows and asks no clock: times are given to it.
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+	"github.com/dustin/go-humanize"
+
+	"imbricat/internal/event"
+)
+
+// Paint colours text, or leaves it alone.
+type Paint struct{ On bool }
+
+// The palette: sea-green for what ran, slate for what was reused or is of less weight, red for failure alone.
+var (
+	accent = lipgloss.NewStyle().Foreground(lipgloss.Color("#2a9d8f"))
+	muted  = lipgloss.NewStyle().Foreground(lipgloss.Color("#7d8ca3"))
+	bold   = lipgloss.NewStyle().Bold(true)
+	wrong  = lipgloss.NewStyle().Foreground(lipgloss.Color("#d1495b"))
+)
+
+func (p Paint) with(style lipgloss.Style, text string) string {
+	if !p.On || text == "" {
+		return text
+	}
+	return style.Render(text)
+}
+
+// Accent marks what is new or was done.
+func (p Paint) Accent(text string) string { return p.with(accent, text) }
+
+// Muted marks what is of less weight.
+func (p Paint) Muted(text string) string { return p.with(muted, text) }
+
+// Bold marks names.
+func (p Paint) Bold(text string) string { return p.with(bold, text) }
+
+// Wrong marks failures.
+func (p Paint) Wrong(text string) string { return p.with(wrong, text) }
+
+// JSON writes one document, indented.
+func JSON(w io.Writer, document any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(document)
+}
+
+// Table writes rows in aligned columns, without lines around them.
+func Table(w io.Writer, p Paint, head []string, rows [][]string) error {
+	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
+		BorderHeader(false).BorderColumn(false).BorderRow(false).
+		StyleFunc(func(row, _ int) lipgloss.Style {
+			style := lipgloss.NewStyle().PaddingRight(3)
+			if row == table.HeaderRow && p.On {
+				return style.Inherit(muted)
+			}
+			return style
+		})
+	for i := range head {
+		head[i] = strings.ToLower(head[i])
+	}
+	t.Headers(head...).Rows(rows...)
+	for line := range strings.SplitSeq(t.String(), "\n") {
+		if _, err := fmt.Fprintln(w, strings.TrimRight(line, " ")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Size is a number of bytes for people; a negative one is not known.
+func Size(n int64) string {
+	if n < 0 {
+		return "?"
+	}
+	return humanize.Bytes(uint64(n))
+}
+
+// Count is a number with its noun.
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return humanize.Comma(int64(n)) + " " + noun + "s"
+}
+
+// Took is a duration for people.
+func Took(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
+// When is a time in words and exactly.
+func When(t, now time.Time) string {
+	return humanize.RelTime(t, now, "ago", "from now") + " (" + t.UTC().Format("2006-01-02 15:04:05 UTC") + ")"
+}
+
+// Mark is the sign of an outcome, which tells it without colour.
+func Mark(o event.Outcome) string {
+	switch o {
+	case event.Ran:
+		return "●"
+	case event.Reused, event.Skipped:
+		return "○"
+	}
+	return "✗"
+}
+
+// Line is a finished task in one line.
+func Line(p Paint, e event.Finished) string {
+	what := p.with(outcomeStyle(e.Outcome), Mark(e.Outcome)+" "+fmt.Sprintf("%-7s", e.Outcome))
+	where := e.Task.Unit
+	if e.Task.Platform != "" {
+		where += " " + e.Task.Platform
+	}
+	line := what + " " + p.Muted(where+":") + " " + e.Task.Label
+	var tail []string
+	for _, part := range []string{e.Detail, e.Reason} {
+		if part != "" {
+			tail = append(tail, part)
+		}
+	}
+	if e.Outcome == event.Ran {
+		tail = append(tail, Took(e.Took))
+	}
+	if len(tail) > 0 {
+		line += p.Muted(" (" + strings.Join(tail, "; ") + ")")
+	}
+	return line
+}
+
+func outcomeStyle(o event.Outcome) lipgloss.Style {
+	switch o {
+	case event.Ran:
+		return accent
+	case event.Failed:
+		return wrong
+	}
+	return muted
+}

@@ -1,0 +1,263 @@
+// Package transfer moves images between a registry, the store, a layout directory and an archive.
+//
+// All four are a Place with the same contract, so that push, pull and copy are one act. Content comes before what names
+// it: blobs, then the manifests that list them, then the index, and tags last of all.
+package transfer
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path/filepath"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/image"
+	"imbricat/internal/layout"
+	"imbricat/internal/reference"
+	"imbricat/internal/registry"
+	"imbricat/internal/store"
+)
+
+// Place is one side of a transfer.
+type Place interface {
+	// Fetch opens a blob or a manifest; reading it to the end verifies it.
+	Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error)
+	// Root gives what the place's reference stands for. A missing one wraps fs.ErrNotExist.
+	Root(ctx context.Context) (digest.Descriptor, error)
+	// Has tells whether a blob or a manifest is there. A manifest is only there with all that it lists when Whole.
+	Has(ctx context.Context, desc digest.Descriptor) (bool, error)
+	// Whole tells that a manifest is never there without what it lists.
+	Whole() bool
+	// Put stores a blob or a manifest. open may be called several times.
+	Put(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error
+	// Name makes name (a tag; a name of the store, the layout or the archive) stand for an image that is there.
+	Name(ctx context.Context, desc digest.Descriptor, name string) error
+	// Close ends the use of the place. An archive is complete only then.
+	Close() error
+	// String is the place for messages.
+	String() string
+}
+
+// Opener opens places.
+type Opener struct {
+	Store  *store.Store
+	Client *registry.Client
+	Dir    string // what relative paths are relative to; empty: the working directory
+}
+
+// Source opens a place to read from.
+func (o *Opener) Source(ref reference.Reference) (Place, error) {
+	switch ref.Kind {
+	case reference.Registry:
+		return o.registry(ref), nil
+	case reference.Store:
+		return &local{Layout: o.Store.Layout, ref: ref}, nil
+	case reference.Archive:
+		return openArchive(o.path(ref), ref)
+	}
+	l, err := layout.Open(o.path(ref))
+	if err != nil {
+		return nil, err
+	}
+	return &local{Layout: l, ref: ref}, nil
+}
+
+// Destination opens a place to write to and makes it where it does not exist.
+func (o *Opener) Destination(ref reference.Reference) (Place, error) {
+	switch ref.Kind {
+	case reference.Registry:
+		return o.registry(ref), nil
+	case reference.Store:
+		return &local{Layout: o.Store.Layout, ref: ref}, nil
+	case reference.Archive:
+		return createArchive(o.path(ref), ref)
+	}
+	l, err := layout.Create(o.path(ref), "")
+	if err != nil {
+		return nil, err
+	}
+	return &local{Layout: l, ref: ref}, nil
+}
+
+func (o *Opener) path(ref reference.Reference) string {
+	if o.Dir == "" || filepath.IsAbs(ref.Path) {
+		return ref.Path
+	}
+	return filepath.Join(o.Dir, ref.Path)
+}
+
+func (o *Opener) registry(ref reference.Reference) *remote {
+	return &remote{repository: o.Client.Repository(ref.Host, ref.Repository), ref: ref}
+}
+
+// local is the store or a layout directory.
+type local struct {
+	*layout.Layout
+	ref reference.Reference
+}
+
+func (l *local) Root(context.Context) (digest.Descriptor, error) {
+	var desc digest.Descriptor
+	var err error
+	switch {
+	case l.ref.Kind == reference.Store && l.ref.Digest != "":
+		desc, err = l.LookupPrefix(l.ref.Digest.Encoded())
+	case l.ref.Kind == reference.Store:
+		desc, err = l.Lookup(l.ref.StoreName())
+		if digits, prefix := l.ref.DigestPrefix(); errors.Is(err, layout.ErrNotFound) && prefix {
+			desc, err = l.LookupPrefix(digits)
+		}
+	default:
+		var list []layout.Named
+		if list, err = l.List(); err == nil {
+			desc, err = member(list, l.ref)
+		}
+	}
+	if errors.Is(err, layout.ErrNotFound) {
+		return desc, &missing{err}
+	}
+	return desc, err
+}
+
+// missing adds fs.ErrNotExist to an error without changing its words.
+type missing struct{ error }
+
+func (m *missing) Is(target error) bool { return target == fs.ErrNotExist }
+func (m *missing) Unwrap() error        { return m.error }
+
+// member picks one image of several by the name after '#'.
+func member(list []layout.Named, ref reference.Reference) (digest.Descriptor, error) {
+	if ref.Member == "" && len(list) == 1 {
+		return list[0].Descriptor, nil
+	}
+	var names []string
+	for _, n := range list {
+		if ref.Member != "" && (n.Name == ref.Member || string(n.Descriptor.Digest) == ref.Member) {
+			return n.Descriptor, nil
+		}
+		if n.Name == "" {
+			n.Name = string(n.Descriptor.Digest)
+		}
+		names = append(names, n.Name)
+	}
+	if ref.Member == "" && len(list) > 1 {
+		return digest.Descriptor{}, fmt.Errorf("%s holds %d images: add #NAME, one of %q", ref.Path, len(list), names)
+	}
+	return digest.Descriptor{}, fmt.Errorf("%s holds no image %q, it has %q: %w", ref.Path, ref.Member, names, layout.ErrNotFound)
+}
+
+func (l *local) Has(_ context.Context, desc digest.Descriptor) (bool, error) {
+	return l.Layout.Has(desc), nil
+}
+
+func (l *local) Whole() bool { return false }
+
+func (l *local) Put(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
+	r, err := open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return l.Layout.Put(ctx, desc, r)
+}
+
+func (l *local) Name(ctx context.Context, desc digest.Descriptor, name string) error {
+	return l.Layout.Name(ctx, name, desc)
+}
+
+func (l *local) Close() error { return nil }
+
+func (l *local) String() string {
+	if l.ref.Kind == reference.Store {
+		return "the store"
+	}
+	return l.ref.Path
+}
+
+// remote is a repository of a registry.
+type remote struct {
+	repository *registry.Repository
+	ref        reference.Reference
+	last       written
+}
+
+// written is the document that was put last, which is the one that gets names.
+type written struct {
+	digest digest.Digest
+	body   []byte
+}
+
+func (r *remote) Root(ctx context.Context) (digest.Descriptor, error) {
+	if r.ref.Identifier() == "" {
+		return digest.Descriptor{}, fmt.Errorf("%s needs a tag or a digest: none is assumed", r.ref)
+	}
+	desc, _, err := r.repository.Manifest(ctx, r.ref.Identifier(), image.Accepted)
+	var answer *registry.Error
+	if errors.As(err, &answer) && answer.NotFound() {
+		return desc, &missing{err}
+	}
+	return desc, err
+}
+
+func document(desc digest.Descriptor) bool {
+	return image.IsIndex(desc.MediaType) || image.IsManifest(desc.MediaType)
+}
+
+func (r *remote) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
+	if !document(desc) {
+		return r.repository.Blob(ctx, desc)
+	}
+	_, body, err := r.repository.Manifest(ctx, string(desc.Digest), []string{desc.MediaType})
+	if err != nil {
+		return nil, err
+	}
+	return io.NopCloser(newVerified(body, desc)), nil
+}
+
+func (r *remote) Has(ctx context.Context, desc digest.Descriptor) (bool, error) {
+	if !document(desc) {
+		return r.repository.HasBlob(ctx, desc)
+	}
+	_, there, err := r.repository.HasManifest(ctx, string(desc.Digest), []string{desc.MediaType})
+	return there, err
+}
+
+func (r *remote) Whole() bool { return true }
+
+func (r *remote) Put(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
+	if !document(desc) {
+		return r.repository.PutBlob(ctx, desc, open)
+	}
+	body, err := readDocument(desc, open)
+	if err != nil {
+		return err
+	}
+	r.last = written{desc.Digest, body}
+	return r.repository.PutManifest(ctx, string(desc.Digest), desc.MediaType, body)
+}
+
+func readDocument(desc digest.Descriptor, open func() (io.ReadCloser, error)) ([]byte, error) {
+	in, err := open()
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	return digest.ReadAll(in, desc, image.MaxDocument)
+}
+
+func (r *remote) Name(ctx context.Context, desc digest.Descriptor, name string) error {
+	body := r.last.body
+	if r.last.digest != desc.Digest {
+		var err error
+		if _, body, err = r.repository.Manifest(ctx, string(desc.Digest), []string{desc.MediaType}); err != nil {
+			return err
+		}
+	}
+	return r.repository.PutManifest(ctx, name, desc.MediaType, body)
+}
+
+func (r *remote) Close() error { return nil }
+
+func (r *remote) String() string { return r.repository.String() }

@@ -1,0 +1,220 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"imbricat/internal/event"
+	"imbricat/internal/report"
+)
+
+// live is a picture of what runs: a row for each unit, drawn as a pile of tiles, the lowest first.
+type live struct {
+	w        io.Writer
+	paint    report.Paint
+	program  *tea.Program
+	ended    chan struct{}
+	close    sync.Once
+	warnings warnings
+}
+
+// Live is a view for terminals. It takes no input and leaves its last picture on the screen.
+func Live(ctx context.Context, w io.Writer, p report.Paint) View {
+	l := &live{w: w, paint: p, ended: make(chan struct{})}
+	l.program = tea.NewProgram(&picture{paint: p, units: map[string]*pile{}}, tea.WithContext(ctx), tea.WithOutput(w),
+		tea.WithInput(nil), tea.WithoutSignalHandler(), tea.WithFPS(20))
+	go func() {
+		defer close(l.ended)
+		// The view is an ornament: where the terminal refuses it, the work goes on without.
+		_, _ = l.program.Run()
+	}()
+	return l
+}
+
+func (l *live) Send(e event.Event) {
+	if w, ok := e.(event.Warning); ok {
+		l.warnings.add(w)
+		return
+	}
+	l.program.Send(message{e, time.Now()})
+}
+
+func (l *live) Close(summary string) {
+	l.close.Do(func() {
+		l.program.Send(finish{})
+		<-l.ended
+		l.warnings.write(l.w, l.paint)
+		if summary != "" {
+			fmt.Fprintln(l.w, summary)
+		}
+	})
+}
+
+type message struct {
+	event event.Event
+	at    time.Time
+}
+
+type finish struct{}
+
+// picture is the state that is drawn.
+type picture struct {
+	paint report.Paint
+	units map[string]*pile
+	width int
+	over  bool
+}
+
+// pile is a unit with its tiles.
+type pile struct {
+	unit, platform string
+	tiles          []*tile
+}
+
+// tile is a task.
+type tile struct {
+	task    event.Task
+	total   int64
+	done    int64
+	over    bool
+	outcome event.Outcome
+	detail  string
+	took    time.Duration
+}
+
+// Init implements tea.Model.
+func (p *picture) Init() tea.Cmd { return nil }
+
+// Update implements tea.Model.
+func (p *picture) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch m := msg.(type) {
+	case tea.WindowSizeMsg:
+		p.width = m.Width
+	case finish:
+		p.over = true
+		return p, tea.Quit
+	case message:
+		p.take(m.event)
+	}
+	return p, nil
+}
+
+func (p *picture) take(e event.Event) {
+	switch e := e.(type) {
+	case event.Started:
+		p.tile(e.Task).total = e.Total
+	case event.Progress:
+		p.tile(e.Task).done = e.Done
+	case event.Finished:
+		t := p.tile(e.Task)
+		t.over, t.outcome, t.detail, t.took = true, e.Outcome, e.Detail, e.Took
+	}
+}
+
+func (p *picture) tile(task event.Task) *tile {
+	key := task.Unit + " " + task.Platform
+	unit := p.units[key]
+	if unit == nil {
+		unit = &pile{unit: task.Unit, platform: task.Platform}
+		p.units[key] = unit
+	}
+	for _, t := range unit.tiles {
+		if t.task.ID == task.ID {
+			return t
+		}
+	}
+	t := &tile{task: task}
+	unit.tiles = append(unit.tiles, t)
+	return t
+}
+
+// shown is how many tasks of a unit are told in words at most.
+const shown = 8
+
+// View implements tea.Model.
+func (p *picture) View() tea.View {
+	var out strings.Builder
+	for _, key := range sorted(p.units) {
+		u := p.units[key]
+		sort.Slice(u.tiles, func(i, j int) bool { return u.tiles[i].task.ID < u.tiles[j].task.ID })
+		fmt.Fprintf(&out, "%s %s  %s\n", p.paint.Bold(u.unit), u.platform, p.tiles(u.tiles))
+		for _, t := range last(u.tiles) {
+			out.WriteString("  " + p.words(t) + "\n")
+		}
+	}
+	return tea.NewView(strings.TrimSuffix(out.String(), "\n"))
+}
+
+// last picks what is told in words: all of a few tasks, of many the newest, with those that run.
+func last(tiles []*tile) []*tile {
+	if len(tiles) <= shown {
+		return tiles
+	}
+	var running, over []*tile
+	for _, t := range tiles {
+		if t.over {
+			over = append(over, t)
+		} else {
+			running = append(running, t)
+		}
+	}
+	running = running[:min(len(running), shown)]
+	return append(over[len(over)-(shown-len(running)):], running...)
+}
+
+func sorted(units map[string]*pile) []string {
+	keys := make([]string, 0, len(units))
+	for key := range units {
+		keys = append(keys, key)
+	}
+	sort.Strings(keys)
+	return keys
+}
+
+// tiles draws a pile from the side: each tile overlaps the one below it.
+func (p *picture) tiles(list []*tile) string {
+	var out strings.Builder
+	for _, t := range list {
+		switch {
+		case !t.over:
+			out.WriteString(p.paint.Accent("▱"))
+		case t.outcome == event.Ran:
+			out.WriteString(p.paint.Accent("▰"))
+		case t.outcome == event.Failed:
+			out.WriteString(p.paint.Wrong("✗"))
+		default:
+			out.WriteString(p.paint.Muted("▰"))
+		}
+	}
+	return out.String()
+}
+
+func (p *picture) words(t *tile) string {
+	label := []rune(t.task.Label)
+	if room := p.width - 40; p.width > 0 && len(label) > max(room, 20) {
+		label = append(label[:max(room, 20)-1], '…')
+	}
+	if t.over {
+		line := report.Mark(t.outcome) + " " + fmt.Sprintf("%-7s", t.outcome) + " "
+		tail := t.detail
+		if t.outcome == event.Ran {
+			line = p.paint.Accent(line)
+			tail = strings.TrimPrefix(tail+", "+report.Took(t.took), ", ")
+		} else {
+			line = p.paint.Muted(line)
+		}
+		return line + string(label) + p.paint.Muted("  "+tail)
+	}
+	progress := report.Size(t.done)
+	if t.total > 0 {
+		progress = fmt.Sprintf("%s of %s", report.Size(t.done), report.Size(t.total))
+	}
+	return p.paint.Accent("◐ running ") + string(label) + p.paint.Muted("  "+progress)
+}

@@ -1,0 +1,84 @@
+// Package tui shows the events of a build or a transfer while it runs: as lines, or as a live picture.
+//
+// It draws from snapshots of events and knows nothing of what it shows beyond them.
+package tui
+
+import (
+	"fmt"
+	"io"
+	"sync"
+
+	"imbricat/internal/event"
+	"imbricat/internal/report"
+)
+
+// View is a sink of events that people look at.
+type View interface {
+	event.Sink
+	// Close ends the view, repeats what needs attention, and writes a closing line where there is one. Closing it again
+	// does nothing.
+	Close(summary string)
+}
+
+// warnings keeps doubts for the end, where they are seen.
+type warnings struct {
+	mutex sync.Mutex
+	list  []event.Warning
+}
+
+func (k *warnings) add(w event.Warning) {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	k.list = append(k.list, w)
+}
+
+func (k *warnings) write(w io.Writer, p report.Paint) {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	for _, one := range k.list {
+		fmt.Fprintf(w, "%s %s %s\n", p.Bold("warning:"), one.Text, p.Muted("["+one.Code+"]"))
+	}
+	k.list = nil
+}
+
+// lines writes a line for each task that ends, whole and in one piece, so that a log can be read after the fact.
+type lines struct {
+	w        io.Writer
+	paint    report.Paint
+	quiet    bool
+	mutex    sync.Mutex
+	warnings warnings
+}
+
+// Lines is a view for logs.
+func Lines(w io.Writer, p report.Paint) View { return &lines{w: w, paint: p} }
+
+// None shows nothing but warnings, at the end.
+func None(w io.Writer, p report.Paint) View { return &lines{w: w, paint: p, quiet: true} }
+
+func (l *lines) Send(e event.Event) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	switch e := e.(type) {
+	case event.Warning:
+		l.warnings.add(e)
+	case event.Finished:
+		// The error itself tells of a failure, once.
+		if !l.quiet && e.Outcome != event.Failed {
+			fmt.Fprintln(l.w, report.Line(l.paint, e))
+		}
+	case event.Notice:
+		if !l.quiet {
+			fmt.Fprintln(l.w, e.Text)
+		}
+	}
+}
+
+func (l *lines) Close(summary string) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	l.warnings.write(l.w, l.paint)
+	if summary != "" && !l.quiet {
+		fmt.Fprintln(l.w, summary)
+	}
+}
