@@ -229,9 +229,7 @@ func (b *builder) steps(ctx context.Context, u *plan.Unit, s *unitState) error {
 		return b.packAll(ctx, s)
 	}
 	for i := range s.steps {
-		if s.steps[i].Outcome != event.Skipped {
-			s.steps[i].Outcome, s.steps[i].Reason = event.Ran, "made in memory: a stage needs no layer"
-		}
+		s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, noLayer
 	}
 	return nil
 }
@@ -258,7 +256,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Label: label, Files: t.files, Bytes: t.bytes}
 		if len(t.entries) == 0 {
 			// An empty layer would be noise.
-			s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, "it lays nothing down"
+			s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, nothing
 			sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: s.steps[i].Reason})
 			continue
 		}

@@ -54,8 +54,10 @@ func match(view *tree.View, pattern string) ([]*tree.Node, error) {
 
 // Why a step was reused or ran.
 const (
-	unchanged = "what it takes in is unchanged"
-	notPacked = "what it takes in was not packed before"
+	unchanged = "unchanged"
+	noLayer   = "what is taken from a stage needs no layer of the stage's own"
+	nothing   = "it lays nothing down"
+	notPacked = "new content"
 )
 
 // packedLayer is a layer in the store and how it came there.
@@ -83,7 +85,7 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 		done.Detail = fmt.Sprintf("%s, %s", plural(t.files, "file"), humanize.Bytes(uint64(t.bytes)))
 		switch {
 		case !first:
-			done.Outcome, done.Reason = event.Reused, "the same layer as another step of this build"
+			done.Outcome, done.Reason = event.Reused, "same as another step"
 		case done.Outcome == event.Reused:
 			done.Reason = unchanged
 		default:

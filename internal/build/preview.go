@@ -34,6 +34,7 @@ type Forecast string
 const (
 	WillReuse Forecast = "reused"
 	WillRun   Forecast = "runs"
+	WillSkip  Forecast = "skipped" // no layer is needed
 	Depends   Forecast = "depends" // on something that is not on this machine yet
 )
 
@@ -130,9 +131,9 @@ func (b *builder) forecast(u *plan.Unit, s *unitState, i int, unknown string) St
 	_, found := b.o.Store.Record(t.key)
 	switch {
 	case len(t.entries) == 0:
-		out.Forecast, out.Reason = WillReuse, "it lays nothing down"
+		out.Forecast, out.Reason = WillSkip, nothing
 	case !u.IsImage:
-		out.Forecast, out.Reason = WillRun, "in memory: a stage needs no layer"
+		out.Forecast, out.Reason = WillSkip, noLayer
 	case found:
 		out.Forecast, out.Reason = WillReuse, unchanged
 	default:

@@ -112,7 +112,7 @@ func buildDocument(r *build.Result) *report.Build {
 		switch t.Outcome {
 		case event.Ran:
 			d.Ran++
-		case event.Reused, event.Skipped:
+		case event.Reused:
 			d.Reused++
 		}
 	}
@@ -154,6 +154,9 @@ func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform
 			return err == nil && missing == 0
 		},
 		Bring: func(ctx context.Context) error {
+			if missing, err := transfer.Missing(ctx, local, offer.Descriptor); err == nil && missing == 0 {
+				return nil
+			}
 			_, err := transfer.Copy(ctx, place, local, transfer.Options{Root: offer.Descriptor, Sink: b.sink})
 			return err
 		},

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/demo"
+	"imbricat/internal/report"
 )
 
 func demoCommand() *cli.Command {
@@ -77,7 +79,7 @@ func (t *tour) say(format string, args ...any) {
 	fmt.Fprintf(t.out, "\n%s\n", t.paint.Muted("# "+fmt.Sprintf(format, args...)))
 }
 
-// run goes through the whole example. Times are fixed, so that it gives the same digests wherever it runs.
+// run goes through the whole example. Commits have fixed times, so that their names are the same wherever it runs.
 func (t *tour) run(ctx context.Context) error {
 	project := filepath.Join(t.dir, "project")
 	t.say("A made-up observatory of tides, with its own data, in %s", project)
@@ -113,11 +115,39 @@ func (t *tour) run(ctx context.Context) error {
 	if err := t.change(project); err != nil {
 		return err
 	}
+	before := t.census()
 	if err := t.each(ctx, []string{"build", "push", "tags " + address + "/tides/gauge", "store list"}); err != nil {
 		return err
 	}
-	t.say("One file changed: one layer was packed, and only that layer, configs and manifests were sent.")
+	after := t.census()
+	t.say("After one changed file: %s packed; %s of %s came to the registry, which held %s of %s before.",
+		report.Count(after.records-before.records, "layer"), report.Count(after.blobs-before.blobs, "blob"),
+		report.Size(after.bytes-before.bytes), report.Count(before.blobs, "blob"), report.Size(before.bytes))
 	return nil
+}
+
+// census is what the store and the registry hold, counted in their folders.
+type census struct {
+	records, blobs int
+	bytes          int64
+}
+
+func (t *tour) census() census {
+	var c census
+	count := func(folder string, visit func(fs.FileInfo)) {
+		_ = filepath.WalkDir(filepath.Join(t.dir, folder), func(_ string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			if info, err := d.Info(); err == nil {
+				visit(info)
+			}
+			return nil
+		})
+	}
+	count("store/imbricat/records", func(fs.FileInfo) { c.records++ })
+	count("registry/blobs", func(info fs.FileInfo) { c.blobs++; c.bytes += info.Size() })
+	return c
 }
 
 func quoted(parts ...string) string { return "\x00" + filepath.Join(parts...) + "\x00" }

@@ -44,10 +44,10 @@ func commonFlags() []cli.Flag {
 		&cli.StringFlag{Name: "dir", Value: ".", Usage: "project `FOLDER`", Sources: env("DIR")},
 		&cli.StringFlag{Name: "recipe", Value: recipe.DefaultName, Usage: "recipe `FILE`, relative to the project folder", Sources: env("RECIPE")},
 		&cli.StringFlag{Name: "store", Usage: "`FOLDER` of the local store (default: imbricat in the user's data folder)", Sources: env("STORE")},
-		choiceFlag("format", "text", "of the result: text or json", "FORMAT", "text", "json"),
-		choiceFlag("view", "auto", "of the progress: auto, live, lines or none", "VIEW", "auto", "live", "lines", "none"),
-		choiceFlag("color", "auto", "auto, always or never", "COLOR", "auto", "always", "never"),
-		choiceFlag("log-level", "warn", "of the diagnostic log on standard error: debug, info, warn or error", "LOG_LEVEL", "debug", "info", "warn", "error"),
+		choiceFlag("format", "text", "`FORM` of the result: text or json", "FORMAT", "text", "json"),
+		choiceFlag("view", "auto", "`KIND` of the progress: auto, live, lines or none", "VIEW", "auto", "live", "lines", "none"),
+		choiceFlag("color", "auto", "`WHEN` to use colour: auto, always or never", "COLOR", "auto", "always", "never"),
+		choiceFlag("log-level", "warn", "`LEVEL` of the diagnostic log on standard error: debug, info, warn or error", "LOG_LEVEL", "debug", "info", "warn", "error"),
 	}
 }
 

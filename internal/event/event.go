@@ -14,12 +14,13 @@ type Outcome int
 const (
 	Ran     Outcome = iota // the work was done now
 	Reused                 // an earlier result serves
-	Skipped                // nothing was needed: the other side has it
+	Sent                   // a blob was moved
+	Skipped                // nothing was needed
 	Failed
 )
 
 func (o Outcome) String() string {
-	return [...]string{"ran", "reused", "skipped", "failed"}[o]
+	return [...]string{"ran", "reused", "sent", "skipped", "failed"}[o]
 }
 
 // Event is one of Started, Progress, Finished, Notice, Warning.

@@ -70,7 +70,7 @@ func WriteBuild(w io.Writer, p Paint, b *Build) error {
 // Summary is the closing line of a build.
 func (b *Build) Summary(took time.Duration) string {
 	return fmt.Sprintf("built %s: %d of %s ran, %d reused, in %s",
-		Count(len(b.Images), "image"), b.Ran, Count(len(b.Steps), "step"), b.Reused, Took(took))
+		Count(len(b.Images), "image"), b.Ran, Count(b.Ran+b.Reused, "step"), b.Reused, Took(took))
 }
 
 // WriteImage draws an image or an index as a tree.
@@ -86,8 +86,12 @@ func WriteImage(w io.Writer, p Paint, i *inspect.Image, now time.Time) error {
 	for n := range i.Platforms {
 		root.Child(platformTree(p, &i.Platforms[n], i.Annotations, now))
 	}
-	_, err := fmt.Fprintln(w, strings.ReplaceAll(root.String(), "\u00a0", " "))
-	return err
+	for line := range strings.SplitSeq(strings.ReplaceAll(root.String(), "\u00a0", " "), "\n") {
+		if _, err := fmt.Fprintln(w, strings.TrimRight(line, " ")); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func annotationTree(p Paint, all map[string]string) *tree.Tree {
@@ -223,7 +227,7 @@ type PlannedStep struct {
 	Step    string `json:"step"`
 	Files   int    `json:"files"`
 	Bytes   int64  `json:"bytes"`
-	Outcome string `json:"outcome"` // reused, runs, or depends
+	Outcome string `json:"outcome"` // reused, runs, skipped, or depends
 	Reason  string `json:"reason"`
 }
 
@@ -240,6 +244,8 @@ func WritePlan(w io.Writer, p Paint, plan *Plan) error {
 			switch s.Outcome {
 			case "reused":
 				outcome = p.Muted("○ reused ")
+			case "skipped":
+				outcome = p.Muted("· skipped")
 			case "depends":
 				outcome = p.Muted("? depends")
 			}
@@ -247,7 +253,7 @@ func WritePlan(w io.Writer, p Paint, plan *Plan) error {
 			if s.Files > 0 {
 				line += p.Muted(fmt.Sprintf("  %s, %s", Count(s.Files, "file"), Size(s.Bytes)))
 			}
-			if s.Outcome != "reused" && s.Reason != "" {
+			if s.Outcome == "depends" && s.Reason != "" {
 				line += p.Muted("  (" + s.Reason + ")")
 			}
 			fmt.Fprintln(w, line)

@@ -113,7 +113,7 @@ func When(t, now time.Time) string {
 // Mark is the sign of an outcome, which tells it without colour.
 func Mark(o event.Outcome) string {
 	switch o {
-	case event.Ran:
+	case event.Ran, event.Sent:
 		return "●"
 	case event.Reused, event.Skipped:
 		return "○"
@@ -135,7 +135,7 @@ func Line(p Paint, e event.Finished) string {
 			tail = append(tail, part)
 		}
 	}
-	if e.Outcome == event.Ran {
+	if e.Outcome == event.Ran || e.Outcome == event.Sent {
 		tail = append(tail, Took(e.Took))
 	}
 	if len(tail) > 0 {
@@ -146,7 +146,7 @@ func Line(p Paint, e event.Finished) string {
 
 func outcomeStyle(o event.Outcome) lipgloss.Style {
 	switch o {
-	case event.Ran:
+	case event.Ran, event.Sent:
 		return accent
 	case event.Failed:
 		return wrong

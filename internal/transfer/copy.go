@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sync/errgroup"
 
@@ -218,14 +219,14 @@ func (c *copier) moveBlobs(ctx context.Context) error {
 }
 
 func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor) error {
-	task := event.Task{ID: string(desc.Digest), Unit: c.to.String(), Label: digest.Short(desc.Digest)}
+	task := event.Task{ID: string(desc.Digest), Unit: c.to.String(), Label: label(desc)}
 	began := time.Now()
 	there, err := c.to.Has(ctx, desc)
 	if err == nil && !there {
 		c.o.Sink.Send(event.Started{Task: task, Total: desc.Size})
 		err = c.again(ctx, func() error { return c.to.Put(ctx, desc, c.opener(ctx, desc, task)) })
 	}
-	done := event.Finished{Task: task, Outcome: event.Ran, Detail: "", Took: time.Since(began)}
+	done := event.Finished{Task: task, Outcome: event.Sent, Detail: humanize.Bytes(uint64(desc.Size)), Took: time.Since(began)}
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	switch {
@@ -245,6 +246,15 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor) error {
 	}
 	c.o.Sink.Send(done)
 	return nil
+}
+
+// label names a blob for people.
+func label(desc digest.Descriptor) string {
+	kind := "layer "
+	if desc.MediaType == v1.MediaTypeImageConfig {
+		kind = "config "
+	}
+	return kind + digest.Short(desc.Digest)
 }
 
 // again repeats a move that broke off in the middle; requests by themselves are tried again below.

@@ -185,7 +185,7 @@ func (p *picture) tiles(list []*tile) string {
 		switch {
 		case !t.over:
 			out.WriteString(p.paint.Accent("▱"))
-		case t.outcome == event.Ran:
+		case t.outcome == event.Ran, t.outcome == event.Sent:
 			out.WriteString(p.paint.Accent("▰"))
 		case t.outcome == event.Failed:
 			out.WriteString(p.paint.Wrong("✗"))
@@ -204,7 +204,7 @@ func (p *picture) words(t *tile) string {
 	if t.over {
 		line := report.Mark(t.outcome) + " " + fmt.Sprintf("%-7s", t.outcome) + " "
 		tail := t.detail
-		if t.outcome == event.Ran {
+		if t.outcome == event.Ran || t.outcome == event.Sent {
 			line = p.paint.Accent(line)
 			tail = strings.TrimPrefix(tail+", "+report.Took(t.took), ", ")
 		} else {

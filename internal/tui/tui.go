@@ -63,8 +63,8 @@ func (l *lines) Send(e event.Event) {
 	case event.Warning:
 		l.warnings.add(e)
 	case event.Finished:
-		// The error itself tells of a failure, once.
-		if !l.quiet && e.Outcome != event.Failed {
+		// The error itself tells of a failure, once; what needed nothing is only counted.
+		if !l.quiet && e.Outcome != event.Failed && e.Outcome != event.Skipped {
 			fmt.Fprintln(l.w, report.Line(l.paint, e))
 		}
 	case event.Notice:
