@@ -196,6 +196,15 @@ type walk struct {
 	base    string // folder that the pattern is relative to
 	pattern string
 	survey  *Survey
+	meant   bool // something left out would have been taken
+}
+
+func (w *walk) matches(p string) bool {
+	if w.base != "." {
+		p = strings.TrimPrefix(p, w.base+"/")
+	}
+	matched, _ := doublestar.Match(w.pattern, p)
+	return matched
 }
 
 // folder visits what a folder holds. rel is where it lands; inside tells that everything below is taken.
@@ -234,17 +243,11 @@ func (w *walk) entry(p, rel, name string, inside bool, depth int) error {
 	if err != nil {
 		return fmt.Errorf("reading %q: %w", p, plain(err))
 	}
+	matched := inside || w.matches(p)
 	if w.matcher.Match(p, info.IsDir()) {
 		w.survey.LeftOut = append(w.survey.LeftOut, p)
+		w.meant = w.meant || matched
 		return nil
-	}
-	matched := inside
-	if !inside {
-		below := p
-		if w.base != "." {
-			below = strings.TrimPrefix(p, w.base+"/")
-		}
-		matched, _ = doublestar.Match(w.pattern, below)
 	}
 	to := Join(rel, name)
 	if matched {
@@ -292,7 +295,7 @@ func (w *walk) finish(from string) error {
 	switch {
 	case len(s.Picked) > 0:
 		return nil
-	case len(s.LeftOut) > 0:
+	case w.meant:
 		return fmt.Errorf("%q %w", from, ErrAllLeftOut)
 	case w.pattern != "":
 		return fmt.Errorf("the pattern %q %w", from, ErrNoMatch)

@@ -1,0 +1,291 @@
+// Package e2e drives the built program as its users do: on files in a temporary folder, against real registries on this
+// machine, and with independent programs that read what it makes.
+package e2e
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+)
+
+// program is the built imbricat.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "imbricat-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "imbricat")
+	build := exec.Command("go", "build", "-trimpath", "-o", program, "../cmd/imbricat")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// need skips a test on a laptop that lacks a program; in continuous integration nothing is skipped.
+func need(t interface {
+	Fatalf(string, ...any)
+	Skipf(string, ...any)
+}, name string) string {
+	path, err := exec.LookPath(name)
+	if err == nil {
+		return path
+	}
+	if os.Getenv("CI") != "" {
+		t.Fatalf("%s is not installed", name)
+	}
+	t.Skipf("%s is not installed", name)
+	return ""
+}
+
+func TestScripts(t *testing.T) {
+	for _, name := range []string{"git", "tar", "gzip"} {
+		need(t, name)
+	}
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata",
+		Setup: func(e *testscript.Env) error {
+			home := filepath.Join(e.WorkDir, "home")
+			for _, pair := range [][2]string{
+				{"HOME", home}, {"XDG_CONFIG_HOME", filepath.Join(home, "config")}, {"XDG_DATA_HOME", filepath.Join(home, "data")},
+				{"IMBRICAT_STORE", filepath.Join(e.WorkDir, "store")}, {"TZ", "UTC"},
+				{"GIT_AUTHOR_NAME", "Tideline"}, {"GIT_AUTHOR_EMAIL", "observatory@tideline.example"},
+				{"GIT_COMMITTER_NAME", "Tideline"}, {"GIT_COMMITTER_EMAIL", "observatory@tideline.example"},
+				{"GIT_CONFIG_GLOBAL", "/dev/null"},
+			} {
+				e.Setenv(pair[0], pair[1])
+			}
+			e.Setenv("PATH", filepath.Dir(program)+":"+os.Getenv("PATH"))
+			return os.MkdirAll(home, 0o755)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"exits": exits, "standin": startStandin, "field": field, "layers": layers, "flip": flip, "under": under,
+		},
+		Condition: func(name string) (bool, error) {
+			if name == "root" {
+				return os.Getuid() == 0, nil
+			}
+			return false, fmt.Errorf("unknown condition %q", name)
+		},
+	})
+}
+
+// exits CODE PROGRAM ARGS…: runs a program and demands its exit code. Output is in the files out and err.
+func exits(ts *testscript.TestScript, neg bool, args []string) {
+	want, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	if args[1] == "imbricat" {
+		args[1] = program
+	}
+	c := exec.Command(args[1], args[2:]...)
+	c.Dir = ts.MkAbs(".")
+	c.Env = environ(ts)
+	var out, problems strings.Builder
+	c.Stdout, c.Stderr = &out, &problems
+	if stdin := ts.Getenv("STDIN"); stdin != "" {
+		c.Stdin = strings.NewReader(stdin)
+	}
+	_ = c.Run()
+	ts.Check(os.WriteFile(ts.MkAbs("out"), []byte(out.String()), 0o644))
+	ts.Check(os.WriteFile(ts.MkAbs("err"), []byte(problems.String()), 0o644))
+	if got := c.ProcessState.ExitCode(); got != want {
+		ts.Fatalf("exit code %d instead of %d\n%s%s", got, want, out.String(), problems.String())
+	}
+}
+
+// environ is the script's environment, as far as these tests set it.
+func environ(ts *testscript.TestScript) []string {
+	var list []string
+	for _, name := range []string{"HOME", "PATH", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "IMBRICAT_STORE", "TZ", "REGISTRY", "IMBRICAT_SECRET",
+		"IMBRICAT_DIR", "IMBRICAT_FORMAT", "SOURCE_DATE_EPOCH", "GOMAXPROCS", "STATION", "TMPDIR", "IMBRICAT_STANDIN_SECRET",
+		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL"} {
+		if value := ts.Getenv(name); value != "" {
+			list = append(list, name+"="+value)
+		}
+	}
+	return list
+}
+
+// standin [USER SECRET]: starts a stand-in registry; its address is in $REGISTRY, its folder is registry/.
+func startStandin(ts *testscript.TestScript, neg bool, args []string) {
+	line := []string{"standin", "start", "--dir", ts.MkAbs("registry")}
+	c := exec.Command(program)
+	c.Env = environ(ts)
+	if len(args) == 2 {
+		line = append(line, "--user", args[0])
+		c.Env = append(c.Env, "IMBRICAT_STANDIN_SECRET="+args[1])
+	}
+	c.Args = append(c.Args, line...)
+	out, err := c.StdoutPipe()
+	ts.Check(err)
+	ts.Check(c.Start())
+	ts.Defer(func() {
+		_ = c.Process.Signal(syscall.SIGTERM)
+		if err := c.Wait(); err != nil {
+			ts.Logf("the stand-in did not end well: %v", err)
+		}
+	})
+	address, err := bufio.NewReader(out).ReadString('\n')
+	ts.Check(err)
+	ts.Setenv("REGISTRY", strings.TrimSpace(address))
+}
+
+// field FILE PATH [VALUE]: demands a value in a JSON file, or sets $VALUE to it. PATH is like images.0.digest.
+func field(ts *testscript.TestScript, neg bool, args []string) {
+	var value any
+	ts.Check(json.Unmarshal([]byte(ts.ReadFile(args[0])), &value))
+	for _, key := range strings.Split(args[1], "/") {
+		switch v := value.(type) {
+		case map[string]any:
+			value = v[key]
+		case []any:
+			if key == "len" {
+				value = len(v)
+				continue
+			}
+			n, err := strconv.Atoi(key)
+			ts.Check(err)
+			if n >= len(v) {
+				ts.Fatalf("%s: the list at %q has %d items", args[0], key, len(v))
+			}
+			value = v[n]
+		default:
+			ts.Fatalf("%s has nothing at %s", args[0], args[1])
+		}
+	}
+	got := fmt.Sprint(value)
+	if len(args) == 2 {
+		ts.Setenv("VALUE", got)
+	} else if (got == args[2]) == neg {
+		ts.Fatalf("%s: %s is %q, want %q (negated: %t)", args[0], args[1], got, args[2], neg)
+	}
+}
+
+// layers NAME PLATFORM: lists the layers of an image in the store with GNU tar into the file out, unpacks them into the
+// folder root/, and copies the image to the layout layout/.
+func layers(ts *testscript.TestScript, neg bool, args []string) {
+	ts.Check(os.RemoveAll(ts.MkAbs("layout")))
+	ts.Check(os.RemoveAll(ts.MkAbs("root")))
+	ts.Check(os.MkdirAll(ts.MkAbs("root"), 0o755))
+	ts.Check(ts.Exec("imbricat", "copy", args[0], ts.MkAbs("layout"), "--view", "none"))
+	ts.Check(ts.Exec("imbricat", "show", args[0], "--platform", args[1], "--raw"))
+	var manifest struct {
+		Layers []struct{ Digest string }
+	}
+	ts.Check(json.Unmarshal([]byte(ts.ReadFile("stdout")), &manifest))
+	var listing strings.Builder
+	for _, l := range manifest.Layers {
+		blob := ts.MkAbs("layout/blobs/sha256/" + strings.TrimPrefix(l.Digest, "sha256:"))
+		list, err := exec.Command("tar", "--numeric-owner", "--utc", "-tvzf", blob).CombinedOutput()
+		listing.Write(list)
+		ts.Check(err)
+		out, err := exec.Command("tar", "--numeric-owner", "-xzpf", blob, "-C", ts.MkAbs("root")).CombinedOutput()
+		if err != nil {
+			ts.Fatalf("GNU tar refuses a layer: %s", out)
+		}
+		if out, err := exec.Command("gzip", "--test", "--stdout", blob).CombinedOutput(); err != nil && !strings.Contains(string(out), "unknown suffix") {
+			ts.Fatalf("gzip refuses a layer: %s", out)
+		}
+	}
+	ts.Check(os.WriteFile(ts.MkAbs("out"), []byte(listing.String()), 0o644))
+}
+
+// flip FILE: changes one byte in the middle of a file.
+func flip(ts *testscript.TestScript, neg bool, args []string) {
+	path := ts.MkAbs(args[0])
+	content, err := os.ReadFile(path)
+	ts.Check(err)
+	content[len(content)/2] ^= 0x40
+	ts.Check(os.Chmod(path, 0o644))
+	ts.Check(os.WriteFile(path, content, 0o644))
+}
+
+// under UMASK PROGRAM ARGS…: runs a program with another umask.
+func under(ts *testscript.TestScript, neg bool, args []string) {
+	ts.Check(ts.Exec("sh", append([]string{"-c", `umask "$0"; exec "$@"`}, args...)...))
+}
+
+// run is one run of the program in a folder of its own.
+type run struct {
+	t    *testing.T
+	dir  string
+	env  []string
+	code int
+	out  string
+	err  string
+}
+
+func newRun(t *testing.T) *run {
+	dir := t.TempDir()
+	return &run{t: t, dir: dir, env: append(os.Environ(), "IMBRICAT_STORE="+filepath.Join(dir, "store"), "HOME="+dir,
+		"XDG_CONFIG_HOME="+filepath.Join(dir, "config"), "XDG_DATA_HOME="+filepath.Join(dir, "data"), "IMBRICAT_DIR="+dir)}
+}
+
+func (r *run) command(args ...string) *exec.Cmd {
+	c := exec.Command(program, args...)
+	c.Dir, c.Env = r.dir, r.env
+	return c
+}
+
+// ok runs the program, demands success and gives its standard output.
+func (r *run) ok(args ...string) string {
+	r.t.Helper()
+	var out, problems strings.Builder
+	c := r.command(args...)
+	c.Stdout, c.Stderr = &out, &problems
+	err := c.Run()
+	require.NoError(r.t, err, "imbricat %v\n%s%s", args, out.String(), problems.String())
+	return out.String()
+}
+
+func (r *run) write(name, content string) {
+	path := filepath.Join(r.dir, name)
+	require.NoError(r.t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(r.t, os.WriteFile(path, []byte(content), 0o644))
+}
+
+// built is the part of a build's JSON that the tests look at.
+type built struct {
+	Images []struct {
+		Name, Digest string
+		Platforms    []struct{ Platform, Digest string }
+	}
+	Steps       []struct{ Unit, Platform, Step, Outcome, Reason string }
+	Ran, Reused int
+}
+
+func (r *run) build(args ...string) built {
+	r.t.Helper()
+	var b built
+	require.NoError(r.t, json.Unmarshal([]byte(r.ok(append([]string{"build", "--format", "json", "--view", "none"}, args...)...)), &b))
+	return b
+}
+
+// wait polls until a condition holds.
+func wait(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	for range 500 {
+		if holds() {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	t.Fatalf("waited in vain: %s", what)
+}
