@@ -124,9 +124,30 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	for _, u := range o.Plan.Units {
 		result.Steps = append(result.Steps, b.units[u].steps...)
 	}
+	creditFirst(result.Steps)
 	b.o.Memory.Save()
 	result.Took = time.Since(started)
 	return result, nil
+}
+
+// creditFirst lets the first of several steps with one layer be the one that ran: which of them came first in time is
+// chance, and results are to be the same every time.
+func creditFirst(steps []StepResult) {
+	first := map[digest.Digest]*StepResult{}
+	for i := range steps {
+		s := &steps[i]
+		if s.Layer.Digest == "" {
+			continue
+		}
+		known := first[s.Layer.Digest]
+		if known == nil {
+			first[s.Layer.Digest] = s
+		} else if known.Reason == asAnother && s.Reason != asAnother {
+			known.Outcome, s.Outcome = s.Outcome, known.Outcome
+			known.Reason, s.Reason = s.Reason, known.Reason
+			known.Took, s.Took = s.Took, known.Took
+		}
+	}
 }
 
 // builder is the state of one build.

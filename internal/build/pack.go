@@ -55,6 +55,7 @@ func match(view *tree.View, pattern string) ([]*tree.Node, error) {
 // Why a step was reused or ran.
 const (
 	unchanged = "unchanged"
+	asAnother = "same as another step"
 	noLayer   = "what is taken from a stage needs no layer of the stage's own"
 	nothing   = "it lays nothing down"
 	notPacked = "new content"
@@ -85,7 +86,7 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 		done.Detail = fmt.Sprintf("%s, %s", plural(t.files, "file"), humanize.Bytes(uint64(t.bytes)))
 		switch {
 		case !first:
-			done.Outcome, done.Reason = event.Reused, "same as another step"
+			done.Outcome, done.Reason = event.Reused, asAnother
 		case done.Outcome == event.Reused:
 			done.Reason = unchanged
 		default:

@@ -31,6 +31,8 @@ type Expression struct {
 	file *File
 	prog *vm.Program
 	uses []use
+	// branches tells that some parts may not be reached; what they need is only missed where they are.
+	branches bool
 }
 
 // use is a dotted name such as env.STATION; needed unless the expression says what happens without it.
@@ -149,18 +151,29 @@ func (e *Expression) problem(format string, args ...any) *Errors {
 
 // Eval computes the expression. What it needs and is not known is an error that names it.
 func (e *Expression) Eval(s *Scope) (any, error) {
-	for _, u := range e.uses {
-		if u.needed && s.lookup(u.root, u.name) == nil {
-			return nil, e.problem("%s", missing(u))
-		}
+	if u, unknown := e.unknown(s); unknown && !e.branches {
+		return nil, e.problem("%s", missing(u))
 	}
 	value, err := expr.Run(e.prog, map[string]any{
 		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts,
 	})
+	if u, unknown := e.unknown(s); unknown && (err != nil || value == nil) {
+		return nil, e.problem("%s", missing(u))
+	}
 	if err != nil {
 		return nil, e.problem("${%s}: %s", e.Text, firstLine(err))
 	}
 	return value, nil
+}
+
+// unknown finds a name that the expression needs and that has no value.
+func (e *Expression) unknown(s *Scope) (use, bool) {
+	for _, u := range e.uses {
+		if u.needed && s.lookup(u.root, u.name) == nil {
+			return u, true
+		}
+	}
+	return use{}, false
 }
 
 // EvalBool computes a condition.
@@ -206,20 +219,24 @@ type compiler struct {
 	later     func(pos Pos, what string)
 }
 
-func (c *compiler) environment() types.Map {
-	git := types.Map{"dirty": types.Bool}
-	for _, name := range GitFields {
-		if name != "dirty" {
-			git[name] = types.String
-		}
+// environment types the names. For checking, what is known has its type; for running, everything may be unknown.
+func (c *compiler) environment(check bool) types.Map {
+	var text, truth types.Type = types.Any, types.Any
+	if check {
+		text, truth = types.String, types.Bool
 	}
+	git := types.Map{}
+	for _, name := range GitFields {
+		git[name] = text
+	}
+	git["dirty"] = truth
 	facts := types.Map{}
 	for _, name := range c.factNames {
 		facts[name] = types.Any
 	}
 	return types.Map{
 		"git":      git,
-		"env":      types.Map{types.Extra: types.String},
+		"env":      types.Map{types.Extra: text},
 		"platform": types.Map{"os": types.String, "architecture": types.String, "variant": types.String},
 		"facts":    facts,
 	}
@@ -233,19 +250,16 @@ func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
 		return nil
 	}
 	collect := &collector{optional: map[ast.Node]bool{}}
-	options := []expr.Option{
-		expr.Env(c.environment()),
-		expr.DisableBuiltin("now"),
-		expr.Function("file", func(...any) (any, error) { return "", nil }, new(func(string, string) string)),
-	}
-	if condition {
-		options = append(options, expr.AsBool())
-	}
-	program, err := expr.Compile(e.Text, options...)
+	source := e.Text
+	_, err := expr.Compile(source, c.options(true, condition)...)
 	if grouped, ok := groupDefaults(e.Text); err != nil && ok {
-		if p, again := expr.Compile(grouped, options...); again == nil {
-			program, err = p, nil
+		if _, again := expr.Compile(grouped, c.options(true, condition)...); again == nil {
+			source, err = grouped, nil
 		}
+	}
+	var program *vm.Program
+	if err == nil {
+		program, err = expr.Compile(source, c.options(false, condition)...)
 	}
 	if err != nil {
 		c.reportCompile(pos, e.Text, err)
@@ -257,9 +271,21 @@ func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
 		c.later(pos, "facts from files")
 		return nil
 	}
-	e.prog, e.uses = program, collect.finish()
+	e.prog, e.uses, e.branches = program, collect.finish(), collect.branches
 	c.file.expressions = append(c.file.expressions, e)
 	return e
+}
+
+func (c *compiler) options(check, condition bool) []expr.Option {
+	options := []expr.Option{
+		expr.Env(c.environment(check)),
+		expr.DisableBuiltin("now"),
+		expr.Function("file", func(...any) (any, error) { return "", nil }, new(func(string, string) string)),
+	}
+	if condition && check {
+		options = append(options, expr.AsBool())
+	}
+	return options
 }
 
 // groupDefaults puts each side of "??" in brackets. The language wants them where "??" stands beside another operator;
@@ -342,6 +368,7 @@ type collector struct {
 	optional map[ast.Node]bool
 	members  []*ast.MemberNode
 	file     bool
+	branches bool
 }
 
 // Visit implements ast.Visitor; children are visited before their parents.
@@ -356,7 +383,11 @@ func (c *collector) Visit(node *ast.Node) {
 		case "==", "!=":
 			c.free(n.Left)
 			c.free(n.Right)
+		case "&&", "||", "and", "or":
+			c.branches = true
 		}
+	case *ast.ConditionalNode:
+		c.branches = true
 	case *ast.CallNode:
 		if name, ok := n.Callee.(*ast.IdentifierNode); ok && name.Value == "file" {
 			c.file = true

@@ -110,17 +110,22 @@ type request struct {
 
 // do sends a request until there is an answer that counts. The caller closes the answer's body.
 func (c *Client) do(ctx context.Context, r request) (*http.Response, error) {
+	return again(ctx, c, func() (*http.Response, error) { return c.authorized(ctx, r) })
+}
+
+// again tries an act until it succeeds, fails for good, or has failed four times, with growing waits.
+func again[T any](ctx context.Context, c *Client, act func() (T, error)) (T, error) {
 	policy := backoff.NewExponentialBackOff()
 	policy.InitialInterval = c.wait
-	resp, err := backoff.Retry(ctx, func() (*http.Response, error) {
-		resp, err := c.authorized(ctx, r)
-		return resp, permanence(ctx, err)
+	value, err := backoff.Retry(ctx, func() (T, error) {
+		value, err := act()
+		return value, permanence(ctx, err)
 	}, backoff.WithBackOff(policy), backoff.WithMaxTries(4))
 	var permanent *backoff.PermanentError
 	if errors.As(err, &permanent) {
 		err = permanent.Unwrap()
 	}
-	return resp, err
+	return value, err
 }
 
 // permanence marks errors that another try does not mend.
@@ -203,10 +208,14 @@ func (c *Client) send(ctx context.Context, r request, auth string) (*http.Respon
 	if auth != "" {
 		req.Header.Set("Authorization", auth)
 	}
+	var source *sourceReader
 	if r.body != nil {
-		if req.Body, err = r.body(); err != nil {
+		opened, err := r.body()
+		if err != nil {
 			return nil, err
 		}
+		source = &sourceReader{ReadCloser: opened}
+		req.Body = source
 		req.ContentLength, req.GetBody = r.size, r.body
 		if r.size == 0 {
 			req.Body.Close()
@@ -215,12 +224,38 @@ func (c *Client) send(ctx context.Context, r request, auth string) (*http.Respon
 	}
 	began := time.Now()
 	resp, err := c.http.Do(req)
+	if err != nil && source != nil && source.failure() != nil {
+		return nil, fmt.Errorf("%s: %s: %w", r.where, r.op, source.failure())
+	}
 	if err != nil {
 		c.log.Debug("registry", "method", r.method, "url", req.URL.Redacted(), "error", bare(err), "took", time.Since(began))
 		return nil, fmt.Errorf("%s: %s: %w: %w", r.where, r.op, Unreachable, bare(err))
 	}
 	c.log.Debug("registry", "method", r.method, "url", req.URL.Redacted(), "status", resp.StatusCode, "took", time.Since(began))
 	return resp, nil
+}
+
+// sourceReader remembers when what is sent could not be read: that is no fault of the registry.
+type sourceReader struct {
+	io.ReadCloser
+	mutex sync.Mutex
+	err   error
+}
+
+func (s *sourceReader) Read(p []byte) (int, error) {
+	n, err := s.ReadCloser.Read(p)
+	if err != nil && err != io.EOF {
+		s.mutex.Lock()
+		s.err = err
+		s.mutex.Unlock()
+	}
+	return n, err
+}
+
+func (s *sourceReader) failure() error {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	return s.err
 }
 
 // bare drops the address from an error; the message names the operation and the place already.

@@ -48,7 +48,12 @@ func (e *Error) Error() string {
 	if words == "" {
 		words = strings.ToLower(http.StatusText(e.Status))
 	}
-	return fmt.Sprintf("%s: %s: the registry says: %s (%d)", e.Where, e.Op, words, e.Status)
+	message := fmt.Sprintf("%s: %s: the registry says: %s (%d)", e.Where, e.Op, words, e.Status)
+	if e.Status == http.StatusUnauthorized {
+		host, _, _ := strings.Cut(e.Where, "/")
+		message += "; `imbricat login " + host + " --user NAME` keeps a login"
+	}
+	return message
 }
 
 // NotFound tells whether the thing asked for is not there.

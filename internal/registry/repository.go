@@ -150,9 +150,15 @@ func (b *blobReader) Read(p []byte) (int, error) {
 
 // PutBlob uploads a blob in one piece. open is called again when the upload is tried again.
 func (r *Repository) PutBlob(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
+	// A broken upload leaves bytes behind, so another try begins a new one.
+	_, err := again(ctx, r.client, func() (struct{}, error) { return struct{}{}, r.putBlob(ctx, desc, open) })
+	return err
+}
+
+func (r *Repository) putBlob(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
 	op := "pushing the blob " + string(desc.Digest)
 	begin := r.request(http.MethodPost, op, "/blobs/uploads/", 202)
-	resp, err := r.client.do(ctx, begin)
+	resp, err := r.client.authorized(ctx, begin)
 	if err != nil {
 		return err
 	}
@@ -165,7 +171,7 @@ func (r *Repository) PutBlob(ctx context.Context, desc digest.Descriptor, open f
 	put.url, put.host = target.String(), target.Host
 	put.header = http.Header{"Content-Type": {"application/octet-stream"}}
 	put.body, put.size = open, desc.Size
-	if resp, err = r.client.do(ctx, put); err != nil {
+	if resp, err = r.client.authorized(ctx, put); err != nil {
 		return err
 	}
 	return resp.Body.Close()

@@ -1,0 +1,318 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestToolchainTree makes an image of the Go toolchain's own folder and has GNU tar read it back.
+func TestToolchainTree(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a tree of 15,000 files takes some seconds")
+	}
+	need(t, "tar")
+	root := strings.TrimSpace(output(t, exec.Command("go", "env", "GOROOT")))
+	r := newRun(t)
+	recipe := filepath.Join(r.dir, "toolchain.yaml")
+	require.NoError(t, os.WriteFile(recipe, []byte("imbricat: 1\nimages: {toolchain: {base: none, platforms: [linux/amd64], steps: [{copy: {from: ., to: /go}}]}}\n"), 0o644))
+	r.ok("build", "--view", "none", "--dir", root, "--recipe", recipe)
+	r.ok("copy", "--view", "none", "toolchain", "./toolchain.tar")
+	require.Zero(t, r.build("--dir", root, "--recipe", recipe).Ran, "nothing changed, and something ran")
+
+	layout, tree := filepath.Join(r.dir, "layout"), filepath.Join(r.dir, "tree")
+	require.NoError(t, os.MkdirAll(layout, 0o755))
+	require.NoError(t, os.MkdirAll(tree, 0o755))
+	output(t, exec.Command("tar", "-xf", filepath.Join(r.dir, "toolchain.tar"), "-C", layout))
+	for _, l := range manifestOf(t, r, "toolchain", "linux/amd64").Layers {
+		output(t, exec.Command("tar", "-xpzf", layout+"/blobs/sha256/"+strings.TrimPrefix(l.Digest, "sha256:"), "-C", tree))
+	}
+	want, got := listing(t, root), listing(t, filepath.Join(tree, "go"))
+	require.Greater(t, len(want), 10_000)
+	require.Equal(t, want, got)
+	output(t, exec.Command("diff", "-r", "--no-dereference", root, filepath.Join(tree, "go")))
+}
+
+// listing gives kind, mode and target of every path. Modes are as a copy gives them: free of the umask.
+func listing(t *testing.T, root string) map[string]string {
+	all := map[string]string{}
+	require.NoError(t, filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error {
+		if err != nil || path == root {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		owner := info.Mode().Perm() >> 6 & 7
+		mode := owner<<6 | owner&5<<3 | owner&5
+		target, _ := os.Readlink(path)
+		all[strings.TrimPrefix(path, root)] = fmt.Sprintf("%s %o %s", info.Mode().Type(), mode, target)
+		return nil
+	}))
+	return all
+}
+
+func output(t *testing.T, c *exec.Cmd) string {
+	t.Helper()
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, "%v\n%s", c.Args, out)
+	return string(out)
+}
+
+type manifest struct {
+	Config struct{ Digest string }
+	Layers []struct{ Digest string }
+}
+
+func manifestOf(t *testing.T, r *run, name, platform string) manifest {
+	var m manifest
+	require.NoError(t, json.Unmarshal([]byte(r.ok("show", name, "--platform", platform, "--raw")), &m))
+	return m
+}
+
+const tideRecipe = `imbricat: 1
+images:
+  gauge:
+    base: none
+    platforms: [linux/amd64, linux/arm64]
+    steps:
+      - copy: {from: pages, to: /srv/pages}
+      - write: {to: /etc/architecture, text: "${platform.architecture}\n"}
+    publish:
+      main: {to: "${env.REGISTRY}/tides/gauge", tags: ["1.4.0", newest]}
+`
+
+// TestIndependentRegistry pushes to and pulls from a registry that nobody here wrote.
+func TestIndependentRegistry(t *testing.T) {
+	address := realRegistry(t)
+	r := newRun(t)
+	r.env = append(r.env, "REGISTRY="+address)
+	r.write("imbricat.yaml", tideRecipe)
+	r.write("pages/index.html", "<h1>Almanac</h1>")
+	b := r.build()
+	digest := b.Images[0].Digest
+	require.Contains(t, r.ok("push"), "sent 5 blobs")
+	require.Contains(t, r.ok("push"), "sent 0 blobs")
+	require.Contains(t, r.ok("tags", address+"/tides/gauge"), digest)
+
+	other := newRun(t)
+	other.ok("pull", address+"/tides/gauge:newest")
+	other.ok("pull", address+"/tides/gauge@"+digest, "exact")
+	list := other.ok("store", "list", "--format", "json")
+	require.Equal(t, 2, strings.Count(list, digest), list)
+	other.ok("store", "check")
+	other.ok("copy", "exact", address+"/tides/copied:a")
+	other.ok("copy", address+"/tides/copied:a", "./copied.tar")
+	require.Contains(t, other.ok("show", "./copied.tar", "--format", "json"), digest)
+}
+
+// realRegistry starts the CNCF Distribution registry on a free port.
+func realRegistry(t *testing.T) string {
+	if testing.Short() {
+		t.Skip("building the registry takes a while")
+	}
+	path := os.Getenv("IMBRICAT_TEST_REGISTRY")
+	if path == "" && os.Getenv("CI") != "" {
+		t.Fatal("IMBRICAT_TEST_REGISTRY is not set")
+	}
+	if path == "" {
+		t.Skip("set IMBRICAT_TEST_REGISTRY to what scripts/real-registry prints")
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address := listener.Addr().String()
+	listener.Close()
+	dir := t.TempDir()
+	config := filepath.Join(dir, "config.yml")
+	require.NoError(t, os.WriteFile(config, []byte(fmt.Sprintf(
+		"version: 0.1\nlog: {level: error}\nstorage: {filesystem: {rootdirectory: %s}}\nhttp: {addr: %q}\n", dir, address)), 0o644))
+	c := exec.Command(path, "serve", config)
+	require.NoError(t, c.Start())
+	t.Cleanup(func() {
+		_ = c.Process.Signal(syscall.SIGTERM)
+		_ = c.Wait()
+	})
+	wait(t, "the registry answers", func() bool {
+		resp, err := http.Get("http://" + address + "/v2/")
+		if err == nil {
+			resp.Body.Close()
+		}
+		return err == nil
+	})
+	return address
+}
+
+// TestRuntimeRunsBundle unpacks a built image with GNU tar and runs it with an independent runtime.
+func TestRuntimeRunsBundle(t *testing.T) {
+	busybox := need(t, "busybox")
+	if os.Getuid() != 0 || runtime.GOOS != "linux" {
+		t.Skip("the runtime needs root here")
+	}
+	need(t, "tar")
+	r := newRun(t)
+	output(t, exec.Command("cp", busybox, filepath.Join(r.dir, "busybox")))
+	r.write("imbricat.yaml", fmt.Sprintf(`imbricat: 1
+images:
+  gauge:
+    base: none
+    platforms: [linux/%s]
+    steps:
+      - copy: {from: busybox, to: /bin/busybox}
+      - link: {to: /bin/sh, target: busybox}
+      - write: {to: /etc/gauge.conf, text: "3.42 m above datum\n"}
+      - copy: {from: mounts, to: /}
+    settings: {entrypoint: [/bin/sh, -c], command: ["busybox cat /etc/gauge.conf"], env: {PATH: /bin}, working-dir: /etc}
+`, runtime.GOARCH))
+	for _, dir := range []string{"proc", "dev", "sys"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(r.dir, "mounts", dir), 0o755))
+	}
+	r.build()
+	bundle := filepath.Join(r.dir, "bundle")
+	require.NoError(t, os.MkdirAll(filepath.Join(bundle, "rootfs"), 0o755))
+	platform := "linux/" + runtime.GOARCH
+	for _, l := range manifestOf(t, r, "gauge", platform).Layers {
+		output(t, exec.Command("tar", "-xpzf", filepath.Join(r.dir, "store/blobs/sha256", strings.TrimPrefix(l.Digest, "sha256:")), "-C", filepath.Join(bundle, "rootfs")))
+	}
+	var shown struct {
+		Platforms []struct {
+			Settings struct {
+				Entrypoint, Cmd, Env []string
+				WorkingDir           string
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.ok("show", "gauge", "--format", "json")), &shown))
+	settings := shown.Platforms[0].Settings
+	config := map[string]any{
+		"ociVersion": "1.0.2",
+		"root":       map[string]any{"path": "rootfs"},
+		"process": map[string]any{
+			"args": append(settings.Entrypoint, settings.Cmd...), "env": settings.Env, "cwd": settings.WorkingDir,
+			"user": map[string]any{"uid": 0, "gid": 0},
+		},
+		"mounts": []any{map[string]any{"destination": "/proc", "type": "proc", "source": "proc"}},
+		"linux":  map[string]any{"namespaces": []any{map[string]any{"type": "pid"}, map[string]any{"type": "mount"}}},
+	}
+	text, err := json.Marshal(config)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(bundle, "config.json"), text, 0o644))
+	// Which of the two works depends on how the machine's control groups are mounted.
+	var refusals []string
+	for _, name := range []string{"runc", "crun"} {
+		c := exec.Command(need(t, name), "--root", filepath.Join(r.dir, "state-"+name), "run", "--bundle", bundle, "gauge-"+strconv.Itoa(os.Getpid()))
+		out, err := c.CombinedOutput()
+		if err == nil {
+			require.Equal(t, "3.42 m above datum\n", string(out))
+			return
+		}
+		refusals = append(refusals, name+": "+string(out))
+	}
+	t.Fatal("no runtime runs the bundle\n" + strings.Join(refusals, "\n"))
+}
+
+// largeProject fills a folder with files that take a while to pack.
+func largeProject(t *testing.T, r *run) {
+	r.write("imbricat.yaml", strings.Replace(tideRecipe, "    publish:\n      main: {to: \"${env.REGISTRY}/tides/gauge\", tags: [\"1.4.0\", newest]}\n", "", 1))
+	random := rand.NewChaCha8([32]byte{7})
+	block := make([]byte, 1<<20)
+	for i := range 48 {
+		_, _ = random.Read(block)
+		for j := range block {
+			block[j] &= 0x3f // so that compression has work to do
+		}
+		r.write(fmt.Sprintf("pages/%02d.bin", i), string(block))
+	}
+}
+
+// unfinished lists what killed or interrupted processes left in the store.
+func unfinished(t *testing.T, r *run) []string {
+	var left []string
+	_ = filepath.WalkDir(filepath.Join(r.dir, "store"), func(path string, d os.DirEntry, err error) error {
+		if err == nil && strings.HasPrefix(d.Name(), ".new-") {
+			left = append(left, path)
+		}
+		return nil
+	})
+	return left
+}
+
+func TestInterruptLeavesNothingHalfWritten(t *testing.T) {
+	r := newRun(t)
+	largeProject(t, r)
+	c := r.command("build", "--view", "lines")
+	var problems strings.Builder
+	c.Stderr = &problems
+	require.NoError(t, c.Start())
+	wait(t, "packing has begun", func() bool { return len(unfinished(t, r)) > 0 })
+	time.Sleep(50 * time.Millisecond)
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	_ = c.Wait()
+	require.Equal(t, 130, c.ProcessState.ExitCode(), problems.String())
+	require.Contains(t, problems.String(), "interrupted")
+	require.Empty(t, unfinished(t, r))
+	require.NotContains(t, r.ok("store", "list"), "gauge")
+	r.ok("store", "check")
+	require.Equal(t, 3, r.build().Ran)
+}
+
+// TestKillsLoseNothingFinished kills two builds that share a store, again and again, at random moments.
+func TestKillsLoseNothingFinished(t *testing.T) {
+	r := newRun(t)
+	largeProject(t, r)
+	random := rand.New(rand.NewPCG(1, 2))
+	for round := range 12 {
+		var builds []*exec.Cmd
+		for range 2 {
+			c := r.command("build", "--view", "none")
+			require.NoError(t, c.Start())
+			builds = append(builds, c)
+		}
+		time.Sleep(time.Duration(random.IntN(900)) * time.Millisecond)
+		for _, c := range builds {
+			_ = c.Process.Kill()
+			_ = c.Wait()
+		}
+		r.ok("store", "check")
+		r.write("pages/round.txt", strconv.Itoa(round))
+	}
+	r.build()
+	require.Zero(t, r.build().Ran)
+	require.Contains(t, r.ok("store", "check"), "nothing wrong")
+}
+
+// TestProcessesShareAStore builds different images into one new store at once: every name must be there afterwards.
+func TestProcessesShareAStore(t *testing.T) {
+	r := newRun(t)
+	var group sync.WaitGroup
+	const processes = 8
+	for i := range processes {
+		name := fmt.Sprintf("station-%d", i)
+		r.write(name+"/imbricat.yaml", fmt.Sprintf("imbricat: 1\nimages: {%s: {base: none, platforms: [linux/amd64], steps: [{write: {to: /same, text: same}}, {write: {to: /own, text: %s}}]}}\n", name, name))
+		group.Go(func() {
+			out, err := r.command("build", "--view", "none", "--dir", filepath.Join(r.dir, name)).CombinedOutput()
+			assert.NoError(t, err, string(out))
+		})
+	}
+	group.Wait()
+	list := r.ok("store", "list")
+	for i := range processes {
+		require.Contains(t, list, fmt.Sprintf("station-%d", i))
+	}
+	require.Contains(t, r.ok("store", "check"), "nothing wrong")
+}
