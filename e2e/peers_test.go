@@ -268,7 +268,7 @@ func TestInterruptLeavesNothingHalfWritten(t *testing.T) {
 	require.Empty(t, unfinished(t, r))
 	require.NotContains(t, r.ok("store", "list"), "gauge")
 	r.ok("store", "check")
-	require.Equal(t, 3, r.build().Ran)
+	require.Positive(t, r.build().Ran, "the layer that was cut off must be packed now")
 }
 
 // TestKillsLoseNothingFinished kills two builds that share a store, again and again, at random moments.

@@ -262,6 +262,10 @@ func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
 		program, err = expr.Compile(source, c.options(false, condition)...)
 	}
 	if err != nil {
+		if !condition {
+			pos.Column += len("${")
+		}
+		pos.Column += len(text) - len(strings.TrimLeft(text, " "))
 		c.reportCompile(pos, e.Text, err)
 		return nil
 	}
@@ -396,8 +400,14 @@ func (c *collector) Visit(node *ast.Node) {
 }
 
 func (c *collector) free(node ast.Node) {
-	if chain, ok := node.(*ast.ChainNode); ok {
-		node = chain.Node
+	switch n := node.(type) {
+	case *ast.ChainNode:
+		c.free(n.Node)
+	case *ast.BinaryNode:
+		if n.Operator == "??" {
+			c.free(n.Left)
+			c.free(n.Right)
+		}
 	}
 	c.optional[node] = true
 }

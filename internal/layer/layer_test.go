@@ -1,0 +1,284 @@
+package layer
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/tree"
+)
+
+// memory is a tree whose files' contents are in memory.
+type memory struct {
+	entries []tree.Entry
+	bodies  map[string][]byte
+}
+
+func (m *memory) file(path string, mode uint32, body []byte) {
+	m.entries = append(m.entries, tree.Entry{Path: path, Kind: tree.File, Mode: mode, Size: int64(len(body)), Digest: digest.FromBytes(body)})
+	m.bodies[path] = body
+}
+
+func (m *memory) open(e *tree.Entry) (io.ReadCloser, error) {
+	return io.NopCloser(bytes.NewReader(m.bodies[e.Path])), nil
+}
+
+func (m *memory) pack(t require.TestingT) ([]byte, Packed) {
+	sort.Slice(m.entries, func(i, j int) bool { return m.entries[i].Path < m.entries[j].Path })
+	var out bytes.Buffer
+	packed, err := Pack(context.Background(), &out, m.entries, m.open)
+	require.NoError(t, err)
+	require.Equal(t, digest.FromBytes(out.Bytes()), packed.Descriptor.Digest)
+	require.EqualValues(t, out.Len(), packed.Descriptor.Size)
+	return out.Bytes(), packed
+}
+
+// sample has every kind of entry and enough bytes for many chunks.
+func sample() *memory {
+	m := &memory{bodies: map[string][]byte{}}
+	m.entries = []tree.Entry{
+		{Path: "srv", Kind: tree.Folder, Mode: 0o1777},
+		{Path: "srv/latest", Kind: tree.Symlink, Mode: 0o777, Target: "a.txt"},
+		{Path: "srv/same", Kind: tree.Hardlink, Target: "srv/a.txt"},
+		{Path: "srv/gone", Kind: tree.Whiteout},
+		{Path: "srv/hidden", Kind: tree.Opaque},
+		{Path: "srv/tty", Kind: tree.CharDevice, Mode: 0o620, Major: 4, Minor: 1},
+		{Path: "srv/pipe", Kind: tree.Fifo, Mode: 0o600},
+		{Path: "srv/far", Kind: tree.Folder, Mode: 0o755, UID: 3_000_000, GID: 70_000},
+	}
+	m.file("srv/a.txt", 0o644, []byte("3.42 m"))
+	m.file("srv/empty", 0o600, nil)
+	m.file("srv/Flut-und-Ebbe-ünïcödé-潮汐.txt", 0o4755, []byte("tide"))
+	m.file("srv/"+strings.Repeat("long/", 60)+"name", 0o644, []byte("deep"))
+	random := rand.NewChaCha8([32]byte{1})
+	for i := range 40 {
+		body := make([]byte, 17*i*i*i)
+		_, _ = random.Read(body)
+		for j := range body {
+			body[j] &= 0x1f
+		}
+		m.file(fmt.Sprintf("srv/%02d", i), 0o644, body)
+	}
+	m.entries[7].Xattrs = map[string]string{"user.tide": "high"}
+	return m
+}
+
+// TestGolden holds the bytes of a layer. A change of these digests changes the digest of every image of every user:
+// raise Format with it.
+func TestGolden(t *testing.T) {
+	_, packed := sample().pack(t)
+	require.Equal(t, "imbricat-layer-1 tar+gzip level=6 chunk=1MiB", Format)
+	require.Equal(t, "sha256:01e25bef953abe6143bb10c0aeab5988656e07e1dbde22df9f9c268b9b1b2f91", string(packed.DiffID))
+	require.Equal(t, "sha256:415f78c829698e377de8ad25d43516b09d528c0d922b81742a48605d9b3c41b9", string(packed.Descriptor.Digest))
+}
+
+func TestBytesAreFreeOfCores(t *testing.T) {
+	want, _ := sample().pack(t)
+	for _, cores := range []int{1, 2, 3, 16} {
+		before := runtime.GOMAXPROCS(cores)
+		got, _ := sample().pack(t)
+		runtime.GOMAXPROCS(before)
+		require.True(t, bytes.Equal(want, got), "%d cores give other bytes", cores)
+	}
+}
+
+func TestIndexReadsWhatPackWrites(t *testing.T) {
+	m := sample()
+	blob, packed := m.pack(t)
+	indexed, err := Index(bytes.NewReader(blob))
+	require.NoError(t, err)
+	require.Equal(t, packed.DiffID, indexed.DiffID)
+	require.Equal(t, packed.Unpacked, indexed.Unpacked)
+	require.Len(t, indexed.Entries, len(m.entries))
+	sort.SliceStable(m.entries, func(i, j int) bool { return m.entries[i].Path < m.entries[j].Path })
+	require.Equal(t, m.entries, indexed.Entries)
+}
+
+// TestRandomTrees packs random trees: GNU tar lists the same paths, and two trees are equal iff their layers are.
+func TestRandomTrees(t *testing.T) {
+	if _, err := exec.LookPath("tar"); err != nil {
+		t.Skip("tar is not installed")
+	}
+	name := rapid.SampledFrom([]string{"a", "b", "c c", "ü", "-d", "e\tf", "g\"h", strings.Repeat("x", 120)})
+	seen := map[digest.DiffID]string{}
+	rapid.Check(t, func(r *rapid.T) {
+		m := &memory{bodies: map[string][]byte{}}
+		used := map[string]bool{}
+		for range rapid.IntRange(0, 12).Draw(r, "files") {
+			path := strings.Join(rapid.SliceOfN(name, 1, 4).Draw(r, "path"), "/")
+			clash := false
+			for other := range used {
+				clash = clash || other == path || strings.HasPrefix(other, path+"/") || strings.HasPrefix(path, other+"/")
+			}
+			if !clash {
+				used[path] = true
+				m.file(path, uint32(rapid.IntRange(0, 0o7777).Draw(r, "mode")), rapid.SliceOfN(rapid.Byte(), 0, 2000).Draw(r, "body"))
+			}
+		}
+		blob, packed := m.pack(r)
+		lines := fmt.Sprintf("%+v", m.entries)
+		if before, known := seen[packed.DiffID]; known {
+			require.Equal(r, before, lines)
+		}
+		for id, other := range seen {
+			if other == lines {
+				require.Equal(r, id, packed.DiffID)
+			}
+		}
+		seen[packed.DiffID] = lines
+		list := exec.Command("tar", "-tzf", "-", "--quoting-style=literal")
+		list.Stdin = bytes.NewReader(blob)
+		out, err := list.CombinedOutput()
+		require.NoError(r, err, string(out))
+		var want strings.Builder
+		for _, e := range m.entries {
+			want.WriteString(e.Path + "\n")
+		}
+		require.Equal(r, want.String(), string(out))
+	})
+}
+
+func TestPackNoticesWhatChanges(t *testing.T) {
+	m := sample()
+	m.bodies["srv/a.txt"] = []byte("3.4")
+	_, err := Pack(context.Background(), io.Discard, m.entries, m.open)
+	require.ErrorIs(t, err, ErrChanged)
+
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = Pack(ctx, io.Discard, sample().entries, m.open)
+	require.ErrorIs(t, err, context.Canceled)
+
+	_, err = Pack(context.Background(), fullDisk{}, sample().entries, sample().open)
+	require.ErrorIs(t, err, errFull)
+}
+
+var errFull = errors.New("full")
+
+type fullDisk struct{}
+
+func (fullDisk) Write([]byte) (int, error) { return 0, errFull }
+
+func tarOf(t *testing.T, headers ...*tar.Header) []byte {
+	var out bytes.Buffer
+	w := tar.NewWriter(&out)
+	for _, h := range headers {
+		require.NoError(t, w.WriteHeader(h))
+		_, err := w.Write(make([]byte, h.Size))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return out.Bytes()
+}
+
+// TestHostileLayers holds that what could climb out, or means nothing, is refused.
+func TestHostileLayers(t *testing.T) {
+	for name, h := range map[string]*tar.Header{
+		"climbs out":           {Name: "../etc/passwd", Typeflag: tar.TypeReg},
+		"climbs out inside":    {Name: "a/../../etc/passwd", Typeflag: tar.TypeReg},
+		"hard link climbs out": {Name: "a", Typeflag: tar.TypeLink, Linkname: "../../etc/passwd"},
+		"unknown mark":         {Name: "a/.wh..wh.plnk", Typeflag: tar.TypeReg},
+		"deletes nothing":      {Name: "a/.wh.", Typeflag: tar.TypeReg},
+		"deletes above":        {Name: "a/.wh...", Typeflag: tar.TypeReg},
+		"unknown type":         {Name: "a", Typeflag: 'Z'},
+		"endless name":         {Name: strings.Repeat("x/", 3000) + "x", Typeflag: tar.TypeReg},
+		"endless link":         {Name: "a", Typeflag: tar.TypeSymlink, Linkname: strings.Repeat("x", 5000)},
+		"negative owner":       {Name: "a", Typeflag: tar.TypeReg, Uid: -5, Format: tar.FormatGNU},
+	} {
+		_, err := Index(bytes.NewReader(tarOf(t, h)))
+		require.ErrorIs(t, err, ErrMalformed, name)
+	}
+	_, err := Index(strings.NewReader("this is no layer, and long enough to be read as a header of a tar archive" + strings.Repeat("!", 600)))
+	require.ErrorIs(t, err, ErrMalformed)
+	blob, _ := sample().pack(t)
+	_, err = Index(bytes.NewReader(blob[:len(blob)/2]))
+	require.Error(t, err)
+}
+
+// TestForeignLayers reads what other packers write: no parents, absolute names, a path twice, other compressions.
+func TestForeignLayers(t *testing.T) {
+	plain := tarOf(t, &tar.Header{Name: "/usr/./bin/tide", Typeflag: tar.TypeReg, Size: 5, Mode: 0o100755},
+		&tar.Header{Name: "./usr/lib/", Typeflag: tar.TypeDir, Mode: 0o700}, &tar.Header{Name: "usr/lib", Typeflag: tar.TypeDir, Mode: 0o755},
+		&tar.Header{Name: "etc/.wh.old", Typeflag: tar.TypeReg}, &tar.Header{Name: "var/.wh..wh..opq", Typeflag: tar.TypeReg})
+	want := []tree.Entry{
+		{Path: "etc/old", Kind: tree.Whiteout},
+		{Path: "usr/bin/tide", Kind: tree.File, Mode: 0o755, Size: 5, Digest: digest.FromBytes(make([]byte, 5))},
+		{Path: "usr/lib", Kind: tree.Folder, Mode: 0o755},
+		{Path: "var", Kind: tree.Opaque},
+	}
+	var zipped, zstandard bytes.Buffer
+	z := gzip.NewWriter(&zipped)
+	_, _ = z.Write(plain)
+	require.NoError(t, z.Close())
+	s, err := zstd.NewWriter(&zstandard)
+	require.NoError(t, err)
+	_, _ = s.Write(plain)
+	require.NoError(t, s.Close())
+	for name, blob := range map[string][]byte{"plain": plain, "gzip": zipped.Bytes(), "zstd": zstandard.Bytes()} {
+		indexed, err := Index(bytes.NewReader(blob))
+		require.NoError(t, err, name)
+		require.Equal(t, want, indexed.Entries, name)
+		require.EqualValues(t, digest.FromBytes(plain), indexed.DiffID, name)
+	}
+}
+
+// FuzzIndex: no bytes make the reader panic, and what it accepts GNU tar accepts too, with as many entries or more.
+func FuzzIndex(f *testing.F) {
+	blob, _ := sample().pack(f)
+	f.Add(blob)
+	f.Add([]byte("\x1f\x8b"))
+	f.Fuzz(func(t *testing.T, blob []byte) {
+		indexed, err := Index(bytes.NewReader(blob))
+		if err != nil {
+			return
+		}
+		for i := range indexed.Entries {
+			clean, err := tree.CleanPath(indexed.Entries[i].Path)
+			require.NoError(t, err)
+			require.Equal(t, indexed.Entries[i].Path, clean)
+		}
+		again, err := Index(bytes.NewReader(blob))
+		require.NoError(t, err)
+		require.Equal(t, indexed, again)
+	})
+}
+
+func BenchmarkPack(b *testing.B) {
+	dir := runtime.GOROOT()
+	if dir == "" {
+		b.Skip("no Go toolchain folder")
+	}
+	m := &memory{bodies: map[string][]byte{}}
+	var total int64
+	require.NoError(b, filepath.WalkDir(filepath.Join(dir, "src", "net"), func(path string, d os.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		body, err := os.ReadFile(path)
+		m.file(strings.TrimPrefix(path, dir+"/"), 0o644, body)
+		total += int64(len(body))
+		return err
+	}))
+	b.SetBytes(total)
+	for b.Loop() {
+		_, err := Pack(context.Background(), io.Discard, m.entries, m.open)
+		require.NoError(b, err)
+	}
+}

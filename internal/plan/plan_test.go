@@ -1,0 +1,147 @@
+package plan
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+)
+
+func TestModes(t *testing.T) {
+	cases := []struct {
+		rule         string
+		file, script uint32 // from 0600 and 0700, as a strict umask leaves them
+		folder       uint32 // from 0700
+	}{
+		{"0640", 0o640, 0o640, 0o640},
+		{"4755", 0o4755, 0o4755, 0o4755},
+		{"u=rwX,go=rX", 0o644, 0o755, 0o755},
+		{"u=rwX,go=", 0o600, 0o700, 0o700},
+		{"a+w", 0o666, 0o777, 0o777},
+		{"go-rx", 0o600, 0o700, 0o700},
+		{"u+s,o=t", 0o4640, 0o4750, 0o4750},
+		{"+t", 0o1644, 0o1755, 0o1755},
+		{"=r", 0o444, 0o444, 0o444},
+	}
+	for _, c := range cases {
+		rule, err := ParseMode(c.rule)
+		require.NoError(t, err, c.rule)
+		if c.rule == "u+s,o=t" {
+			c.file, c.script, c.folder = 0o5640, 0o5750, 0o5750
+		}
+		require.Equal(t, c.file, rule.Apply(0o600, false), "%s on a file", c.rule)
+		require.Equal(t, c.script, rule.Apply(0o700, false), "%s on a script", c.rule)
+		require.Equal(t, c.folder, rule.Apply(0o700, true), "%s on a folder", c.rule)
+	}
+	none := ModeRule{}
+	for mode, want := range map[uint32]uint32{0o600: 0o644, 0o664: 0o644, 0o700: 0o755, 0o444: 0o444, 0o4711: 0o755} {
+		require.Equal(t, want, none.Apply(mode, false), "%o", mode)
+	}
+	for _, wrong := range []string{"", "99999", "888", "u", "u=q", "z=r", "u=r;g=w", "10000"} {
+		_, err := ParseMode(wrong)
+		require.Error(t, err, wrong)
+	}
+}
+
+func expand(t *testing.T, text string, o Options) (*Plan, error) {
+	r, err := recipe.Parse("r.yaml", []byte(text))
+	require.NoError(t, err)
+	o.Here = platform.Platform{OS: "linux", Architecture: "riscv64"}
+	o.Scope = func(p platform.Platform) (*recipe.Scope, error) {
+		return &recipe.Scope{Platform: map[string]any{"os": p.OS, "architecture": p.Architecture, "variant": p.Variant},
+			Facts: map[string]any{"version": "1.4.0"}, Git: map[string]any{}, Env: map[string]any{}}, nil
+	}
+	return Expand(r, o)
+}
+
+const whole = `imbricat: 1
+facts: {version: "1"}
+stages:
+  tables: {base: none, steps: [{write: {to: /t, text: "${platform.architecture}"}}]}
+  unused: {base: none, steps: [{write: {to: relative, text: x}}]}
+images:
+  gauge:
+    base: {stage: tables}
+    platforms: [linux/amd64, linux/arm64]
+    steps:
+      - {only: linux/arm64, write: {to: /only, text: x}}
+      - copy: {from: ./a/../b/, to: /srv//x/, owner: 7}
+    settings: {ports: [80, 53/udp], volumes: [/var/lib/tide/], working-dir: /srv/}
+    publish:
+      main: {to: h:1/g, tags: ["${facts.version}", {tag: a, when: "facts.version == '2'"}, "1.4.0"]}
+  almanac: {base: none}
+`
+
+func TestExpand(t *testing.T) {
+	p, err := expand(t, whole, Options{})
+	require.NoError(t, err)
+	var order []string
+	for _, u := range p.Units {
+		order = append(order, u.ID.String())
+	}
+	require.Equal(t, "tables linux/amd64, gauge linux/amd64, tables linux/arm64, gauge linux/arm64, almanac linux/riscv64", strings.Join(order, ", "),
+		"each after what it needs; a stage that nothing needs is not planned")
+	gauge := p.Units[1]
+	require.Len(t, gauge.Steps, 1)
+	require.Len(t, p.Units[3].Steps, 2)
+	c := gauge.Steps[0].Do.(Copy)
+	require.Equal(t, []string{"b"}, c.From)
+	require.Equal(t, Target{"/srv/x", true}, c.To)
+	require.Equal(t, Owner{7, 7}, c.Owner)
+	require.Equal(t, "copy b to /srv/x", gauge.Steps[0].Label)
+	require.Same(t, p.Units[0], gauge.Base.Unit)
+	require.Equal(t, "1.4.0", gauge.Version)
+	require.Equal(t, []string{"80/tcp", "53/udp"}, gauge.Settings.Ports)
+	require.Equal(t, []string{"/var/lib/tide"}, gauge.Settings.Volumes)
+	require.Equal(t, "/srv", gauge.Settings.WorkingDir)
+	require.Equal(t, []string{"1.4.0"}, p.Images[0].Destinations[0].Tags)
+	require.Equal(t, []string{"a"}, p.Images[0].Destinations[0].Held)
+
+	arm := platform.Platform{OS: "linux", Architecture: "arm64"}
+	p, err = expand(t, whole, Options{Images: []string{"gauge"}, Platforms: []platform.Platform{arm}})
+	require.NoError(t, err)
+	require.Len(t, p.Units, 2)
+	_, err = expand(t, whole, Options{Platforms: []platform.Platform{arm}})
+	require.ErrorIs(t, err, ErrChoice)
+}
+
+func TestExpandProblems(t *testing.T) {
+	for step, want := range map[string]string{
+		"write: {to: etc/x, text: x}":                         `a path in the image is absolute: write "/etc/x"`,
+		"write: {to: /a/../b, text: x}":                       `a path in the image cannot hold ".."`,
+		"write: {to: /a/, text: x}":                           `write makes a file: "/a/" must not end with a slash`,
+		"copy: {from: /etc, to: /a}":                          `from is relative to the project folder: "/etc" is absolute`,
+		"copy: {from: a/../../b, to: /a}":                     `from must stay inside the project folder`,
+		"copy: {from: '', to: /a}":                            "from is empty; write . for the whole project folder",
+		"copy: {from: a, to: /a, mode: rwx}":                  `"rwx" is no mode`,
+		"copy: {from: a, to: /a, owner: tide}":                `owner "tide": not yet`,
+		"copy: {from: a, to: /a, owner: 99999999999}":         `owner "99999999999" is beyond what systems take`,
+		"link: {to: /a, target: ''}":                          "target is empty",
+		"take: {from: h:1/g, path: /a, to: /b}":               `"h:1/g" needs a tag or a digest: none is assumed`,
+		"take: {from: '${facts.version}/g', path: /, to: /b}": `"1.4.0/g" needs a tag`,
+	} {
+		_, err := expand(t, "imbricat: 1\nfacts: {version: \"1\"}\nimages: {g: {base: none, steps: [{"+step+"}]}}", Options{})
+		var list *recipe.Errors
+		require.True(t, errors.As(err, &list), "%s: %v", step, err)
+		require.Contains(t, err.Error(), want)
+		require.Contains(t, err.Error(), "r.yaml:3:")
+		require.Equal(t, strings.Contains(want, "not yet"), list.OnlyLater(), step)
+	}
+	for settings, want := range map[string]string{
+		"settings: {ports: [http]}":                               `"http" is no port`,
+		"settings: {ports: [70000]}":                              `"70000" is no port`,
+		"settings: {working-dir: srv}":                            "a path in the image is absolute",
+		"publish: {m: {to: h:1/g, tags: ['${facts.version}/x']}}": `"1.4.0/x" is no tag`,
+		"platforms: [linux/amd64, linux/arm64], publish: {m: {to: h:1/g, tags: ['${platform.architecture}']}}": `the destination "m" differs between`,
+	} {
+		_, err := expand(t, "imbricat: 1\nfacts: {version: \"1\"}\nimages: {g: {base: none, "+settings+"}}", Options{})
+		require.ErrorContains(t, err, want)
+	}
+	// A platform that the image below does not have.
+	_, err := expand(t, "imbricat: 1\nimages: {a: {base: none, platforms: [linux/amd64]}, b: {base: {image: a}, platforms: [linux/arm64]}}", Options{})
+	require.ErrorContains(t, err, `the image "a" is needed for linux/arm64, and it has only linux/amd64`)
+}

@@ -1,0 +1,183 @@
+package recipe
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// body wraps steps or keys of one image into a recipe.
+func imageWith(lines string) string {
+	return "imbricat: 1\nfacts: {version: \"1\"}\nstages: {tables: {base: none}}\nimages:\n  gauge:\n    base: none\n" + lines
+}
+
+func steps(step string) string { return imageWith("    steps:\n      - " + step + "\n") }
+
+// TestProblems holds the message and the place of every kind of mistake.
+func TestProblems(t *testing.T) {
+	cases := []struct {
+		text string
+		want []string // LINE:COLUMN: start of the message, in order
+	}{
+		{"", []string{"1:1: the recipe is empty"}},
+		{"[]", []string{"1:1: the recipe must be a mapping, not a list"}},
+		{"imbricat: 1\n---\nimbricat: 1", []string{"the recipe has more than one"}},
+		{"imbricat: one\nimages: {a: {base: none}}", []string{"1:11: imbricat must be the number of the recipe's format, not text"}},
+		{"images: {a: {base: none}}", []string{`1:1: the recipe needs the key "imbricat"`}},
+		{"imbricat: 1\nimages: {}", []string{"2:9: images names no image"}},
+		{"imbricat: 1\nimages: {a: {base: none}, a: {base: none}}", []string{`2:27: "a" stands twice in images`}},
+		{"imbricat: 1\nimages: {Gauge: {base: none}}", []string{`2:10: "Gauge" is no name for an image`}},
+		{"imbricat: 1\nimages: {a: {base: none}}\nstages: {a: {base: none}}", []string{`2:10: "a" names a stage and an image`}},
+		{"imbricat: 1\nimages: {a: {}}", []string{`2:13: the image a needs the key "base"`}},
+		{"imbricat: 1\nimages: {a: {base: {stage: b}}}", []string{`2:28: no stage or image is named "b"`}},
+		{"imbricat: 1\nstages: {b: {base: none}}\nimages: {a: {base: {image: b}}}", []string{`3:28: "b" is a stage: write {stage: b}`}},
+		{"imbricat: 1\nimages: {a: {base: {image: a}}}", []string{`2:10: "a" needs itself: a needs a`}},
+		{"imbricat: 1\nimages: {a: {base: tides/slim}}", []string{`2:20: "tides/slim" names no registry`}},
+		{"imbricat: 1\nimages: {a: {base: {stage: b, image: a}}}", []string{`2:10: "a" needs itself`, "2:20: base must be a reference, none"}},
+		{imageWith("    platforms: []\n"), []string{"7:16: platforms names no platform"}},
+		{imageWith("    platforms: [linux/amd64, linux/amd64]\n"), []string{"7:30: the platform linux/amd64 stands twice"}},
+		{imageWith("    platforms: 5\n"), []string{"7:16: a platform must be text, not a number"}},
+		{imageWith("    settings: {entrypoint: /bin/gauge}\n"), []string{"7:28: entrypoint must be a list, not text"}},
+		{imageWith("    settings: {env: {\"A=B\": c}}\n"), []string{"7:22: an environment variable's name cannot hold '='"}},
+		{imageWith("    publish: {main: {to: tides/gauge, tags: [a]}}\n"), []string{`7:26: "tides/gauge" names no registry`}},
+		{imageWith("    publish: {main: {to: \"h:1/g:1\", tags: [a]}}\n"), []string{`7:26: "h:1/g:1": want the repository alone`}},
+		{imageWith("    publish: {main: {to: h:1/g, tags: [-x]}}\n"), []string{`7:40: "-x" is no tag`}},
+		{imageWith("    publish: {main: {to: h:1/g, tags: [{tag: a, when: version}]}}\n"), []string{`7:55: unknown name "version" in an expression`}},
+		{imageWith("    publish: {main: {to: h:1/g, tags: [{tag: a, when: '1 + 1'}]}}\n"), []string{"7:55: expected bool, but got int"}},
+		{imageWith("    publish: {main: {to: h:1/g, tags: [a], fixed: [\"[0-9]*\"]}}\n"), []string{"7:44: fixed: not yet"}},
+		{imageWith("    compression: zstd\n"), []string{"7:18: compression: zstd: not yet"}},
+		{imageWith("    compression: zip\n"), []string{`7:18: compression cannot be "zip"; did you mean "gzip"?`}},
+		{imageWith("    stack: {polcy: lock}\n"), []string{`7:13: unknown key "polcy" in stack; did you mean "policy"?`}},
+		{imageWith("    for: {linux/arm64: {base: none, platforms: [x/y]}}\n"), []string{`7:37: unknown key "platforms" in for linux/arm64`}},
+		{steps("{}"), []string{"8:9: a step does exactly one of"}},
+		{steps("{link: {to: /a, target: b}, write: {to: /a, text: b}}"), []string{"8:9: a step does exactly one of"}},
+		{steps("{cpoy: {from: ., to: /a}}"), []string{`8:10: unknown key "cpoy" in a step; did you mean "copy"?`}},
+		{steps("{copy: {from: []}}"), []string{`8:16: copy needs the key "to"`, "8:23: from names nothing to copy"}},
+		{steps("{write: {to: /a, text: ~}}"), []string{"8:32: text must be text, not nothing"}},
+		{steps("{write: {to: /a, text: \"${facts.versoin}\"}}"), []string{`8:41: unknown name "versoin" in ${facts.versoin}; did you mean "version"?`}},
+		{steps("{write: {to: /a, text: \"${facts.version\"}}"), []string{`8:33: "${" without its "}"`}},
+		{steps("{write: {to: /a, text: \"${}\"}}"), []string{"8:33: an empty expression"}},
+		{steps("{write: {to: /a, text: \"${file('p.json', 'v')}\"}}"), []string{"8:33: facts from files: not yet"}},
+		{steps("{write: {to: /a, text: \"${1 + git.tag}\"}}"), []string{"8:37: invalid operation: + (mismatched types int and string)"}},
+		{steps("{run: 5}"), []string{"8:15: an entry of run must be text, not a number"}},
+		{steps("{run: [a, b], keep: [{name: d, at: /d, hand-out: turn}]}"), []string{"8:10: run: not yet", `8:58: hand-out cannot be "turn"; did you mean "turns"?`}},
+		{steps("{fetch: {from: \"https://data.tideline.example/x\", to: /x}}"), []string{`8:17: fetch needs the key "sha256"`}},
+		{steps("{take: {from: tabels, path: /a, to: /b}}"), []string{`8:23: no stage or image is named "tabels"; did you mean "tables"?`}},
+	}
+	for _, c := range cases {
+		_, err := Parse("r.yaml", []byte(c.text))
+		var list *Errors
+		require.True(t, errors.As(err, &list), "%s\n%v", c.text, err)
+		var got []string
+		for _, line := range strings.Split(err.Error(), "\n") {
+			if strings.HasPrefix(line, "r.yaml:") {
+				got = append(got, strings.TrimSpace(strings.TrimPrefix(line, "r.yaml:")))
+			}
+		}
+		require.Len(t, got, len(c.want), "%s\n%s", c.text, err)
+		for i, want := range c.want {
+			require.True(t, strings.HasPrefix(got[i], want), "%s\ngot  %s\nwant %s", c.text, got[i], want)
+		}
+	}
+}
+
+// TestValidRecipes parses the recipes that ship with the program, and forms that must stay allowed.
+func TestValidRecipes(t *testing.T) {
+	texts := map[string]string{
+		"anchors": "imbricat: 1\nimages:\n  a: {base: none, settings: &s {user: 5, env: {A: 1, B: true}}}\n  b: {base: {image: a}, settings: {<<: *s, user: \"6\"}}\n",
+		"takes":   steps("{take: {from: {reference: slim}, path: [/a, /b], to: /c/}}") + "      - take: {from: \"slim:4\", path: /a, to: /b}\n",
+		"step":    steps("{name: pages, only: linux/arm64, copy: {from: [a, b], to: /c, leave-out: x, mode: 0644, owner: 7}}"),
+	}
+	for _, name := range []string{"imbricat.yaml", "bases/imbricat.yaml"} {
+		text, err := os.ReadFile(filepath.Join("../../demo/tideline", name))
+		require.NoError(t, err)
+		texts[name] = string(text)
+	}
+	for name, text := range texts {
+		_, err := Parse(name, []byte(text))
+		require.NoError(t, err, name)
+	}
+	r, err := Parse("r", []byte(texts["anchors"]))
+	require.NoError(t, err)
+	user, _ := r.Images[1].Settings.User.Constant()
+	require.Equal(t, "6", user, "a key beside << wins")
+	require.Len(t, r.Images[1].Settings.Env, 2)
+}
+
+func TestExpressions(t *testing.T) {
+	scope := &Scope{
+		Git:      map[string]any{"commit": "c0ffee0123", "short": "c0ffee0", "dirty": false},
+		Env:      map[string]any{"SET": "on"},
+		Platform: map[string]any{"os": "linux", "architecture": "arm64", "variant": ""},
+		Facts:    map[string]any{"version": "1.4.0", "count": 3},
+	}
+	cases := []struct{ text, want, problem string }{
+		{`plain`, "plain", ""},
+		{`$${kept} and $5`, "${kept} and $5", ""},
+		{`${facts.version}-${git.short}`, "1.4.0-c0ffee0", ""},
+		{`${git.tag ?? "0.0.0-" + git.short}`, "0.0.0-c0ffee0", ""},
+		{`${git.branch ?? git.tag ?? "none"}`, "none", ""},
+		{`${env.SET}${env.UNSET ?? "}"}`, "on}", ""},
+		{`${upper(platform.architecture)}`, "ARM64", ""},
+		{`${facts.count + 1}`, "4", ""},
+		{`${git.dirty ? "dirty" : "clean"}`, "clean", ""},
+		{`${git.branch == "trunk" && !git.dirty ? "a" : "b"}`, "b", ""},
+		{`${env.UNSET == "x" ? "a" : "b"}`, "b", ""},
+		{`${env.UNSET}`, "", "the environment variable UNSET is not set; set it, or give a default"},
+		{`${"a" + env.UNSET}`, "", "the environment variable UNSET is not set"},
+		{`${string(env.UNSET)}`, "", "the environment variable UNSET is not set"},
+		{`${git.tag}`, "", "git.tag is not known here"},
+		{`${[1, 2]}`, "", "gives a slice, which is no text"},
+	}
+	for _, c := range cases {
+		r, err := Parse("r", []byte("imbricat: 1\nfacts: {version: '1', count: 3}\nimages: {a: {base: none, steps: [{write: {to: /a, text: '"+c.text+"'}}]}}"))
+		require.NoError(t, err, c.text)
+		got, err := r.Images[0].Steps[0].Do.(*Write).Text.Text(scope)
+		if c.problem != "" {
+			require.ErrorContains(t, err, c.problem, c.text)
+			require.ErrorContains(t, err, "r:3:", c.text)
+			continue
+		}
+		require.NoError(t, err, c.text)
+		require.Equal(t, c.want, got, c.text)
+	}
+}
+
+func TestBounds(t *testing.T) {
+	bomb := "imbricat: 1\nfacts:\n  a: &a x\nimages: {g: {base: none, settings: {entrypoint: &e0 [a,a,a,a,a,a,a,a,a,a]}}}\n"
+	_, err := Parse("r", []byte(bomb+strings.Repeat("#", maxText)))
+	require.ErrorContains(t, err, "more than 4194304")
+	var wide strings.Builder
+	wide.WriteString("imbricat: 1\nimages:\n  g: {base: none, settings: &s {env: {")
+	for i := range 600 {
+		wide.WriteString("A" + strings.Repeat("b", i%7) + strings.Repeat("c", i/7) + ": x, ")
+	}
+	wide.WriteString("}}}\n")
+	for i := range 600 {
+		wide.WriteString("  g" + strings.Repeat("x", i/26) + string(rune('a'+i%26)) + ": {base: none, settings: *s}\n")
+	}
+	_, err = Parse("r", []byte(wide.String()))
+	require.ErrorContains(t, err, "more than 200000 values")
+	_, err = Parse("r", []byte("\xff"))
+	require.ErrorContains(t, err, "not UTF-8")
+}
+
+// FuzzParse: no text makes the parser panic, and every problem has a place inside the text.
+func FuzzParse(f *testing.F) {
+	f.Add(steps("{copy: {from: ., to: /a}}"))
+	f.Add("imbricat: 1\nimages: &a {b: *a, <<: *a}")
+	f.Add("a: ${env.X ?? \"}\"}")
+	f.Fuzz(func(t *testing.T, text string) {
+		_, err := Parse("r", []byte(text))
+		var list *Errors
+		if err != nil {
+			require.True(t, errors.As(err, &list))
+			require.NotEmpty(t, list.Problems)
+			require.NotEmpty(t, err.Error())
+		}
+	})
+}
