@@ -1,0 +1,181 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/layout"
+)
+
+// open makes a store whose check must find nothing after the test.
+func open(t *testing.T) *Store {
+	s, err := Open(filepath.Join(t.TempDir(), "store"))
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		if t.Failed() || strings.Contains(t.Name(), "Damage") {
+			return
+		}
+		report, err := s.Check(context.Background())
+		require.NoError(t, err)
+		require.Empty(t, report.Findings)
+	})
+	return s
+}
+
+func manifest(t *testing.T, s *Store, name string) digest.Descriptor {
+	config, err := s.PutBytes(v1.MediaTypeImageConfig, []byte(`{"name":"`+name+`"}`))
+	require.NoError(t, err)
+	text, err := json.Marshal(v1.Manifest{MediaType: v1.MediaTypeImageManifest, Config: config, Layers: []digest.Descriptor{}})
+	require.NoError(t, err)
+	desc, err := s.PutBytes(v1.MediaTypeImageManifest, text)
+	require.NoError(t, err)
+	return desc
+}
+
+func TestPutVerifies(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	right := digest.Descriptor{Digest: digest.FromBytes([]byte("tide")), Size: 4}
+	for _, wrong := range []string{"tid", "tide!", "ebbe"} {
+		require.ErrorIs(t, s.Put(ctx, right, strings.NewReader(wrong)), digest.ErrMismatch)
+	}
+	require.False(t, s.Has(right))
+	require.NoError(t, s.Put(ctx, right, strings.NewReader("tide")))
+	require.True(t, s.Has(right))
+	left, err := filepath.Glob(filepath.Join(s.Dir(), "imbricat/tmp/*"))
+	require.NoError(t, err)
+	require.Empty(t, left, "refused content leaves nothing behind")
+	for _, hostile := range []digest.Digest{"sha256:../../../../etc/passwd", "../x:ab", "md5:00", ""} {
+		require.Error(t, s.Put(ctx, digest.Descriptor{Digest: hostile, Size: 1}, strings.NewReader("x")))
+		require.False(t, s.Has(digest.Descriptor{Digest: hostile}))
+	}
+}
+
+func TestNames(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	one, two := manifest(t, s, "one"), manifest(t, s, "two")
+	require.NoError(t, s.Name(ctx, "gauge", one))
+	require.NoError(t, s.Name(ctx, "gauge", two))
+	require.NoError(t, s.Name(ctx, "", one))
+	require.NoError(t, s.Name(ctx, "", one))
+	list, err := s.List()
+	require.NoError(t, err)
+	require.Len(t, list, 2, "a name stands for one image, and an image without a name is listed once")
+	got, err := s.Lookup("gauge")
+	require.NoError(t, err)
+	require.Equal(t, two.Digest, got.Digest)
+	_, err = s.Lookup("gauges")
+	require.ErrorIs(t, err, layout.ErrNotFound)
+
+	got, err = s.LookupPrefix(one.Digest.Encoded()[:8])
+	require.NoError(t, err)
+	require.Equal(t, one.Digest, got.Digest)
+	require.Equal(t, v1.MediaTypeImageManifest, got.MediaType)
+	_, err = s.LookupPrefix("")
+	require.ErrorContains(t, err, "give more digits")
+	_, err = s.LookupPrefix("ffffffffffffffff")
+	require.ErrorIs(t, err, layout.ErrNotFound)
+}
+
+// TestNamesFromManySides: no update of the list is lost.
+func TestNamesFromManySides(t *testing.T) {
+	s := open(t)
+	desc := manifest(t, s, "one")
+	var group sync.WaitGroup
+	for i := range 12 {
+		group.Go(func() {
+			other, err := Open(s.Dir())
+			assert.NoError(t, err)
+			assert.NoError(t, other.Name(context.Background(), "gauge-"+string(rune('a'+i)), desc))
+		})
+	}
+	group.Wait()
+	list, err := s.List()
+	require.NoError(t, err)
+	require.Len(t, list, 12)
+}
+
+func TestRecords(t *testing.T) {
+	s := open(t)
+	blob, err := s.PutBytes(v1.MediaTypeImageLayerGzip, []byte("layer"))
+	require.NoError(t, err)
+	key := digest.Key(digest.FromBytes([]byte("key")))
+	record := &Record{Key: key, Layer: blob, DiffID: digest.DiffID(blob.Digest), Unpacked: 10, Files: 2}
+	_, found := s.Record(key)
+	require.False(t, found)
+	require.NoError(t, s.PutRecord(record))
+	got, found := s.Record(key)
+	require.True(t, found)
+	require.Equal(t, record, got)
+	// A record whose layer is gone is no record.
+	path, err := s.BlobPath(blob.Digest)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(path))
+	_, found = s.Record(key)
+	require.False(t, found)
+
+	require.NoError(t, s.PutTree(digest.DiffID(blob.Digest), map[string]int{"entries": 3}))
+	var tree map[string]int
+	require.True(t, s.Tree(digest.DiffID(blob.Digest), &tree))
+	require.Equal(t, 3, tree["entries"])
+	require.False(t, s.Tree("sha256:../x", &tree))
+}
+
+func TestCheckFindsDamage(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	require.NoError(t, s.Name(ctx, "gauge", manifest(t, s, "one")))
+	blob, err := s.PutBytes("", []byte("some bytes"))
+	require.NoError(t, err)
+	require.NoError(t, s.PutRecord(&Record{Key: digest.Key(blob.Digest), Layer: blob}))
+	for name, c := range map[string]struct {
+		damage func(path string)
+		want   string
+	}{
+		"a changed blob": {func(string) {
+			require.NoError(t, os.WriteFile(s.path("blobs/sha256", blob.Digest.Encoded()), []byte("some bytez"), 0o644))
+		}, "its bytes have another digest"},
+		"a stray file":    {func(string) { require.NoError(t, os.WriteFile(s.path("blobs/sha256/notes"), nil, 0o644)) }, "is no blob"},
+		"a broken list":   {func(string) { require.NoError(t, os.WriteFile(s.path("index.json"), []byte("{"), 0o644)) }, "is damaged"},
+		"a broken record": {func(p string) { require.NoError(t, os.WriteFile(p, []byte("x"), 0o644)) }, "is no record"},
+		"a moved record":  {func(p string) { require.NoError(t, os.Rename(p, filepath.Dir(p)+"/00.json")) }, "lies under another key"},
+	} {
+		copied, err := Open(filepath.Join(t.TempDir(), "copy"))
+		require.NoError(t, err)
+		require.NoError(t, os.CopyFS(copied.Dir()+"-whole", os.DirFS(s.Dir())))
+		before := s
+		s, err = Open(copied.Dir() + "-whole")
+		require.NoError(t, err)
+		records, err := filepath.Glob(s.path("imbricat/records/*/*.json"))
+		require.NoError(t, err)
+		c.damage(records[0])
+		report, err := s.Check(ctx)
+		require.NoError(t, err, name)
+		require.Len(t, report.Findings, 1, name)
+		require.Contains(t, report.Findings[0].What, c.want, name)
+		s = before
+	}
+}
+
+func TestSweepSparesTheYoung(t *testing.T) {
+	s := open(t)
+	old, young := s.path("imbricat/tmp/.new-old"), s.path("imbricat/tmp/.new-young")
+	for _, path := range []string{old, young} {
+		require.NoError(t, os.WriteFile(path, nil, 0o600))
+	}
+	past := time.Now().Add(-48 * time.Hour)
+	require.NoError(t, os.Chtimes(old, past, past))
+	_, err := Open(s.Dir())
+	require.NoError(t, err)
+	require.NoFileExists(t, old)
+	require.FileExists(t, young)
+}
