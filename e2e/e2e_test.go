@@ -224,12 +224,9 @@ func under(ts *testscript.TestScript, neg bool, args []string) {
 
 // run is one run of the program in a folder of its own.
 type run struct {
-	t    *testing.T
-	dir  string
-	env  []string
-	code int
-	out  string
-	err  string
+	t   *testing.T
+	dir string
+	env []string
 }
 
 func newRun(t *testing.T) *run {

@@ -95,7 +95,7 @@ func exitCode(err error) int {
 		return exitUsage
 	case errors.As(err, &answer) && answer.Denied():
 		return exitRefused
-	case errors.As(err, &answer) && answer.Temporary(), errors.Is(err, registry.Unreachable):
+	case errors.As(err, &answer) && answer.Temporary(), errors.Is(err, registry.ErrUnreachable):
 		return exitUnreachable
 	}
 	return exitFailed

@@ -4,9 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -160,8 +160,6 @@ func (g *Git) Dirty() (bool, error) {
 // Known tells whether the folder is under version control with at least one commit.
 func (g *Git) Known() bool { return g.head != nil }
 
-var errEnough = errors.New("enough")
-
 // Newest gives the time of the newest commit that touched a path for which touches answers true (slashes, relative to
 // the project folder). A merge touches what differs from all its parents. At the end of a shallow clone the oldest
 // commit there counts as having touched everything in it.
@@ -169,53 +167,71 @@ func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (time.
 	if g.head == nil {
 		return time.Time{}, false, nil
 	}
-	commits, err := g.repo.Log(&git.LogOptions{From: g.head.Hash, Order: git.LogOrderCommitterTime})
-	if err != nil {
-		return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
-	}
-	var when time.Time
-	err = commits.ForEach(func(c *object.Commit) error {
+	seen := map[plumbing.Hash]bool{g.head.Hash: true}
+	// The commits to look at, the oldest first.
+	frontier := []*object.Commit{g.head}
+	for len(frontier) > 0 {
 		if err := ctx.Err(); err != nil {
-			return err
+			return time.Time{}, false, err
 		}
-		touched, err := g.touched(ctx, c, touches)
-		if err == nil && touched {
-			when = c.Committer.When
-			return errEnough
+		c := frontier[len(frontier)-1]
+		frontier = frontier[:len(frontier)-1]
+		parents, err := g.parents(c)
+		if err != nil {
+			return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
 		}
-		return err
-	})
-	if err != nil && !errors.Is(err, errEnough) && !errors.Is(err, plumbing.ErrObjectNotFound) && err != io.EOF {
-		return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
+		touched, err := g.touched(ctx, c, parents, touches)
+		if err != nil {
+			return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
+		}
+		if touched {
+			return c.Committer.When.UTC(), true, nil
+		}
+		for _, parent := range parents {
+			if !seen[parent.Hash] {
+				seen[parent.Hash] = true
+				at, _ := slices.BinarySearchFunc(frontier, parent, func(a, b *object.Commit) int { return a.Committer.When.Compare(b.Committer.When) })
+				frontier = slices.Insert(frontier, at, parent)
+			}
+		}
 	}
-	return when.UTC(), !when.IsZero(), nil
+	return time.Time{}, false, nil
 }
 
-func (g *Git) touched(ctx context.Context, c *object.Commit, touches func(string) bool) (bool, error) {
+// parents gives the parents that are there; a shallow clone lacks some.
+func (g *Git) parents(c *object.Commit) ([]*object.Commit, error) {
+	var list []*object.Commit
+	for _, hash := range c.ParentHashes {
+		parent, err := g.repo.CommitObject(hash)
+		if errors.Is(err, plumbing.ErrObjectNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, parent)
+	}
+	return list, nil
+}
+
+func (g *Git) touched(ctx context.Context, c *object.Commit, parents []*object.Commit, touches func(string) bool) (bool, error) {
 	tree, err := c.Tree()
 	if err != nil {
 		return false, err
 	}
-	parents := []*object.Tree{}
-	for _, hash := range c.ParentHashes {
-		parent, err := g.repo.CommitObject(hash)
-		if errors.Is(err, plumbing.ErrObjectNotFound) {
-			continue // the clone is shallow here
-		}
-		if err != nil {
-			return false, err
-		}
+	before := []*object.Tree{}
+	for _, parent := range parents {
 		parentTree, err := parent.Tree()
 		if err != nil {
 			return false, err
 		}
-		parents = append(parents, parentTree)
+		before = append(before, parentTree)
 	}
-	if len(parents) == 0 {
-		parents = append(parents, &object.Tree{})
+	if len(before) == 0 {
+		before = append(before, &object.Tree{})
 	}
-	for _, parent := range parents {
-		differs, err := g.differs(ctx, parent, tree, touches)
+	for _, old := range before {
+		differs, err := g.differs(ctx, old, tree, touches)
 		if err != nil || !differs {
 			return false, err
 		}

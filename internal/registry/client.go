@@ -50,8 +50,8 @@ type Options struct {
 	Log    *slog.Logger  // of requests, at level debug; nil: none
 }
 
-// Unreachable is wrapped when a registry could not be reached, after retries.
-var Unreachable = errors.New("the registry could not be reached")
+// ErrUnreachable is wrapped when a registry could not be reached, after retries.
+var ErrUnreachable = errors.New("the registry could not be reached")
 
 // New makes a client.
 func New(o Options) *Client {
@@ -143,7 +143,7 @@ func permanence(ctx context.Context, err error) error {
 		}
 		return backoff.Permanent(err)
 	}
-	if errors.Is(err, Unreachable) {
+	if errors.Is(err, ErrUnreachable) {
 		return err
 	}
 	return backoff.Permanent(err)
@@ -229,7 +229,7 @@ func (c *Client) send(ctx context.Context, r request, auth string) (*http.Respon
 	}
 	if err != nil {
 		c.log.Debug("registry", "method", r.method, "url", req.URL.Redacted(), "error", bare(err), "took", time.Since(began))
-		return nil, fmt.Errorf("%s: %s: %w: %w", r.where, r.op, Unreachable, bare(err))
+		return nil, fmt.Errorf("%s: %s: %w: %w", r.where, r.op, ErrUnreachable, bare(err))
 	}
 	c.log.Debug("registry", "method", r.method, "url", req.URL.Redacted(), "status", resp.StatusCode, "took", time.Since(began))
 	return resp, nil

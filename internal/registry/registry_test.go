@@ -172,7 +172,7 @@ func TestRetries(t *testing.T) {
 		require.Equal(t, c.tries, tries, name)
 	}
 	_, err := New(Options{Wait: time.Millisecond}).Repository("127.0.0.1:1", "a").Tags(context.Background())
-	require.ErrorIs(t, err, Unreachable)
+	require.ErrorIs(t, err, ErrUnreachable)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	_, err = New(Options{}).Repository("127.0.0.1:1", "a").Tags(ctx)
@@ -205,7 +205,7 @@ func TestRetries(t *testing.T) {
 		return io.NopCloser(io.MultiReader(strings.NewReader("tide"), failingReader{bad})), nil
 	})
 	require.ErrorIs(t, err, bad)
-	require.NotErrorIs(t, err, Unreachable, "a source that cannot be read is no fault of the registry")
+	require.NotErrorIs(t, err, ErrUnreachable, "a source that cannot be read is no fault of the registry")
 }
 
 type failingReader struct{ err error }

@@ -53,7 +53,7 @@ func (r *Repository) Manifest(ctx context.Context, identifier string, accept []s
 	defer resp.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(resp.Body, MaxManifest+1))
 	if err != nil {
-		return digest.Descriptor{}, nil, fmt.Errorf("%s: %s: %w: %w", r, q.op, Unreachable, err)
+		return digest.Descriptor{}, nil, fmt.Errorf("%s: %s: %w: %w", r, q.op, ErrUnreachable, err)
 	}
 	if len(body) > MaxManifest {
 		return digest.Descriptor{}, nil, fmt.Errorf("%s: %s: it is larger than %d bytes", r, q.op, MaxManifest)
@@ -145,7 +145,7 @@ func (b *blobReader) Read(p []byte) (int, error) {
 	case errors.Is(err, context.Canceled):
 		return n, err
 	}
-	return n, fmt.Errorf("%s: %w: %w", b.what, Unreachable, err)
+	return n, fmt.Errorf("%s: %w: %w", b.what, ErrUnreachable, err)
 }
 
 // PutBlob uploads a blob in one piece. open is called again when the upload is tried again.

@@ -261,7 +261,7 @@ func label(desc digest.Descriptor) string {
 func (c *copier) again(ctx context.Context, move func() error) error {
 	var err error
 	for range 3 {
-		if err = move(); err == nil || ctx.Err() != nil || !errors.Is(err, registry.Unreachable) {
+		if err = move(); err == nil || ctx.Err() != nil || !errors.Is(err, registry.ErrUnreachable) {
 			return err
 		}
 	}

@@ -181,7 +181,7 @@ func TestBrokenPush(t *testing.T) {
 		return strings.Contains(r.URL.Path, "/two/manifests/") && r.Method == http.MethodPut
 	}
 	_, err = b.copy("gauge", b.host+"/tides/two:1", Options{Names: []string{"1"}})
-	require.ErrorIs(t, err, registry.Unreachable)
+	require.ErrorIs(t, err, registry.ErrUnreachable)
 	b.broken = nil
 	tags, err := b.opener.Client.Repository(b.host, "tides/two").Tags(context.Background())
 	require.NoError(t, err)

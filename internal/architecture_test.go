@@ -1,0 +1,99 @@
+// Package internal_test holds the rules of docs/architecture.md that a machine can check.
+package internal_test
+
+import (
+	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// allowed says which packages of ours each package may import. It is the picture of docs/architecture.md.
+var allowed = map[string]string{
+	"digest": "", "platform": "", "ignore": "", "credential": "", "event": "",
+	"reference":       "digest",
+	"recipe":          "platform reference",
+	"facts":           "recipe platform",
+	"image":           "digest platform",
+	"plan":            "recipe platform reference image",
+	"tree":            "digest ignore",
+	"layer":           "digest tree",
+	"layout":          "digest",
+	"store":           "digest layout",
+	"registry":        "digest credential",
+	"transfer":        "digest event image layout platform reference registry store",
+	"inspect":         "digest image",
+	"standin":         "digest",
+	"build":           "digest event image layer plan platform recipe reference store tree",
+	"report":          "digest event inspect store",
+	"tui":             "event report",
+	"cli":             "*",
+	"../demo":         "",
+	"../cmd/imbricat": "cli",
+}
+
+func TestImports(t *testing.T) {
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports,Doc", "imbricat/...").Output()
+	require.NoError(t, err)
+	seen := 0
+	for decoder := json.NewDecoder(strings.NewReader(string(out))); decoder.More(); {
+		var p struct {
+			ImportPath, Doc string
+			Imports         []string
+		}
+		require.NoError(t, decoder.Decode(&p))
+		if p.ImportPath == "imbricat/e2e" || p.ImportPath == "imbricat/internal" {
+			continue // tests alone
+		}
+		seen++
+		name, inside := strings.CutPrefix(p.ImportPath, "imbricat/internal/")
+		if !inside {
+			name = "../" + strings.TrimPrefix(p.ImportPath, "imbricat/")
+		}
+		may, known := allowed[name]
+		require.True(t, known, "%s is new: say in the table and in docs/architecture.md what it may import", p.ImportPath)
+		require.Greater(t, len(p.Doc), 40, "%s needs a comment that says what it is for", p.ImportPath)
+		for _, imported := range p.Imports {
+			ours, is := strings.CutPrefix(imported, "imbricat/")
+			if is && may != "*" {
+				require.Contains(t, strings.Fields(may), strings.TrimPrefix(ours, "internal/"), "%s imports %s", p.ImportPath, imported)
+			}
+		}
+	}
+	require.Equal(t, len(allowed), seen, "the table names a package that is gone")
+}
+
+// TestOnlyTheCommandLineTouchesTheProcess: no other package prints, exits or reads the command line.
+func TestOnlyTheCommandLineTouchesTheProcess(t *testing.T) {
+	forbidden := map[string][]string{"os": {"Args", "Stdout", "Stderr", "Stdin", "Exit"}, "fmt": {"Print", "Printf", "Println"}, "log": nil}
+	files, err := filepath.Glob("*/*.go")
+	require.NoError(t, err)
+	require.Greater(t, len(files), 40)
+	for _, name := range files {
+		if strings.HasPrefix(name, "cli/") || strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			s, ok := n.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			if pkg, ok := s.X.(*ast.Ident); ok && pkg.Obj == nil {
+				words, watched := forbidden[pkg.Name]
+				if watched && (words == nil || slices.Contains(words, s.Sel.Name)) {
+					t.Errorf("%s uses %s.%s", name, pkg.Name, s.Sel.Name)
+				}
+			}
+			return true
+		})
+	}
+}

@@ -1,0 +1,233 @@
+package build
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"imbricat/internal/event"
+	"imbricat/internal/layer"
+	"imbricat/internal/plan"
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+	"imbricat/internal/store"
+	"imbricat/internal/tree"
+)
+
+// site is a project folder with a store.
+type site struct {
+	t     require.TestingT
+	dir   string
+	store *store.Store
+
+	mutex  sync.Mutex
+	events []event.Event
+}
+
+func newSite(t *testing.T) *site {
+	s, err := store.Open(filepath.Join(t.TempDir(), "store"))
+	require.NoError(t, err)
+	return &site{t: t, dir: t.TempDir(), store: s}
+}
+
+// write makes files; those that are to be remembered must look as if they were made long ago.
+func (s *site) write(name, content string) {
+	path := filepath.Join(s.dir, name)
+	require.NoError(s.t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(s.t, os.WriteFile(path, []byte(content), 0o644))
+}
+
+func (s *site) build(text string) (*Result, error) {
+	r, err := recipe.Parse("r.yaml", []byte(text))
+	require.NoError(s.t, err)
+	p, err := plan.Expand(r, plan.Options{Here: platform.Here(), Scope: func(p platform.Platform) (*recipe.Scope, error) {
+		return &recipe.Scope{Platform: map[string]any{"architecture": p.Architecture}}, nil
+	}})
+	require.NoError(s.t, err)
+	source, err := tree.OpenSource(s.dir, tree.SourceOptions{})
+	require.NoError(s.t, err)
+	defer source.Close()
+	s.events = nil
+	return Run(context.Background(), Options{
+		Plan: p, Store: s.store, Source: source, Memory: OpenMemory(s.store, s.dir),
+		Sink: event.Func(func(e event.Event) {
+			s.mutex.Lock()
+			defer s.mutex.Unlock()
+			s.events = append(s.events, e)
+		}),
+		Created: func(context.Context, func(string) bool) (time.Time, error) { return layer.Epoch, nil },
+	})
+}
+
+func gauge(steps ...string) string {
+	return "imbricat: 1\nimages:\n  gauge:\n    base: none\n    platforms: [linux/amd64]\n    steps:\n      - " + strings.Join(steps, "\n      - ") + "\n"
+}
+
+// entries gives the entries of each layer of the one image, as path lists.
+func (s *site) entries(r *Result) []string {
+	var list []string
+	for _, step := range r.Steps {
+		blob, err := s.store.Fetch(context.Background(), step.Layer)
+		require.NoError(s.t, err)
+		indexed, err := layer.Index(blob)
+		require.NoError(s.t, err)
+		var paths []string
+		for _, e := range indexed.Entries {
+			paths = append(paths, fmt.Sprintf("%s %o %d", e.Path, e.Mode, e.UID))
+		}
+		list = append(list, strings.Join(paths, ", "))
+	}
+	return list
+}
+
+// TestDestinations: links below are followed, what is passed through keeps what it is, and clashes are refused.
+func TestDestinations(t *testing.T) {
+	s := newSite(t)
+	s.write("tree/lib/tide.so", "so")
+	s.write("tree/tmp/note", "note")
+	s.write("one", "1")
+	below := []string{
+		"link: {to: /lib, target: usr/lib}",
+		"link: {to: /var/run, target: ../run/deep}",
+		"copy: {from: tree/tmp, to: /tmp, mode: '1777', owner: 5}",
+	}
+	for step, want := range map[string]string{
+		"write: {to: /lib/x, text: x}":                                 "usr 755 0, usr/lib 755 0, usr/lib/x 644 0",
+		"write: {to: /var/run/x, text: x}":                             "run 755 0, run/deep 755 0, run/deep/x 644 0, var 755 0",
+		"copy: {from: tree, to: /}":                                    "tmp 1777 5, tmp/note 644 0, usr 755 0, usr/lib 755 0, usr/lib/tide.so 644 0",
+		"copy: {from: tree, to: /, owner: 7}":                          "tmp 755 7, tmp/note 644 7, usr 755 0, usr/lib 755 7, usr/lib/tide.so 644 7",
+		"copy: {from: tree, to: /new, owner: 7, mode: 'u=rwX,go='}":    "new 700 7, new/lib 700 7, new/lib/tide.so 600 7, new/tmp 700 7, new/tmp/note 600 7",
+		"link: {to: /lib, target: elsewhere}":                          "lib 777 0",
+		"copy: {from: one, to: /tmp/}":                                 "tmp 1777 5, tmp/one 644 0",
+		"take: {from: gauge-base, path: /tmp, to: /srv, owner: '8:9'}": "srv 1777 8, srv/note 1777 8",
+	} {
+		text := gauge(step)
+		text = strings.Replace(text, "base: none", "base: {stage: gauge-base}", 1) +
+			"stages:\n  gauge-base:\n    base: none\n    steps:\n      - " + strings.Join(below, "\n      - ") + "\n"
+		r, err := s.build(text)
+		require.NoError(t, err, step)
+		r.Steps = r.Steps[len(r.Steps)-1:]
+		require.Equal(t, []string{want}, s.entries(r), step)
+	}
+	for step, want := range map[string]string{
+		"copy: {from: one, to: /tmp}":                       "/tmp is a folder in what lies below; write /tmp/ to put something into it",
+		"write: {to: /tmp/note/x, text: x}":                 "/tmp/note is a file in what lies below, and something is to lie in it",
+		"copy: {from: [one, tree/tmp/note], to: /tmp/note}": "/tmp/note is a file in what lies below",
+		"take: {from: gauge, path: /nowhere, to: /x}":       "gauge linux/amd64 has nothing at /nowhere",
+	} {
+		text := gauge(below...) + "  second:\n    base: {image: gauge}\n    platforms: [linux/amd64]\n    steps: [{" + step + "}]\n"
+		_, err := s.build(text)
+		require.ErrorContains(t, err, want, step)
+	}
+}
+
+// TestTwoPlatformsPackOnce: a step that is the same for two platforms is packed once.
+func TestTwoPlatformsPackOnce(t *testing.T) {
+	s := newSite(t)
+	s.write("one", "1")
+	r, err := s.build(strings.Replace(gauge("copy: {from: one, to: /one}", "write: {to: /a, text: '${platform.architecture}'}"), "[linux/amd64]", "[linux/amd64, linux/arm64]", 1))
+	require.NoError(t, err)
+	var outcomes []string
+	for _, step := range r.Steps {
+		outcomes = append(outcomes, step.Outcome.String()+": "+step.Reason)
+	}
+	require.Equal(t, []string{"ran: new content", "ran: new content", "reused: same as another step", "ran: new content"}, outcomes)
+}
+
+// TestFilesThatChange: the memory of digests is never believed where a change might not show, and a file that changes
+// while a build reads it stops the build.
+func TestFilesThatChange(t *testing.T) {
+	s := newSite(t)
+	s.write("one", "1")
+	recipe := gauge("copy: {from: one, to: /one}")
+	first, err := s.build(recipe)
+	require.NoError(t, err)
+	// The same size, and the same time as the system's clock may give: still noticed.
+	path := filepath.Join(s.dir, "one")
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	s.write("one", "2")
+	require.NoError(t, os.Chtimes(path, info.ModTime(), info.ModTime()))
+	second, err := s.build(recipe)
+	require.NoError(t, err)
+	require.NotEqual(t, first.Images[0].Descriptor.Digest, second.Images[0].Descriptor.Digest)
+
+	source, err := tree.OpenSource(s.dir, tree.SourceOptions{})
+	require.NoError(t, err)
+	defer source.Close()
+	survey, err := source.Pick("one", nil)
+	require.NoError(t, err)
+	_, stats, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, survey.Picked)
+	require.NoError(t, err)
+	contents := &sourceContents{source, stats}
+	r, err := contents.Open("one")
+	require.NoError(t, err)
+	s.write("one", "3, and longer")
+	require.ErrorIs(t, r.Close(), layer.ErrChanged)
+	_, err = contents.Open("one")
+	require.ErrorIs(t, err, layer.ErrChanged)
+}
+
+// TestMemorySavesReading: an old file is hashed once; when the memory is gone or damaged it is hashed again.
+func TestMemorySavesReading(t *testing.T) {
+	s := newSite(t)
+	s.write("old", "old")
+	stat := tree.Stat{Size: 3, ModTime: 1, Change: 1, Inode: 7}
+	m := OpenMemory(s.store, s.dir)
+	m.seen["old"], m.fresh = remembered{stat, "sha256:0000000000000000000000000000000000000000000000000000000000000001"}, true
+	m.Save()
+	source, err := tree.OpenSource(s.dir, tree.SourceOptions{})
+	require.NoError(t, err)
+	defer source.Close()
+	picked := []tree.Picked{{Path: "old", Kind: tree.File, Stat: stat}}
+	digests, _, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked)
+	require.NoError(t, err)
+	require.Equal(t, "sha256:0000000000000000000000000000000000000000000000000000000000000001", string(digests["old"]), "it was not read again")
+	picked[0].Stat.Inode++
+	digests, _, err = OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked)
+	require.NoError(t, err)
+	require.NotContains(t, string(digests["old"]), "0000000000")
+	require.False(t, tree.Stat{ModTime: time.Now().UnixNano()}.Settled(time.Now()), "a time that is the clock's own counts as changed")
+	require.False(t, tree.Stat{ModTime: time.Now().Add(time.Hour).UnixNano()}.Settled(time.Now()))
+}
+
+// TestReuseEqualsFresh edits a project at random and builds it with what the store remembers: the image is always that
+// of a fresh store.
+func TestReuseEqualsFresh(t *testing.T) {
+	recipe := gauge("copy: {from: a, to: /x}", "copy: {from: ., to: /y, leave-out: ['*.log']}", "copy: {from: 'a/*', to: /z}")
+	name := rapid.SampledFrom([]string{"a/one", "a/two", "a/deep/three", "b/four", "b/x.log"})
+	rapid.Check(t, func(r *rapid.T) {
+		kept := newSite(t)
+		kept.write("a/one", "1")
+		for range rapid.IntRange(1, 2).Draw(r, "edits") {
+			path := name.Draw(r, "path")
+			switch rapid.IntRange(0, 3).Draw(r, "edit") {
+			case 0:
+				kept.write(path, rapid.StringN(0, 3, 10).Draw(r, "content"))
+			case 1:
+				if path != "a/one" {
+					_ = os.Remove(filepath.Join(kept.dir, path))
+				}
+			case 2:
+				_ = os.Chmod(filepath.Join(kept.dir, path), os.FileMode(rapid.SampledFrom([]int{0o644, 0o755, 0o600}).Draw(r, "mode")))
+			case 3:
+				_ = os.Rename(filepath.Join(kept.dir, path), filepath.Join(kept.dir, "a/two"))
+				kept.write("a/one", "1")
+			}
+			got, err := kept.build(recipe)
+			require.NoError(r, err)
+			fresh := &site{t: r, dir: kept.dir, store: newSite(t).store}
+			want, err := fresh.build(recipe)
+			require.NoError(r, err)
+			require.Equal(r, want.Images[0].Descriptor.Digest, got.Images[0].Descriptor.Digest)
+		}
+	})
+}

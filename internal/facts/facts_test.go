@@ -1,0 +1,126 @@
+package facts
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+)
+
+func gitIn(t *testing.T, dir, date string, args ...string) string {
+	if _, err := exec.LookPath("git"); err != nil {
+		t.Skip("git is not installed")
+	}
+	c := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=Tideline", "-c", "user.email=o@tideline.example"}, args...)...)
+	c.Env = append(os.Environ(), "GIT_AUTHOR_DATE="+date, "GIT_COMMITTER_DATE="+date, "GIT_CONFIG_GLOBAL=/dev/null")
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return strings.TrimSpace(string(out))
+}
+
+func commit(t *testing.T, dir, date string, names ...string) {
+	for _, name := range names {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(date), 0o644))
+	}
+	gitIn(t, dir, date, "add", "-A")
+	gitIn(t, dir, date, "commit", "-q", "-m", date)
+}
+
+// TestNewestCommit: the newest commit that touched a path, over merges, subfolders and shallow clones.
+func TestNewestCommit(t *testing.T) {
+	dir := t.TempDir()
+	gitIn(t, dir, "", "init", "-q", "-b", "trunk")
+	commit(t, dir, "2026-01-01T00:00:00Z", "gauge/a", "almanac/a")
+	commit(t, dir, "2026-01-02T00:00:00Z", "gauge/b")
+	gitIn(t, dir, "", "checkout", "-q", "-b", "side")
+	commit(t, dir, "2026-01-03T00:00:00Z", "almanac/b")
+	gitIn(t, dir, "", "checkout", "-q", "trunk")
+	commit(t, dir, "2026-01-04T00:00:00Z", "other")
+	gitIn(t, dir, "2026-01-05T00:00:00Z", "merge", "-q", "--no-ff", "-m", "merge", "side")
+	commit(t, dir, "2026-01-06T00:00:00Z", "last")
+	newest := func(dir, prefix string) string {
+		g, err := openGit(dir)
+		require.NoError(t, err)
+		when, known, err := g.Newest(context.Background(), func(path string) bool { return strings.HasPrefix(path, prefix) })
+		require.NoError(t, err)
+		if !known {
+			return "never"
+		}
+		return when.Format("01-02")
+	}
+	for prefix, want := range map[string]string{"": "01-06", "gauge/": "01-02", "almanac/": "01-03", "other": "01-04", "gauge/a": "01-01", "nosuch": "never"} {
+		require.Equal(t, want, newest(dir, prefix), prefix)
+	}
+	require.Equal(t, "01-02", newest(filepath.Join(dir, "gauge"), "b"), "paths are relative to the project folder")
+	shallow := filepath.Join(t.TempDir(), "shallow")
+	gitIn(t, dir, "", "clone", "-q", "--depth", "1", "file://"+dir, shallow)
+	require.Equal(t, "01-06", newest(shallow, "gauge/"), "the end of a shallow clone counts as having touched everything")
+	require.Equal(t, "never", newest(t.TempDir(), ""))
+
+	g, err := openGit(dir)
+	require.NoError(t, err)
+	dirty, err := g.Dirty()
+	require.NoError(t, err)
+	require.False(t, dirty)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "new"), nil, 0o644))
+	dirty, err = g.Dirty()
+	require.NoError(t, err)
+	require.True(t, dirty)
+	// A work tree of its own beside the repository.
+	gitIn(t, dir, "", "worktree", "add", "-q", dir+"-tree", "side")
+	require.Equal(t, "01-03", newest(dir+"-tree", "almanac/"))
+}
+
+func TestNaturalOrder(t *testing.T) {
+	tags := []string{"v1.10.0", "v1.9.0", "v1.9.0-rc.2", "v1.9.0-rc.10", "v1.09", "a", "2", "10", ""}
+	sort.Slice(tags, func(i, j int) bool { return lessNatural(tags[i], tags[j]) })
+	require.Equal(t, []string{"", "2", "10", "a", "v1.09", "v1.9.0", "v1.9.0-rc.2", "v1.9.0-rc.10", "v1.10.0"}, tags)
+}
+
+func TestScope(t *testing.T) {
+	gather := func(facts string, given map[string]string, env ...string) (map[string]any, error) {
+		r, err := recipe.Parse("r.yaml", []byte("imbricat: 1\nfacts: {"+facts+"}\nimages: {a: {base: none}}"))
+		require.NoError(t, err)
+		f, err := Gather(r, Options{Dir: t.TempDir(), Given: given, Lookup: func(name string) (string, bool) {
+			for _, pair := range env {
+				if value, found := strings.CutPrefix(pair, name+"="); found {
+					return value, true
+				}
+			}
+			return "", false
+		}})
+		if err != nil {
+			return nil, err
+		}
+		s, err := f.Scope(platform.Platform{OS: "linux", Architecture: "arm64"})
+		if err != nil {
+			return nil, err
+		}
+		return s.Facts, nil
+	}
+	got, err := gather(`a: "${facts.b}!", b: "${env.X}", c: "${platform.architecture}", d: 1.10, e: "${1 + 1}"`, nil, "X=high")
+	require.NoError(t, err)
+	require.Equal(t, map[string]any{"a": "high!", "b": "high", "c": "arm64", "d": "1.10", "e": 2}, got)
+	got, err = gather(`a: "${facts.b}!", b: "${env.X}"`, map[string]string{"b": "given"})
+	require.NoError(t, err, "what is given by hand needs no environment")
+	require.Equal(t, "given!", got["a"])
+	_, err = gather(`a: "${facts.b}", b: "${facts.a}"`, nil)
+	require.ErrorContains(t, err, `the fact "a" needs itself: a needs b needs a`)
+	_, err = gather(`a: "${env.X}"`, nil)
+	require.ErrorContains(t, err, "r.yaml:2:13: the environment variable X is not set")
+	_, err = gather(`version: "1"`, map[string]string{"versoin": "2"})
+	require.EqualError(t, err, `the recipe has no fact "versoin": did you mean "version"?`)
+	for _, epoch := range []string{"soon", "-1", "99999999999999"} {
+		_, err = gather(`a: b`, nil, "SOURCE_DATE_EPOCH="+epoch)
+		require.ErrorContains(t, err, "want whole seconds since 1970")
+	}
+}
