@@ -171,7 +171,8 @@ func (p *challengeParser) value() string {
 			p.at++
 			return out.String()
 		case '\\':
-			if p.at++; p.at < len(p.text) {
+			if p.at+1 < len(p.text) {
+				p.at++
 				out.WriteByte(p.text[p.at])
 			}
 		default:
