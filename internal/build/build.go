@@ -262,7 +262,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		began := time.Now()
 		label := u.Steps[i].Label
 		task := event.Task{ID: fmt.Sprintf("%s#%04d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: label}
-		t, err := b.compose(ctx, u, &u.Steps[i], s.view, task)
+		t, err := b.compose(ctx, u, &u.Steps[i], s.view, task, sink)
 		if err == nil {
 			err = s.view.Apply(t.entries, t)
 		}

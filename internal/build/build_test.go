@@ -165,7 +165,7 @@ func TestFilesThatChange(t *testing.T) {
 	defer source.Close()
 	survey, err := source.Pick("one", nil)
 	require.NoError(t, err)
-	_, stats, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, survey.Picked)
+	_, stats, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, survey.Picked, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
 	contents := &sourceContents{source, stats}
 	r, err := contents.Open("one")
@@ -188,11 +188,11 @@ func TestMemorySavesReading(t *testing.T) {
 	require.NoError(t, err)
 	defer source.Close()
 	picked := []tree.Picked{{Path: "old", Kind: tree.File, Stat: stat}}
-	digests, _, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked)
+	digests, _, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
 	require.Equal(t, "sha256:0000000000000000000000000000000000000000000000000000000000000001", string(digests["old"]), "it was not read again")
 	picked[0].Stat.Inode++
-	digests, _, err = OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked)
+	digests, _, err = OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
 	require.NotContains(t, string(digests["old"]), "0000000000")
 	require.False(t, tree.Stat{ModTime: time.Now().UnixNano()}.Settled(time.Now()), "a time that is the clock's own counts as changed")

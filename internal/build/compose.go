@@ -199,12 +199,12 @@ func (c *composer) finish() *stepTree {
 }
 
 // compose works out what a step lays down on the view.
-func (b *builder) compose(ctx context.Context, u *plan.Unit, step *plan.Step, view *tree.View, task event.Task) (*stepTree, error) {
+func (b *builder) compose(ctx context.Context, u *plan.Unit, step *plan.Step, view *tree.View, task event.Task, sink event.Sink) (*stepTree, error) {
 	c := newComposer(view)
 	var err error
 	switch do := step.Do.(type) {
 	case plan.Copy:
-		err = b.copy(ctx, c, do)
+		err = b.copy(ctx, c, do, task, sink)
 	case plan.Take:
 		err = b.take(ctx, c, u, do)
 	case plan.Write:
@@ -265,7 +265,7 @@ func (b *builder) pick(from string, leave []string) (*tree.Survey, error) {
 }
 
 // copiedFrom is pick with the digests of the files, which are read once.
-func (b *builder) copiedFrom(ctx context.Context, from string, leave []string) (*copied, error) {
+func (b *builder) copiedFrom(ctx context.Context, from string, leave []string, task event.Task, sink event.Sink) (*copied, error) {
 	if _, err := b.pick(from, leave); err != nil {
 		return nil, err
 	}
@@ -274,14 +274,16 @@ func (b *builder) copiedFrom(ctx context.Context, from string, leave []string) (
 		return nil, err
 	}
 	one.once.Do(func() {
+		_, total := sizeOf(one.survey)
+		sink.Send(event.Started{Task: task, Act: "reading", Total: total})
 		var stats map[string]tree.Stat
-		one.digests, stats, one.err = b.o.Memory.Digests(ctx, b.o.Source, one.survey.Picked)
+		one.digests, stats, one.err = b.o.Memory.Digests(ctx, b.o.Source, one.survey.Picked, newProgress(sink, task))
 		one.contents = &sourceContents{b.o.Source, stats}
 	})
 	return one, one.err
 }
 
-func (b *builder) copy(ctx context.Context, c *composer, do plan.Copy) error {
+func (b *builder) copy(ctx context.Context, c *composer, do plan.Copy, task event.Task, sink event.Sink) error {
 	for _, from := range do.From {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -293,7 +295,7 @@ func (b *builder) copy(ctx context.Context, c *composer, do plan.Copy) error {
 		if err != nil {
 			return err
 		}
-		got, err := b.copiedFrom(ctx, from, do.LeaveOut)
+		got, err := b.copiedFrom(ctx, from, do.LeaveOut, task, sink)
 		if err != nil {
 			return err
 		}

@@ -65,7 +65,7 @@ func (m *Memory) Save() {
 }
 
 // Digests gives the digest of each file among picked, and what the file was like when it was taken.
-func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree.Picked) (map[string]digest.Digest, map[string]tree.Stat, error) {
+func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree.Picked, done *progress) (map[string]digest.Digest, map[string]tree.Stat, error) {
 	digests := make(map[string]digest.Digest, len(picked))
 	stats := make(map[string]tree.Stat, len(picked))
 	var todo []string
@@ -93,6 +93,7 @@ func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree
 				if err != nil {
 					return err
 				}
+				done.add(stat.Size)
 				m.mutex.Lock()
 				digests[path], stats[path] = d, stat
 				if stat.Settled(time.Now()) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -115,7 +116,7 @@ func (b *builder) packOnce(ctx context.Context, t *stepTree) (*packedLayer, erro
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	b.o.Sink.Send(event.Started{Task: t.task, Total: t.bytes})
+	b.o.Sink.Send(event.Started{Task: t.task, Act: "packing", Total: t.bytes})
 	record, err := b.packNew(ctx, t)
 	if err != nil {
 		return nil, err
@@ -139,7 +140,7 @@ func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, erro
 		return nil, err
 	}
 	defer blob.Abort()
-	progress := &progress{sink: b.o.Sink, task: t.task}
+	progress := newProgress(b.o.Sink, t.task)
 	packed, err := layer.Pack(ctx, blob, t.entries, func(e *tree.Entry) (io.ReadCloser, error) {
 		progress.add(e.Size)
 		return t.Open(e.Path)
@@ -158,15 +159,22 @@ func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, erro
 	return record, b.o.Store.PutRecord(record)
 }
 
-// progress reports how far a pack is, at most some times a second.
+// progress reports how far an act is, at most some times a second. Several goroutines may add to it.
 type progress struct {
-	sink event.Sink
-	task event.Task
-	done int64
-	last time.Time
+	sink  event.Sink
+	task  event.Task
+	mutex sync.Mutex
+	done  int64
+	last  time.Time
+}
+
+func newProgress(sink event.Sink, task event.Task) *progress {
+	return &progress{sink: sink, task: task}
 }
 
 func (p *progress) add(n int64) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
 	p.done += n
 	if now := time.Now(); now.Sub(p.last) > 100*time.Millisecond {
 		p.last = now

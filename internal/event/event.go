@@ -34,9 +34,11 @@ type Task struct {
 	Label    string // "copy pages/ to /srv/pages"
 }
 
-// Started says that a task begins. Total is the number of bytes it will move where that is known.
+// Started says that a task begins, or goes on to another act. Total is the number of bytes that the act will move where
+// that is known.
 type Started struct {
 	Task  Task
+	Act   string // "reading", "packing", "sending"
 	Total int64
 }
 

@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"errors"
 	"fmt"
 	"reflect"
 	"strconv"
@@ -250,12 +251,10 @@ func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
 		return nil
 	}
 	collect := &collector{optional: map[ast.Node]bool{}}
-	source := e.Text
+	source, grouped := groupDefaults(e.Text)
 	_, err := expr.Compile(source, c.options(true, condition)...)
-	if grouped, ok := groupDefaults(e.Text); err != nil && ok {
-		if _, again := expr.Compile(grouped, c.options(true, condition)...); again == nil {
-			source, err = grouped, nil
-		}
+	if grouped {
+		err = ungroup(source, err)
 	}
 	var program *vm.Program
 	if err == nil {
@@ -292,6 +291,20 @@ func (c *compiler) options(check, condition bool) []expr.Option {
 	return options
 }
 
+// ungroup gives the place of an error as it is in the text that the person wrote.
+func ungroup(grouped string, err error) error {
+	var located *file.Error
+	if !errors.As(err, &located) || located.Column > len(grouped) {
+		return err
+	}
+	own := *located
+	own.Column -= len("(") + strings.Count(grouped[:located.Column], groupMark)*(len(groupMark)-len("??"))
+	return &own
+}
+
+// groupMark stands between the groups that groupDefaults makes.
+const groupMark = ") ?? ("
+
 // groupDefaults puts each side of "??" in brackets. The language wants them where "??" stands beside another operator;
 // in a recipe "??" binds loosest, so that a default may be put together without them.
 func groupDefaults(text string) (string, bool) {
@@ -307,7 +320,7 @@ func groupDefaults(text string) (string, bool) {
 			depth--
 		case ',', ':', '|':
 			if depth == 0 {
-				return "", false
+				return text, false
 			}
 		case '?':
 			if depth == 0 && strings.HasPrefix(text[i:], "??") {
@@ -317,7 +330,10 @@ func groupDefaults(text string) (string, bool) {
 			}
 		}
 	}
-	return "(" + strings.Join(append(sides, text[start:]), ") ?? (") + ")", len(sides) > 0
+	if len(sides) == 0 {
+		return text, false
+	}
+	return "(" + strings.Join(append(sides, text[start:]), groupMark) + ")", true
 }
 
 // skipString gives the offset of the quote that ends the string at the start of text, or of the text's end.

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"reflect"
 	"sort"
 	"strings"
 	"time"
@@ -83,8 +84,14 @@ func WriteImage(w io.Writer, p Paint, i *inspect.Image, now time.Time) error {
 	if len(i.Annotations) > 0 {
 		root.Child(annotationTree(p, i.Annotations))
 	}
+	shared := sameSettings(i.Platforms)
 	for n := range i.Platforms {
-		root.Child(platformTree(p, &i.Platforms[n], i.Annotations, now))
+		root.Child(platformTree(p, &i.Platforms[n], i.Annotations, shared, now))
+	}
+	if shared {
+		if lines := settingsLines(&i.Platforms[0].Settings); len(lines) > 0 {
+			root.Child(settingsTree(p, "settings of every platform", lines))
+		}
 	}
 	for line := range strings.SplitSeq(strings.ReplaceAll(root.String(), "\u00a0", " "), "\n") {
 		if _, err := fmt.Fprintln(w, strings.TrimRight(line, " ")); err != nil {
@@ -111,7 +118,7 @@ func sortedKeys[V any](m map[string]V) []string {
 	return keys
 }
 
-func platformTree(p Paint, one *inspect.Platform, shared map[string]string, now time.Time) *tree.Tree {
+func platformTree(p Paint, one *inspect.Platform, shared map[string]string, settings bool, now time.Time) *tree.Tree {
 	head := p.Accent(one.Platform) + "  " + Size(one.Packed) + " packed, " + Size(one.Unpacked) + " unpacked"
 	if one.Unpacked < 0 {
 		head = p.Accent(one.Platform) + "  " + Size(one.Packed) + " packed"
@@ -129,12 +136,8 @@ func platformTree(p Paint, one *inspect.Platform, shared map[string]string, now 
 		layers.Child(p.Muted(digest.Short(l.Digest)) + "  " + size + "  " + cut(oneLine(l.CreatedBy), 90))
 	}
 	t.Child(layers)
-	if lines := settingsLines(&one.Settings); len(lines) > 0 {
-		s := tree.Root("settings")
-		for _, line := range lines {
-			s.Child(p.Muted(line[0]) + " " + line[1])
-		}
-		t.Child(s)
+	if lines := settingsLines(&one.Settings); len(lines) > 0 && !settings {
+		t.Child(settingsTree(p, "settings", lines))
 	}
 	own := map[string]string{}
 	for key, value := range one.Annotations {
@@ -144,6 +147,24 @@ func platformTree(p Paint, one *inspect.Platform, shared map[string]string, now 
 	}
 	if len(own) > 0 {
 		t.Child(annotationTree(p, own))
+	}
+	return t
+}
+
+// sameSettings tells whether several platforms have the same settings, which are then told once.
+func sameSettings(list []inspect.Platform) bool {
+	for i := range list {
+		if !reflect.DeepEqual(list[i].Settings, list[0].Settings) {
+			return false
+		}
+	}
+	return len(list) > 1
+}
+
+func settingsTree(p Paint, title string, lines [][2]string) *tree.Tree {
+	t := tree.Root(title)
+	for _, line := range lines {
+		t.Child(p.Muted(line[0]) + " " + line[1])
 	}
 	return t
 }
@@ -233,21 +254,24 @@ type PlannedStep struct {
 
 // WritePlan writes the steps of every unit and where the images go.
 func WritePlan(w io.Writer, p Paint, plan *Plan) error {
-	for _, u := range plan.Units {
+	for n, u := range plan.Units {
+		if n > 0 {
+			fmt.Fprintln(w)
+		}
 		base := u.Base
 		if u.Digest != "" {
 			base += " " + p.Muted(digest.Short(u.Digest))
 		}
 		fmt.Fprintf(w, "%s %s  %s on %s\n", p.Bold(u.Name), u.Platform, u.Kind, base)
 		for i, s := range u.Steps {
-			outcome := p.Accent("● runs   ")
+			outcome := p.Accent("● runs    ")
 			switch s.Outcome {
 			case "reused":
-				outcome = p.Muted("○ reused ")
+				outcome = p.Muted("○ reused  ")
 			case "skipped":
-				outcome = p.Muted("· skipped")
+				outcome = p.Muted("· no layer")
 			case "depends":
-				outcome = p.Muted("? depends")
+				outcome = p.Muted("? depends ")
 			}
 			line := fmt.Sprintf("  %2d %s  %s", i+1, outcome, s.Step)
 			if s.Files > 0 {

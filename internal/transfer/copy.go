@@ -223,7 +223,7 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor) error {
 	began := time.Now()
 	there, err := c.to.Has(ctx, desc)
 	if err == nil && !there {
-		c.o.Sink.Send(event.Started{Task: task, Total: desc.Size})
+		c.o.Sink.Send(event.Started{Task: task, Act: "sending", Total: desc.Size})
 		err = c.again(ctx, func() error { return c.to.Put(ctx, desc, c.opener(ctx, desc, task)) })
 	}
 	done := event.Finished{Task: task, Outcome: event.Sent, Detail: humanize.Bytes(uint64(desc.Size)), Took: time.Since(began)}

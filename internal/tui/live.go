@@ -81,6 +81,7 @@ type pile struct {
 // tile is a task.
 type tile struct {
 	task    event.Task
+	act     string
 	total   int64
 	done    int64
 	over    bool
@@ -109,7 +110,8 @@ func (p *picture) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 func (p *picture) take(e event.Event) {
 	switch e := e.(type) {
 	case event.Started:
-		p.tile(e.Task).total = e.Total
+		t := p.tile(e.Task)
+		t.act, t.total, t.done = e.Act, e.Total, 0
 	case event.Progress:
 		p.tile(e.Task).done = e.Done
 	case event.Finished:
@@ -216,5 +218,5 @@ func (p *picture) words(t *tile) string {
 	if t.total > 0 {
 		progress = fmt.Sprintf("%s of %s", report.Size(t.done), report.Size(t.total))
 	}
-	return p.paint.Accent("◐ running ") + string(label) + p.paint.Muted("  "+progress)
+	return p.paint.Accent("◐ "+fmt.Sprintf("%-8s", t.act)) + string(label) + p.paint.Muted("  "+progress)
 }
