@@ -84,7 +84,9 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 		}
 		t.layer = packed.record
 		done.Outcome = packed.outcome
-		done.Detail = fmt.Sprintf("%s, %s", plural(t.files, "file"), humanize.Bytes(uint64(t.bytes)))
+		if t.files > 0 {
+			done.Detail = fmt.Sprintf("%s, %s", plural(t.files, "file"), humanize.Bytes(uint64(t.bytes)))
+		}
 		switch {
 		case !first:
 			done.Outcome, done.Reason = event.Reused, asAnother

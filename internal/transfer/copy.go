@@ -212,14 +212,14 @@ func (c *copier) moveBlobs(ctx context.Context) error {
 	if _, ordered := c.to.(*newArchive); ordered {
 		group.SetLimit(1)
 	}
-	for _, desc := range c.blobs {
-		group.Go(func() error { return c.moveBlob(ctx, desc) })
+	for i, desc := range c.blobs {
+		task := event.Task{ID: fmt.Sprintf("%06d", i), Unit: c.to.String(), Label: label(desc)}
+		group.Go(func() error { return c.moveBlob(ctx, desc, task) })
 	}
 	return group.Wait()
 }
 
-func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor) error {
-	task := event.Task{ID: string(desc.Digest), Unit: c.to.String(), Label: label(desc)}
+func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, task event.Task) error {
 	began := time.Now()
 	there, err := c.to.Has(ctx, desc)
 	if err == nil && !there {

@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"imbricat/internal/event"
 	"imbricat/internal/report"
@@ -28,14 +30,22 @@ type live struct {
 // Live is a view for terminals. It takes no input and leaves its last picture on the screen.
 func Live(ctx context.Context, w io.Writer, p report.Paint) View {
 	l := &live{w: w, paint: p, ended: make(chan struct{})}
-	l.program = tea.NewProgram(&picture{paint: p, units: map[string]*pile{}}, tea.WithContext(ctx), tea.WithOutput(w),
-		tea.WithInput(nil), tea.WithoutSignalHandler(), tea.WithFPS(20))
+	l.program = tea.NewProgram(&picture{paint: p}, tea.WithContext(ctx), tea.WithOutput(w),
+		tea.WithInput(nil), tea.WithoutSignalHandler(), tea.WithFPS(20), tea.WithColorProfile(profile(p)))
 	go func() {
 		defer close(l.ended)
 		// The view is an ornament: where the terminal refuses it, the work goes on without.
 		_, _ = l.program.Run()
 	}()
 	return l
+}
+
+// profile lets the picture have the same colours as everything else that is written.
+func profile(p report.Paint) colorprofile.Profile {
+	if p.On {
+		return colorprofile.TrueColor
+	}
+	return colorprofile.ASCII
 }
 
 func (l *live) Send(e event.Event) {
@@ -67,7 +77,7 @@ type finish struct{}
 // picture is the state that is drawn.
 type picture struct {
 	paint report.Paint
-	units map[string]*pile
+	units []*pile // in the order of their first events
 	width int
 	over  bool
 }
@@ -121,12 +131,12 @@ func (p *picture) take(e event.Event) {
 }
 
 func (p *picture) tile(task event.Task) *tile {
-	key := task.Unit + " " + task.Platform
-	unit := p.units[key]
-	if unit == nil {
-		unit = &pile{unit: task.Unit, platform: task.Platform}
-		p.units[key] = unit
+	at := slices.IndexFunc(p.units, func(u *pile) bool { return u.unit == task.Unit && u.platform == task.Platform })
+	if at < 0 {
+		at = len(p.units)
+		p.units = append(p.units, &pile{unit: task.Unit, platform: task.Platform})
 	}
+	unit := p.units[at]
 	for _, t := range unit.tiles {
 		if t.task.ID == task.ID {
 			return t
@@ -143,13 +153,16 @@ const shown = 8
 // View implements tea.Model.
 func (p *picture) View() tea.View {
 	var out strings.Builder
-	for _, key := range sorted(p.units) {
-		u := p.units[key]
+	for _, u := range p.units {
 		sort.Slice(u.tiles, func(i, j int) bool { return u.tiles[i].task.ID < u.tiles[j].task.ID })
 		fmt.Fprintf(&out, "%s %s  %s\n", p.paint.Bold(u.unit), u.platform, p.tiles(u.tiles))
 		for _, t := range last(u.tiles) {
 			out.WriteString("  " + p.words(t) + "\n")
 		}
+	}
+	if p.over {
+		// The line that the cursor is left on is written over by what follows.
+		return tea.NewView(out.String())
 	}
 	return tea.NewView(strings.TrimSuffix(out.String(), "\n"))
 }
@@ -169,15 +182,6 @@ func last(tiles []*tile) []*tile {
 	}
 	running = running[:min(len(running), shown)]
 	return append(over[len(over)-(shown-len(running)):], running...)
-}
-
-func sorted(units map[string]*pile) []string {
-	keys := make([]string, 0, len(units))
-	for key := range units {
-		keys = append(keys, key)
-	}
-	sort.Strings(keys)
-	return keys
 }
 
 // tiles draws a pile from the side: each tile overlaps the one below it.
