@@ -7,6 +7,7 @@ package build
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"runtime"
 	"sync"
@@ -241,13 +242,23 @@ func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
 	return nil
 }
 
-// steps works out what each step lays down, and for images packs the layers side by side.
+// steps works out what each step lays down; the layers of an image are packed side by side with that.
 func (b *builder) steps(ctx context.Context, u *plan.Unit, s *unitState) error {
-	if err := b.composeAll(ctx, u, s, b.o.Sink); err != nil {
-		return err
+	group, ctx := errgroup.WithContext(ctx)
+	pack := func(t *stepTree) {
+		if u.IsImage {
+			group.Go(func() error { return b.pack(ctx, t) })
+		}
 	}
-	if u.IsImage {
-		return b.packAll(ctx, s)
+	for _, below := range s.own {
+		pack(below)
+	}
+	err := b.composeAll(ctx, u, s, b.o.Sink, pack)
+	if packErr := group.Wait(); packErr != nil && (err == nil || !errors.Is(packErr, context.Canceled)) {
+		err = packErr
+	}
+	if err != nil || u.IsImage {
+		return err
 	}
 	for i := range s.steps {
 		s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, noLayer
@@ -255,8 +266,8 @@ func (b *builder) steps(ctx context.Context, u *plan.Unit, s *unitState) error {
 	return nil
 }
 
-// composeAll works out what each step lays down, in order, and lays it over the unit's view.
-func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, sink event.Sink) error {
+// composeAll works out what each step lays down, in order, lays it over the unit's view, and hands it on.
+func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, sink event.Sink, next func(*stepTree)) error {
 	s.steps = make([]StepResult, len(u.Steps))
 	for i := range u.Steps {
 		began := time.Now()
@@ -282,17 +293,9 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 			continue
 		}
 		s.own = append(s.own, t)
+		next(t)
 	}
 	return nil
-}
-
-// packAll makes sure that every own layer of an image is in the store.
-func (b *builder) packAll(ctx context.Context, s *unitState) error {
-	group, ctx := errgroup.WithContext(ctx)
-	for _, t := range s.own {
-		group.Go(func() error { return b.pack(ctx, t) })
-	}
-	return group.Wait()
 }
 
 // image puts the platforms' images and the index over them into the store, under the image's name.

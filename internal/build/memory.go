@@ -89,11 +89,10 @@ func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree
 				if err := ctx.Err(); err != nil {
 					return err
 				}
-				d, stat, err := hashFile(source, path, buffer)
+				d, stat, err := hashFile(source, path, buffer, done)
 				if err != nil {
 					return err
 				}
-				done.add(stat.Size)
 				m.mutex.Lock()
 				digests[path], stats[path] = d, stat
 				if stat.Settled(time.Now()) {
@@ -121,14 +120,14 @@ func batches(list []string, n int) func(yield func([]string) bool) {
 }
 
 // hashFile reads a file once and notices when it changes meanwhile.
-func hashFile(source *tree.Source, path string, buffer []byte) (digest.Digest, tree.Stat, error) {
+func hashFile(source *tree.Source, path string, buffer []byte, done *progress) (digest.Digest, tree.Stat, error) {
 	f, before, err := source.Open(path)
 	if err != nil {
 		return "", before, err
 	}
 	defer f.Close()
 	sum := sha256.New()
-	n, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{f}, buffer)
+	n, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{&counted{f, done}}, buffer)
 	if err != nil {
 		return "", before, fmt.Errorf("reading %q: %w", path, err)
 	}

@@ -144,8 +144,8 @@ func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, erro
 	defer blob.Abort()
 	progress := newProgress(b.o.Sink, t.task)
 	packed, err := layer.Pack(ctx, blob, t.entries, func(e *tree.Entry) (io.ReadCloser, error) {
-		progress.add(e.Size)
-		return t.Open(e.Path)
+		body, err := t.Open(e.Path)
+		return &counted{body, progress}, err
 	})
 	if err != nil {
 		return nil, err
@@ -168,6 +168,18 @@ type progress struct {
 	mutex sync.Mutex
 	done  int64
 	last  time.Time
+}
+
+// counted adds what is read to a progress.
+type counted struct {
+	io.ReadCloser
+	progress *progress
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.ReadCloser.Read(p)
+	c.progress.add(int64(n))
+	return n, err
 }
 
 func newProgress(sink event.Sink, task event.Task) *progress {

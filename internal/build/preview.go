@@ -90,7 +90,7 @@ func (b *builder) look(ctx context.Context, u *plan.Unit, unknown map[*plan.Unit
 		s.once.Do(func() {
 			defer close(s.done)
 			if s.err = b.start(ctx, u, s); s.err == nil {
-				s.err = b.composeAll(ctx, u, s, event.Discard)
+				s.err = b.composeAll(ctx, u, s, event.Discard, func(*stepTree) {})
 			}
 		})
 		if err = s.err; err != nil {
