@@ -38,9 +38,13 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 	if err != nil {
 		return build.Options{}, nil, err
 	}
+	unnamed := []string{p.recipe.File.Name, recipe.LockName, ".git"}
+	// A store inside the project changes with every build; taking it in would never end.
+	if below, inside := inside(dir, st.Dir()); inside {
+		unnamed = append(unnamed, below)
+	}
 	source, err := tree.OpenSource(dir, tree.SourceOptions{
-		LeaveOut: p.recipe.Sources.LeaveOut, HonourGitignore: p.recipe.Sources.HonourGitignore,
-		Unnamed: []string{p.recipe.File.Name, recipe.LockName, ".git"},
+		LeaveOut: p.recipe.Sources.LeaveOut, HonourGitignore: p.recipe.Sources.HonourGitignore, Unnamed: unnamed,
 	})
 	if err != nil {
 		return build.Options{}, nil, usageError{err}
@@ -71,12 +75,18 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 	return o, func() { source.Close() }, nil
 }
 
-func runBuild(ctx context.Context, s *session) error {
-	p, err := s.makePlan(s.cmd.Args().Slice())
+// inside gives a path relative to a folder, with slashes, where it lies in it.
+func inside(dir, path string) (string, bool) {
+	abs, err := filepath.Abs(path)
 	if err != nil {
-		return err
+		return "", false
 	}
-	st, err := s.openStore()
+	below, err := filepath.Rel(dir, abs)
+	return filepath.ToSlash(below), err == nil && filepath.IsLocal(below) && below != "."
+}
+
+func runBuild(ctx context.Context, s *session) error {
+	p, st, err := s.planAndStore()
 	if err != nil {
 		return err
 	}
@@ -173,11 +183,7 @@ func planCommand() *cli.Command {
 }
 
 func runPlan(ctx context.Context, s *session) error {
-	p, err := s.makePlan(s.cmd.Args().Slice())
-	if err != nil {
-		return err
-	}
-	st, err := s.openStore()
+	p, st, err := s.planAndStore()
 	if err != nil {
 		return err
 	}

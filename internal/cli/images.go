@@ -62,11 +62,7 @@ type shipment struct {
 }
 
 func runPush(ctx context.Context, s *session) error {
-	p, err := s.makePlan(s.cmd.Args().Slice())
-	if err != nil {
-		return err
-	}
-	st, err := s.openStore()
+	p, st, err := s.planAndStore()
 	if err != nil {
 		return err
 	}

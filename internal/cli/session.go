@@ -231,6 +231,16 @@ func (s *session) makePlan(images []string) (*planned, error) {
 	return &planned{r, f, p}, nil
 }
 
+// planAndStore is what every command that works on the recipe's images begins with: its arguments name images.
+func (s *session) planAndStore() (*planned, *store.Store, error) {
+	p, err := s.makePlan(s.cmd.Args().Slice())
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := s.openStore()
+	return p, st, err
+}
+
 // Options that several commands share.
 func factFlag() cli.Flag {
 	return &cli.StringSliceFlag{Name: "fact", Usage: "`NAME=VALUE` that replaces a fact of the recipe; may be given again"}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -266,4 +267,23 @@ func TestLoopbackAlone(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, want, u.Scheme == "http", host)
 	}
+}
+
+// TestHTTPSElsewhere: any host but this machine is spoken to over TLS, with its certificate checked.
+func TestHTTPSElsewhere(t *testing.T) {
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `{"tags":["1"]}`) }))
+	t.Cleanup(server.Close)
+	c := New(Options{Wait: time.Millisecond})
+	transport := c.http.Transport.(*http.Transport)
+	transport.DialContext = func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, network, server.Listener.Addr().String())
+	}
+	_, err := c.Repository("example.com", "tides/gauge").Tags(context.Background())
+	require.ErrorContains(t, err, "certificate")
+	transport.TLSClientConfig = server.Client().Transport.(*http.Transport).TLSClientConfig
+	tags, err := c.Repository("example.com", "tides/gauge").Tags(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, []string{"1"}, tags)
+	_, err = c.Repository("registry.tideline.example", "tides/gauge").Tags(context.Background())
+	require.ErrorContains(t, err, "certificate", "a certificate for another host is refused")
 }

@@ -49,32 +49,29 @@ type Opener struct {
 
 // Source opens a place to read from.
 func (o *Opener) Source(ref reference.Reference) (Place, error) {
-	switch ref.Kind {
-	case reference.Registry:
-		return o.registry(ref), nil
-	case reference.Store:
-		return &local{Layout: o.Store.Layout, ref: ref}, nil
-	case reference.Archive:
+	if ref.Kind == reference.Archive {
 		return openArchive(o.path(ref), ref)
 	}
-	l, err := layout.Open(o.path(ref))
-	if err != nil {
-		return nil, err
-	}
-	return &local{Layout: l, ref: ref}, nil
+	return o.place(ref, layout.Open)
 }
 
 // Destination opens a place to write to and makes it where it does not exist.
 func (o *Opener) Destination(ref reference.Reference) (Place, error) {
-	switch ref.Kind {
-	case reference.Registry:
-		return o.registry(ref), nil
-	case reference.Store:
-		return &local{Layout: o.Store.Layout, ref: ref}, nil
-	case reference.Archive:
+	if ref.Kind == reference.Archive {
 		return createArchive(o.path(ref), ref)
 	}
-	l, err := layout.Create(o.path(ref), "")
+	return o.place(ref, func(dir string) (*layout.Layout, error) { return layout.Create(dir, "") })
+}
+
+// place opens what is read and written alike.
+func (o *Opener) place(ref reference.Reference, open func(dir string) (*layout.Layout, error)) (Place, error) {
+	switch ref.Kind {
+	case reference.Registry:
+		return &remote{repository: o.Client.Repository(ref.Host, ref.Repository), ref: ref}, nil
+	case reference.Store:
+		return &local{Layout: o.Store.Layout, ref: ref}, nil
+	}
+	l, err := open(o.path(ref))
 	if err != nil {
 		return nil, err
 	}
@@ -86,10 +83,6 @@ func (o *Opener) path(ref reference.Reference) string {
 		return ref.Path
 	}
 	return filepath.Join(o.Dir, ref.Path)
-}
-
-func (o *Opener) registry(ref reference.Reference) *remote {
-	return &remote{repository: o.Client.Repository(ref.Host, ref.Repository), ref: ref}
 }
 
 // local is the store or a layout directory.

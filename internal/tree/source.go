@@ -90,6 +90,12 @@ func (s *Source) Pick(from string, leave []string) (*Survey, error) {
 	}
 	w.base, w.pattern = base, pattern
 	info, err := s.root.Lstat(filepath.FromSlash(base))
+	if err == nil && info.IsDir() {
+		w.top, err = s.root.OpenRoot(filepath.FromSlash(base))
+	}
+	if w.top != nil {
+		defer w.top.Close()
+	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && pattern != "":
 		return nil, fmt.Errorf("the pattern %q %w", from, ErrNoMatch)
@@ -106,12 +112,12 @@ func (s *Source) Pick(from string, leave []string) (*Survey, error) {
 	}
 	if !info.IsDir() {
 		w.survey.SingleFile = true
-		if err := w.take(base, path.Base(base), info); err != nil {
+		if err := w.take(s.root, base, base, path.Base(base), info); err != nil {
 			return nil, err
 		}
 		return w.survey, nil
 	}
-	if err := w.folder(base, "", pattern == "", 0); err != nil {
+	if err := w.folder(w.top, base, "", pattern == "", 0); err != nil {
 		return nil, err
 	}
 	return w.survey, w.finish(from)
@@ -191,6 +197,7 @@ func (s *Source) leftOutAbove(w *walk, base string, folder bool) bool {
 
 // walk carries the state of one Pick.
 type walk struct {
+	top     *os.Root // the folder that is walked; nil for a file
 	source  *Source
 	matcher ignore.Matcher
 	base    string // folder that the pattern is relative to
@@ -207,8 +214,9 @@ func (w *walk) matches(p string) bool {
 	return matched
 }
 
-// folder visits what a folder holds. rel is where it lands; inside tells that everything below is taken.
-func (w *walk) folder(dir, rel string, inside bool, depth int) error {
+// folder visits what an open folder holds. dir is its path, rel where it lands; inside tells that everything below is
+// taken. Names are looked up in the open folder, so that each costs one call however deep it lies.
+func (w *walk) folder(open *os.Root, dir, rel string, inside bool, depth int) error {
 	matcher := w.matcher
 	if w.source.honour && depth > 0 {
 		var err error
@@ -217,7 +225,7 @@ func (w *walk) folder(dir, rel string, inside bool, depth int) error {
 		}
 	}
 	defer func() { w.matcher = matcher }()
-	f, err := w.source.root.Open(filepath.FromSlash(dir))
+	f, err := open.Open(".")
 	if err != nil {
 		return fmt.Errorf("reading %q: %w", dir, plain(err))
 	}
@@ -228,15 +236,15 @@ func (w *walk) folder(dir, rel string, inside bool, depth int) error {
 	}
 	sort.Strings(names)
 	for _, name := range names {
-		if err := w.entry(strings.TrimPrefix(Join(dir, name), "./"), rel, name, inside, depth); err != nil {
+		if err := w.entry(open, strings.TrimPrefix(Join(dir, name), "./"), rel, name, inside, depth); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (w *walk) entry(p, rel, name string, inside bool, depth int) error {
-	info, err := w.source.root.Lstat(filepath.FromSlash(p))
+func (w *walk) entry(open *os.Root, p, rel, name string, inside bool, depth int) error {
+	info, err := open.Lstat(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // it went away between the listing and now
 	}
@@ -251,7 +259,7 @@ func (w *walk) entry(p, rel, name string, inside bool, depth int) error {
 	}
 	to := Join(rel, name)
 	if matched {
-		if err := w.take(p, to, info); err != nil {
+		if err := w.take(open, name, p, to, info); err != nil {
 			return err
 		}
 	}
@@ -265,10 +273,16 @@ func (w *walk) entry(p, rel, name string, inside bool, depth int) error {
 		}
 		to = ""
 	}
-	return w.folder(p, to, matched, depth+1)
+	below, err := open.OpenRoot(name)
+	if err != nil {
+		return fmt.Errorf("reading %q: %w", p, plain(err))
+	}
+	defer below.Close()
+	return w.folder(below, p, to, matched, depth+1)
 }
 
-func (w *walk) take(p, rel string, info fs.FileInfo) error {
+// take adds what is called name in an open folder.
+func (w *walk) take(open *os.Root, name, p, rel string, info fs.FileInfo) error {
 	picked := Picked{Path: p, Rel: rel, Mode: permissions(info.Mode()), Stat: statOf(info)}
 	switch mode := info.Mode(); {
 	case mode.IsRegular():
@@ -276,7 +290,7 @@ func (w *walk) take(p, rel string, info fs.FileInfo) error {
 	case mode.IsDir():
 		picked.Kind = Folder
 	case mode&fs.ModeSymlink != 0:
-		target, err := w.source.root.Readlink(filepath.FromSlash(p))
+		target, err := open.Readlink(filepath.FromSlash(name))
 		if err != nil {
 			return fmt.Errorf("reading the link %q: %w", p, plain(err))
 		}
