@@ -32,7 +32,7 @@ var allowed = map[string]string{
 	"inspect":         "digest image",
 	"standin":         "digest",
 	"build":           "digest event image layer plan platform recipe reference store tree",
-	"report":          "digest event inspect store",
+	"report":          "digest event inspect layer store",
 	"tui":             "event report",
 	"cli":             "*",
 	"../demo":         "",

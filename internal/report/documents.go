@@ -262,7 +262,7 @@ func WritePlan(w io.Writer, p Paint, plan *Plan) error {
 		if u.Digest != "" {
 			base += " " + p.Muted(digest.Short(u.Digest))
 		}
-		fmt.Fprintf(w, "%s %s  %s on %s\n", p.Bold(u.Name), u.Platform, u.Kind, base)
+		fmt.Fprintf(w, "%s %s  %s from %s\n", p.Bold(u.Name), u.Platform, u.Kind, base)
 		for i, s := range u.Steps {
 			outcome := p.Accent("● runs    ")
 			switch s.Outcome {

@@ -15,6 +15,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"imbricat/internal/event"
+	"imbricat/internal/layer"
 )
 
 // Paint colours text, or leaves it alone.
@@ -105,8 +106,12 @@ func Took(d time.Duration) string {
 	return d.Round(time.Second).String()
 }
 
-// When is a time in words and exactly.
+// When is the time of an image's making in words and exactly. The constant that stands for no time is not told as one:
+// an image is not decades old because nobody knows better.
 func When(t, now time.Time) string {
+	if t.Equal(layer.Epoch) {
+		return "at no time that is known (" + t.UTC().Format("2006-01-02 15:04:05 UTC") + " stands for that)"
+	}
 	return humanize.RelTime(t, now, "ago", "from now") + " (" + t.UTC().Format("2006-01-02 15:04:05 UTC") + ")"
 }
 
