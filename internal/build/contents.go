@@ -56,7 +56,15 @@ func ReadLayer(ctx context.Context, s *store.Store, desc digest.Descriptor, id d
 	if indexed.DiffID != id {
 		return nil, fmt.Errorf("the layer %s unpacks to %s, and its image says %s: %w", desc.Digest, indexed.DiffID, id, digest.ErrMismatch)
 	}
-	return indexed, s.PutTree(id, indexed)
+	return indexed, keepIndex(s, indexed)
+}
+
+// keepIndex remembers what a layer holds.
+func keepIndex(s *store.Store, indexed *layer.Indexed) error {
+	if !indexed.Storable() {
+		return nil
+	}
+	return s.PutTree(indexed.DiffID, indexed)
 }
 
 func (b *builder) layerContents(ctx context.Context, desc digest.Descriptor, id digest.DiffID) (*layerContents, error) {

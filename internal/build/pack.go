@@ -153,7 +153,7 @@ func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, erro
 	if err := blob.Commit(packed.Descriptor.Digest); err != nil {
 		return nil, err
 	}
-	if err := b.o.Store.PutTree(packed.DiffID, &layer.Indexed{Entries: t.entries, DiffID: packed.DiffID, Unpacked: packed.Unpacked}); err != nil {
+	if err := keepIndex(b.o.Store, &layer.Indexed{Entries: t.entries, DiffID: packed.DiffID, Unpacked: packed.Unpacked}); err != nil {
 		return nil, err
 	}
 	record := &store.Record{Key: t.key, Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked,

@@ -93,7 +93,7 @@ func (s *session) checkRegistries(ctx context.Context) []report.Check {
 	var list []report.Check
 	for _, host := range hosts {
 		c := report.Check{Name: "registry", Level: report.Good, What: host + " answers and takes the login"}
-		if err := s.client().Ping(ctx, host); err != nil {
+		if _, err := s.client().Ping(ctx, host); err != nil {
 			c.Level, c.What, c.Mend = report.Note, err.Error(), fmt.Sprintf("`imbricat login %s` again, or `imbricat logout %s`", host, host)
 		}
 		list = append(list, c)

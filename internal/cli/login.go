@@ -57,8 +57,12 @@ func runLogin(ctx context.Context, s *session) error {
 	}
 	login := credential.Login{User: user, Secret: secret}
 	client := registry.New(registry.Options{Logins: only{host, login}, Agent: "imbricat/" + version()})
-	if err := client.Ping(ctx, host); err != nil {
+	asked, err := client.Ping(ctx, host)
+	if err != nil {
 		return err
+	}
+	if !asked {
+		fmt.Fprintf(s.err, "warning: %s lets anybody in, so the login could not be checked\n", host)
 	}
 	file := credentialFile()
 	if err := file.Keep(host, login); err != nil {

@@ -135,6 +135,8 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 	eachCommand(root, func(c *cli.Command) {
 		c.OnUsageError = onUsageError
 		c.HideHelpCommand = true
+		// A value may hold commas.
+		c.DisableSliceFlagSeparator = true
 	})
 	return root
 }

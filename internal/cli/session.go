@@ -160,7 +160,7 @@ func (s *session) opener(st *store.Store) *transfer.Opener {
 
 func (s *session) platforms() ([]platform.Platform, error) {
 	var list []platform.Platform
-	for _, text := range s.cmd.StringSlice("platform") {
+	for _, text := range strings.FieldsFunc(strings.Join(s.cmd.StringSlice("platform"), ","), func(c rune) bool { return c == ',' }) {
 		p, err := platform.Parse(text)
 		if err != nil {
 			return nil, usageError{err}
@@ -247,5 +247,5 @@ func factFlag() cli.Flag {
 }
 
 func platformFlag() cli.Flag {
-	return &cli.StringSliceFlag{Name: "platform", Usage: "`OS/ARCHITECTURE`: only this one of the platforms; may be given again"}
+	return &cli.StringSliceFlag{Name: "platform", Usage: "`OS/ARCHITECTURE`: only this one of the platforms; may be given again, or hold several with commas"}
 }

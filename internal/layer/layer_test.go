@@ -153,6 +153,18 @@ func TestRandomTrees(t *testing.T) {
 	})
 }
 
+// TestNamesThatAreNoText: bytes that are no UTF-8 are kept as they are, and such an index is not kept as JSON.
+func TestNamesThatAreNoText(t *testing.T) {
+	m := &memory{bodies: map[string][]byte{}}
+	m.file("tide-\xff\xfe", 0o644, []byte("x"))
+	blob, _ := m.pack(t)
+	indexed, err := Index(bytes.NewReader(blob))
+	require.NoError(t, err)
+	require.Equal(t, m.entries, indexed.Entries)
+	require.False(t, indexed.Storable())
+	require.True(t, (&Indexed{Entries: sample().entries}).Storable())
+}
+
 func TestPackNoticesWhatChanges(t *testing.T) {
 	m := sample()
 	m.bodies["srv/a.txt"] = []byte("3.4")

@@ -10,6 +10,7 @@ import (
 	"path"
 	"sort"
 	"strings"
+	"unicode/utf8"
 
 	"crypto/sha256"
 
@@ -148,6 +149,22 @@ type Indexed struct {
 	Entries  []tree.Entry  `json:"entries"` // sorted by path; of several with one path the last, as an unpacker leaves it
 	DiffID   digest.DiffID `json:"diffID"`
 	Unpacked int64         `json:"unpacked"` // bytes of the tar
+}
+
+// Storable tells whether the index survives being written as JSON, which holds text alone: names that are not UTF-8 are
+// rare, and their layers are read again each time.
+func (i *Indexed) Storable() bool {
+	for n := range i.Entries {
+		if !utf8.ValidString(i.Entries[n].Path) || !utf8.ValidString(i.Entries[n].Target) {
+			return false
+		}
+		for name, value := range i.Entries[n].Xattrs {
+			if !utf8.ValidString(name) || !utf8.ValidString(value) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // Index reads a layer's blob to its end.

@@ -27,6 +27,7 @@ type clause struct {
 // ParseMode reads an octal mode ("0640") or clauses ("u=rwX,go=rX").
 func ParseMode(text string) (ModeRule, error) {
 	rule := ModeRule{text: text, set: true}
+	text = strings.TrimPrefix(text, "0o")
 	if strings.Trim(text, "01234567") == "" && text != "" {
 		octal, err := strconv.ParseUint(text, 8, 32)
 		if err != nil || octal > 0o7777 {

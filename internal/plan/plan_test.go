@@ -18,6 +18,7 @@ func TestModes(t *testing.T) {
 		folder       uint32 // from 0700
 	}{
 		{"0640", 0o640, 0o640, 0o640},
+		{"0o640", 0o640, 0o640, 0o640},
 		{"4755", 0o4755, 0o4755, 0o4755},
 		{"u=rwX,go=rX", 0o644, 0o755, 0o755},
 		{"u=rwX,go=", 0o600, 0o700, 0o700},

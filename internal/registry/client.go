@@ -340,11 +340,15 @@ func (c *Client) token(ctx context.Context, r request, challenge Challenge, logi
 	return "Bearer " + answer.Token, nil
 }
 
-// Ping asks a registry whether it is one and takes the login that the client has for it.
-func (c *Client) Ping(ctx context.Context, host string) error {
-	resp, err := c.do(ctx, request{op: "logging in", where: host, host: host, method: http.MethodGet, url: baseURL(host), want: []int{200}})
+// Ping asks a registry whether it is one and takes the login that the client has for it. asked tells whether the
+// registry wanted one: where anybody may come in, a login is not checked.
+func (c *Client) Ping(ctx context.Context, host string) (asked bool, err error) {
+	r := request{op: "logging in", where: host, host: host, method: http.MethodGet, url: baseURL(host), want: []int{200}}
+	resp, err := c.do(ctx, r)
 	if err != nil {
-		return err
+		return false, err
 	}
-	return resp.Body.Close()
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	return c.auth[r.host+" "+r.scope] != "", resp.Body.Close()
 }

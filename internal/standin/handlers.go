@@ -111,6 +111,7 @@ func (x *exchange) upload(id string) error {
 	case http.MethodGet:
 		return x.uploadState(id, info.Size(), http.StatusNoContent)
 	case http.MethodDelete:
+		x.storage.forget(id)
 		x.w.WriteHeader(http.StatusNoContent)
 		return os.Remove(x.storage.uploadPath(id))
 	case http.MethodPatch:
@@ -154,6 +155,7 @@ func (x *exchange) finish(id string) error {
 	if _, err := x.storage.appendUpload(id, x.r.Body); err != nil {
 		return err
 	}
+	defer x.storage.forget(id)
 	matches, err := x.storage.finishUpload(id, x.repository, d)
 	if err != nil {
 		return err

@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"time"
 
 	"imbricat/internal/digest"
 )
@@ -36,7 +37,21 @@ func openStorage(dir string) (*storage, error) {
 			return nil, fmt.Errorf("the stand-in's folder: %w", err)
 		}
 	}
+	s.sweep()
 	return s, nil
+}
+
+// sweep removes uploads that nobody has gone on with for a day.
+func (s *storage) sweep() {
+	entries, err := os.ReadDir(filepath.Join(s.dir, "uploads"))
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > 24*time.Hour {
+			os.Remove(filepath.Join(s.dir, "uploads", e.Name()))
+		}
+	}
 }
 
 func (s *storage) blobPath(d digest.Digest) string {
