@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/plan"
@@ -197,6 +198,25 @@ func TestMemorySavesReading(t *testing.T) {
 	require.NotContains(t, string(digests["old"]), "0000000000")
 	require.False(t, tree.Stat{ModTime: time.Now().UnixNano()}.Settled(time.Now()), "a time that is the clock's own counts as changed")
 	require.False(t, tree.Stat{ModTime: time.Now().Add(time.Hour).UnixNano()}.Settled(time.Now()))
+}
+
+// TestMemoryOnDisk: any names and numbers come back, and what is damaged makes an empty memory.
+func TestMemoryOnDisk(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		known := map[string]remembered{}
+		for range rapid.IntRange(0, 5).Draw(r, "files") {
+			path := string(rapid.SliceOf(rapid.Byte()).Draw(r, "path"))
+			known[path] = remembered{tree.Stat{Size: rapid.Int64().Draw(r, "size"), ModTime: rapid.Int64().Draw(r, "time"),
+				Change: rapid.Int64().Draw(r, "change"), Inode: rapid.Uint64().Draw(r, "inode")}, digest.FromBytes([]byte(path))}
+		}
+		text := string(encodeMemory(known))
+		require.Equal(r, known, decodeMemory(text))
+		for _, damaged := range []string{"", "x" + text, text + "x\n", strings.Replace(text, " ", "  ", 4), text[:len(text)/2]} {
+			for path, got := range decodeMemory(damaged) {
+				require.Equal(r, known[path], got)
+			}
+		}
+	})
 }
 
 // TestReuseEqualsFresh edits a project at random and builds it with what the store remembers: the image is always that

@@ -71,9 +71,11 @@ func (t *stepTree) seal() {
 	sort.Slice(t.entries, func(i, j int) bool { return t.entries[i].Path < t.entries[j].Path })
 	sum := sha256.New()
 	fmt.Fprintf(sum, "%s\n", layer.Format)
+	var line []byte
 	for i := range t.entries {
 		e := &t.entries[i]
-		fmt.Fprintf(sum, "%s\n", e.Line())
+		line = e.AppendLine(line[:0])
+		sum.Write(line)
 		if e.Kind == tree.File {
 			t.files++
 			t.bytes += e.Size
@@ -178,7 +180,7 @@ func (c *composer) add(e tree.Entry, where place) error {
 	}
 	e.Path = tree.Join(above, e.Path[strings.LastIndexByte(e.Path, '/')+1:])
 	if i, twice := c.at[e.Path]; twice {
-		if c.tree.entries[i].Line() == e.Line() {
+		if string(c.tree.entries[i].AppendLine(nil)) == string(e.AppendLine(nil)) {
 			return nil
 		}
 		return fmt.Errorf("two different things are to lie at /%s", e.Path)

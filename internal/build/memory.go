@@ -3,10 +3,11 @@ package build
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/json"
 	"fmt"
 	"io"
 	"runtime"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -31,20 +32,63 @@ type Memory struct {
 }
 
 type remembered struct {
-	Stat   tree.Stat     `json:"t"`
-	Digest digest.Digest `json:"d"`
+	Stat   tree.Stat
+	Digest digest.Digest
 }
 
 // OpenMemory reads the memory of a project folder (its absolute path). One that is missing or damaged is empty.
 func OpenMemory(s *store.Store, dir string) *Memory {
-	m := &Memory{store: s, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32] + ".json",
-		known: map[string]remembered{}, seen: map[string]remembered{}}
-	if text, found := s.Memo(m.name); found {
-		if json.Unmarshal(text, &m.known) != nil {
-			m.known = map[string]remembered{}
-		}
-	}
+	m := &Memory{store: s, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32],
+		seen: map[string]remembered{}}
+	text, _ := s.Memo(m.name)
+	m.known = decodeMemory(string(text))
 	return m
+}
+
+// memoryHead is the first line of a memory; another one is not read.
+const memoryHead = "imbricat file memory 1"
+
+// decodeMemory reads what encodeMemory wrote. Anything else makes an empty memory.
+func decodeMemory(text string) map[string]remembered {
+	head, rest, _ := strings.Cut(text, "\n")
+	known := make(map[string]remembered, strings.Count(rest, "\n"))
+	if head != memoryHead {
+		return known
+	}
+	for line := range strings.SplitSeq(strings.TrimSuffix(rest, "\n"), "\n") {
+		fields := strings.SplitN(line, " ", 6)
+		if len(fields) != 6 {
+			return map[string]remembered{}
+		}
+		var numbers [4]int64
+		for i := range numbers {
+			n, err := strconv.ParseInt(fields[i+1], 10, 64)
+			if err != nil {
+				return map[string]remembered{}
+			}
+			numbers[i] = n
+		}
+		path, err := strconv.Unquote(fields[5])
+		d := digest.Digest("sha256:" + fields[0])
+		if err != nil || d.Validate() != nil {
+			return map[string]remembered{}
+		}
+		known[path] = remembered{tree.Stat{Size: numbers[0], ModTime: numbers[1], Change: numbers[2], Inode: uint64(numbers[3])}, d}
+	}
+	return known
+}
+
+// encodeMemory writes a line for each file: digest, size, times in nanoseconds, inode, quoted path.
+func encodeMemory(known map[string]remembered) []byte {
+	out := []byte(memoryHead + "\n")
+	for path, r := range known {
+		out = append(out, r.Digest.Encoded()...)
+		for _, n := range []int64{r.Stat.Size, r.Stat.ModTime, r.Stat.Change, int64(r.Stat.Inode)} {
+			out = strconv.AppendInt(append(out, ' '), n, 10)
+		}
+		out = append(strconv.AppendQuote(append(out, ' '), path), '\n')
+	}
+	return out
 }
 
 // Save keeps what was learnt. A failure costs time at the next build and nothing else.
@@ -59,9 +103,7 @@ func (m *Memory) Save() {
 			m.seen[path] = old
 		}
 	}
-	if text, err := json.Marshal(m.seen); err == nil {
-		_ = m.store.PutMemo(m.name, text)
-	}
+	_ = m.store.PutMemo(m.name, encodeMemory(m.seen))
 }
 
 // Digests gives the digest of each file among picked, and what the file was like when it was taken.

@@ -57,10 +57,10 @@ type Picked struct {
 
 // Stat is what tells that a file has not changed: size in bytes, times in nanoseconds, inode where the system has them.
 type Stat struct {
-	Size    int64  `json:"s"`
-	ModTime int64  `json:"m"`
-	Change  int64  `json:"c,omitempty"`
-	Inode   uint64 `json:"i,omitempty"`
+	Size    int64
+	ModTime int64
+	Change  int64
+	Inode   uint64
 }
 
 // Survey is what a copy takes in, sorted by Rel.

@@ -7,7 +7,10 @@ package tree
 import (
 	"fmt"
 	"io"
+	"maps"
 	"path"
+	"slices"
+	"strconv"
 	"strings"
 
 	"imbricat/internal/digest"
@@ -49,10 +52,25 @@ type Entry struct {
 	Xattrs map[string]string `json:"x,omitempty"`
 }
 
-// Line is everything of an entry that decides the bytes of its layer, for keys that can be explained.
-func (e *Entry) Line() string {
-	return fmt.Sprintf("%s %o %d:%d %d %s %q -> %q %d,%d %q",
-		e.Kind, e.Mode, e.UID, e.GID, e.Size, e.Digest, e.Path, e.Target, e.Major, e.Minor, e.Xattrs)
+// AppendLine adds everything of an entry that decides the bytes of its layer, for keys that can be explained:
+//
+//	KIND MODE UID:GID SIZE DIGEST "PATH" -> "TARGET" MAJOR,MINOR "NAME"="VALUE"…
+func (e *Entry) AppendLine(line []byte) []byte {
+	line = append(append(line, e.Kind.String()...), ' ')
+	line = append(strconv.AppendUint(line, uint64(e.Mode), 8), ' ')
+	line = append(strconv.AppendInt(line, int64(e.UID), 10), ':')
+	line = append(strconv.AppendInt(line, int64(e.GID), 10), ' ')
+	line = append(strconv.AppendInt(line, e.Size, 10), ' ')
+	line = append(append(line, e.Digest...), ' ')
+	line = append(strconv.AppendQuote(line, e.Path), " -> "...)
+	line = append(strconv.AppendQuote(line, e.Target), ' ')
+	line = append(strconv.AppendInt(line, e.Major, 10), ',')
+	line = strconv.AppendInt(line, e.Minor, 10)
+	for _, name := range slices.Sorted(maps.Keys(e.Xattrs)) {
+		line = append(strconv.AppendQuote(append(line, ' '), name), '=')
+		line = strconv.AppendQuote(line, e.Xattrs[name])
+	}
+	return append(line, '\n')
 }
 
 // Contents gives the bytes of a tree's files. Open is called with the path under which the tree has the file.
