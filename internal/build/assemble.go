@@ -3,6 +3,7 @@ package build
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -17,7 +18,7 @@ const indexMediaType = v1.MediaTypeImageIndex
 // assemble stores a platform's config and manifest.
 func (b *builder) assemble(ctx context.Context, u *plan.Unit, s *unitState) (PlatformResult, time.Time, map[string]string, error) {
 	result := PlatformResult{Platform: u.ID.Platform}
-	created, err := b.o.Created(ctx, b.touches(u))
+	created, err := b.created(ctx, u)
 	if err != nil {
 		return result, created, nil, err
 	}
@@ -86,28 +87,37 @@ func (b *builder) annotations(u *plan.Unit, s *unitState, created time.Time) map
 	return all
 }
 
-// touches tells which paths of the project folder a unit takes in, by itself and through the units that it uses. A unit
-// that takes nothing in depends on its recipe alone.
-func (b *builder) touches(u *plan.Unit) func(path string) bool {
+// created gives the time that a unit's image is said to be made. Images that take in the same share the answer.
+func (b *builder) created(ctx context.Context, u *plan.Unit) (time.Time, error) {
 	var copies []plan.Copy
-	seen := map[*plan.Unit]bool{}
-	var visit func(u *plan.Unit)
-	visit = func(u *plan.Unit) {
-		if u == nil || seen[u] {
-			return
-		}
-		seen[u] = true
-		visit(u.Base.Unit)
-		for _, step := range u.Steps {
-			switch do := step.Do.(type) {
-			case plan.Copy:
-				copies = append(copies, do)
-			case plan.Take:
-				visit(do.Unit)
-			}
+	copiesOf(u, map[*plan.Unit]bool{}, &copies)
+	var key strings.Builder
+	for _, c := range copies {
+		fmt.Fprintf(&key, "%q %q\n", c.From, c.LeaveOut)
+	}
+	when, _, err := b.times.do(key.String(), func() (time.Time, error) { return b.o.Created(ctx, b.touches(copies)) })
+	return when, err
+}
+
+// copiesOf collects what a unit takes in from the project, by itself and through the units that it uses.
+func copiesOf(u *plan.Unit, seen map[*plan.Unit]bool, copies *[]plan.Copy) {
+	if u == nil || seen[u] {
+		return
+	}
+	seen[u] = true
+	copiesOf(u.Base.Unit, seen, copies)
+	for _, step := range u.Steps {
+		switch do := step.Do.(type) {
+		case plan.Copy:
+			*copies = append(*copies, do)
+		case plan.Take:
+			copiesOf(do.Unit, seen, copies)
 		}
 	}
-	visit(u)
+}
+
+// touches tells which paths of the project folder some copies take in. Without any the recipe alone decides.
+func (b *builder) touches(copies []plan.Copy) func(path string) bool {
 	if len(copies) == 0 {
 		return func(path string) bool { return path == b.o.Plan.File.Name }
 	}

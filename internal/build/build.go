@@ -159,6 +159,7 @@ type builder struct {
 	layers  flights[digest.Key, *packedLayer]
 	trees   flights[digest.DiffID, *layerContents]
 	picks   flights[string, *copied]
+	times   flights[string, time.Time]
 	packing chan struct{} // bounds how many layers are packed at once
 }
 

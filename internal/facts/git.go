@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-git/go-git/v5"
@@ -19,6 +21,8 @@ import (
 type Git struct {
 	repo *git.Repository
 	head *object.Commit
+	// mutex guards repo, whose reader is for one goroutine at a time.
+	mutex sync.Mutex
 	// below is the project folder relative to the work tree, with slashes, "" for the work tree itself.
 	below string
 
@@ -162,10 +166,20 @@ func (g *Git) Known() bool { return g.head != nil }
 
 // Newest gives the time of the newest commit that touched a path for which touches answers true (slashes, relative to
 // the project folder). A merge touches what differs from all its parents. At the end of a shallow clone the oldest
-// commit there counts as having touched everything in it.
+// commit there counts as having touched everything in it. Where the commit that is checked out has no such path (what
+// is built from the sources seldom is under version control) that commit's own time is given.
 func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (time.Time, bool, error) {
 	if g.head == nil {
 		return time.Time{}, false, nil
+	}
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	tracked, err := g.tracks(touches)
+	if err != nil {
+		return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
+	}
+	if !tracked {
+		return g.head.Committer.When.UTC(), true, nil
 	}
 	seen := map[plumbing.Hash]bool{g.head.Hash: true}
 	// The commits to look at, the oldest first.
@@ -196,6 +210,28 @@ func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (time.
 		}
 	}
 	return time.Time{}, false, nil
+}
+
+// tracks tells whether the commit that is checked out has any path for which touches answers true.
+func (g *Git) tracks(touches func(string) bool) (bool, error) {
+	tree, err := g.head.Tree()
+	if err != nil {
+		return false, err
+	}
+	walker := object.NewTreeWalker(tree, true, nil)
+	defer walker.Close()
+	for {
+		name, entry, err := walker.Next()
+		if err == io.EOF {
+			return false, nil
+		}
+		if err != nil {
+			return false, err
+		}
+		if path, inside := g.inProject(name); inside && entry.Mode.IsFile() && touches(path) {
+			return true, nil
+		}
+	}
 }
 
 // parents gives the parents that are there; a shallow clone lacks some.

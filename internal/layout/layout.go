@@ -53,6 +53,9 @@ func Create(dir, temp string) (*Layout, error) {
 	if temp == "" {
 		l.temp = dir
 	}
+	if err := l.checkEmpty(); err != nil {
+		return nil, err
+	}
 	for _, folder := range []string{l.path("blobs", "sha256"), l.temp} {
 		if err := os.MkdirAll(folder, 0o755); err != nil {
 			return nil, fmt.Errorf("writing %s: %w", dir, err)
@@ -70,6 +73,28 @@ func Create(dir, temp string) (*Layout, error) {
 		err = l.CreateOnce(v1.ImageIndexFile, empty)
 	}
 	return l, err
+}
+
+// checkEmpty refuses a folder that holds something else, so that a slip in a path litters nobody's project.
+func (l *Layout) checkEmpty() error {
+	if _, err := os.Stat(l.path(v1.ImageLayoutFile)); err == nil {
+		return nil
+	}
+	entries, err := os.ReadDir(l.dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", l.dir, cause(err))
+	}
+	for _, e := range entries {
+		// What an interrupted start may have left.
+		ours := e.Name() == "blobs" || e.Name() == "imbricat" || e.Name() == v1.ImageIndexFile || strings.HasPrefix(e.Name(), ".new-")
+		if !ours {
+			return fmt.Errorf("%s holds other things and is no image layout: name a folder that is empty or new", l.dir)
+		}
+	}
+	return nil
 }
 
 // Dir is the layout's folder.
