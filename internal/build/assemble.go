@@ -3,6 +3,7 @@ package build
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -121,14 +122,13 @@ func (b *builder) touches(copies []plan.Copy) func(path string) bool {
 	if len(copies) == 0 {
 		return func(path string) bool { return path == b.o.Plan.File.Name }
 	}
-	return func(path string) bool {
-		for _, c := range copies {
-			for _, from := range c.From {
-				if b.o.Source.Covers(from, c.LeaveOut, path) {
-					return true
-				}
-			}
+	var covers []func(path string) bool
+	for _, c := range copies {
+		for _, from := range c.From {
+			covers = append(covers, b.o.Source.Covers(from, c.LeaveOut))
 		}
-		return false
+	}
+	return func(path string) bool {
+		return slices.ContainsFunc(covers, func(covered func(string) bool) bool { return covered(path) })
 	}
 }

@@ -368,31 +368,40 @@ func (s *Source) Measure(p string) (files int, bytes int64, err error) {
 	return files, bytes, err
 }
 
-// Covers tells whether a copy of from would take path in if it were there, by the patterns alone.
-func (s *Source) Covers(from string, leave []string, p string) bool {
+// Covers gives what tells whether a copy of from would take a path in if it were there, by the patterns alone.
+func (s *Source) Covers(from string, leave []string) func(p string) bool {
 	base, pattern := from, ""
 	if strings.ContainsAny(from, `*?[{\`) && !s.exists(from) {
 		base, pattern = doublestar.SplitPattern(from)
 	}
-	below := p
-	if base != "." {
-		rest, inside := strings.CutPrefix(p, base)
-		if !inside || rest != "" && rest[0] != '/' {
-			return false
+	info, err := s.root.Lstat(filepath.FromSlash(base))
+	matcher, problem := s.matcherFor(base, err == nil && info.IsDir(), leave)
+	return func(p string) bool {
+		below := p
+		if base != "." {
+			rest, inside := strings.CutPrefix(p, base)
+			if !inside || rest != "" && rest[0] != '/' {
+				return false
+			}
+			below = strings.TrimPrefix(rest, "/")
 		}
-		below = strings.TrimPrefix(rest, "/")
+		return matchesAbove(pattern, below) && problem == nil && !matcher.MatchAll(p, false)
 	}
-	matched := pattern == ""
-	for i := 0; i <= len(below) && !matched; i++ {
-		if i == len(below) || below[i] == '/' {
-			matched, _ = doublestar.Match(pattern, below[:i])
+}
+
+// matchesAbove tells whether a pattern matches a path or a folder that it lies in.
+func matchesAbove(pattern, p string) bool {
+	if pattern == "" {
+		return true
+	}
+	for i := 0; i <= len(p); i++ {
+		if i == len(p) || p[i] == '/' {
+			if matched, _ := doublestar.Match(pattern, p[:i]); matched {
+				return true
+			}
 		}
 	}
-	if !matched {
-		return false
-	}
-	matcher, err := s.matcherFor(base, base != p, leave)
-	return err == nil && !matcher.MatchAll(p, false)
+	return false
 }
 
 func statOf(info fs.FileInfo) Stat {

@@ -206,13 +206,13 @@ func TestPick(t *testing.T) {
 		for _, p := range survey.Picked {
 			if p.Kind != Folder {
 				got = append(got, p.Path+"="+p.Rel)
-				require.True(t, s.Covers(c.from, c.leave, p.Path), "%s covers %s", c.from, p.Path)
+				require.True(t, s.Covers(c.from, c.leave)(p.Path), "%s covers %s", c.from, p.Path)
 			}
 		}
 		sort.Strings(got)
 		require.Equal(t, c.want, strings.Join(got, " "), "%s without %q", c.from, c.leave)
 		for _, out := range []string{"x.log", "scratch/n"} {
-			require.False(t, s.Covers(c.from, c.leave, out), "%s covers %s", c.from, out)
+			require.False(t, s.Covers(c.from, c.leave)(out), "%s covers %s", c.from, out)
 		}
 	}
 	// Nothing outside the project is read, whatever a link says.
