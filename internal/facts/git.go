@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/go-git/go-git/v5/plumbing/filemode"
 	"github.com/go-git/go-git/v5/plumbing/object"
 )
 
@@ -23,8 +25,8 @@ type Git struct {
 	head *object.Commit
 	// mutex guards repo, whose reader is for one goroutine at a time.
 	mutex sync.Mutex
-	// below is the project folder relative to the work tree, with slashes, "" for the work tree itself.
-	below string
+	// under is the project folder relative to the work tree, with slashes, "" for the work tree itself.
+	under string
 
 	Commit string // full hexadecimal name of the commit that is checked out
 	Tag    string // the highest tag on that commit
@@ -42,7 +44,7 @@ func openGit(dir string) (*Git, error) {
 	if err != nil {
 		return g, fmt.Errorf("reading the git repository of %s: %w", dir, err)
 	}
-	if g.below, err = belowWorktree(repo, dir); err != nil {
+	if g.under, err = belowWorktree(repo, dir); err != nil {
 		return &Git{}, err
 	}
 	head, err := repo.Head()
@@ -275,24 +277,61 @@ func (g *Git) touched(ctx context.Context, c *object.Commit, parents []*object.C
 	return true, nil
 }
 
+// differs tells whether a path that counts differs between two trees. Only folders whose digests differ are read.
 func (g *Git) differs(ctx context.Context, from, to *object.Tree, touches func(string) bool) (bool, error) {
-	changes, err := object.DiffTreeContext(ctx, from, to)
-	if err != nil {
+	return g.below(ctx, from, to, "", touches)
+}
+
+func (g *Git) below(ctx context.Context, from, to *object.Tree, folder string, touches func(string) bool) (bool, error) {
+	if err := ctx.Err(); err != nil {
 		return false, err
 	}
-	for _, change := range changes {
-		for _, name := range []string{change.From.Name, change.To.Name} {
-			if path, inside := g.inProject(name); inside && touches(path) {
-				return true, nil
-			}
+	names := map[string][2]*object.TreeEntry{}
+	for side, tree := range []*object.Tree{from, to} {
+		for i := range tree.Entries {
+			e := &tree.Entries[i]
+			both := names[e.Name]
+			both[side] = e
+			names[e.Name] = both
+		}
+	}
+	for name, both := range names {
+		old, now := both[0], both[1]
+		if old != nil && now != nil && old.Hash == now.Hash && old.Mode == now.Mode {
+			continue
+		}
+		found, err := g.entry(ctx, old, now, path.Join(folder, name), touches)
+		if err != nil || found {
+			return found, err
 		}
 	}
 	return false, nil
 }
 
+// entry looks at a name that differs: by itself where it is a file on a side, and into it where it is a folder.
+func (g *Git) entry(ctx context.Context, old, now *object.TreeEntry, name string, touches func(string) bool) (bool, error) {
+	trees := [2]*object.Tree{{}, {}}
+	for side, e := range []*object.TreeEntry{old, now} {
+		switch {
+		case e == nil:
+		case e.Mode == filemode.Dir:
+			tree, err := g.repo.TreeObject(e.Hash)
+			if err != nil {
+				return false, err
+			}
+			trees[side] = tree
+		default:
+			if path, inside := g.inProject(name); inside && touches(path) {
+				return true, nil
+			}
+		}
+	}
+	return g.below(ctx, trees[0], trees[1], name, touches)
+}
+
 func (g *Git) inProject(name string) (string, bool) {
-	if g.below == "" || name == "" {
+	if g.under == "" || name == "" {
 		return name, name != ""
 	}
-	return strings.CutPrefix(name, g.below+"/")
+	return strings.CutPrefix(name, g.under+"/")
 }
