@@ -28,6 +28,7 @@ type site struct {
 	t     require.TestingT
 	dir   string
 	store *store.Store
+	bases Bases
 
 	mutex  sync.Mutex
 	events []event.Event
@@ -58,7 +59,7 @@ func (s *site) build(text string) (*Result, error) {
 	defer source.Close()
 	s.events = nil
 	return Run(context.Background(), Options{
-		Plan: p, Store: s.store, Source: source, Memory: OpenMemory(s.store, s.dir),
+		Plan: p, Store: s.store, Source: source, Memory: OpenMemory(s.store, s.dir), Bases: s.bases,
 		Sink: event.Func(func(e event.Event) {
 			s.mutex.Lock()
 			defer s.mutex.Unlock()
@@ -76,10 +77,7 @@ func gauge(steps ...string) string {
 func (s *site) entries(r *Result) []string {
 	var list []string
 	for _, step := range r.Steps {
-		blob, err := s.store.Fetch(context.Background(), step.Layer)
-		require.NoError(s.t, err)
-		indexed, err := layer.Index(blob)
-		require.NoError(s.t, err)
+		indexed := s.indexed(step.Layer)
 		var paths []string
 		for _, e := range indexed.Entries {
 			paths = append(paths, fmt.Sprintf("%s %o %d", e.Path, e.Mode, e.UID))
@@ -87,6 +85,16 @@ func (s *site) entries(r *Result) []string {
 		list = append(list, strings.Join(paths, ", "))
 	}
 	return list
+}
+
+// indexed reads a layer of the store.
+func (s *site) indexed(layerDesc digest.Descriptor) *layer.Indexed {
+	blob, err := s.store.Fetch(context.Background(), layerDesc)
+	require.NoError(s.t, err)
+	defer blob.Close()
+	indexed, err := layer.Index(blob)
+	require.NoError(s.t, err)
+	return indexed
 }
 
 // TestDestinations: links below are followed, what is passed through keeps what it is, and clashes are refused.

@@ -1,12 +1,15 @@
 package transfer
 
 import (
+	"archive/tar"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io/fs"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -229,4 +232,75 @@ func TestMissingSources(t *testing.T) {
 	}
 	_, err = b.copy("./two", "./out.tar", Options{})
 	require.ErrorContains(t, err, "./two holds 2 images: add #NAME")
+}
+
+// TestTamperedPlaces: content that is not what it says is refused on the way, and nothing of it is kept or named.
+func TestTamperedPlaces(t *testing.T) {
+	b := newBench(t)
+	index := b.image("gauge")
+	remote := b.host + "/tides/gauge:1"
+	_, err := b.copy("gauge", remote, Options{Names: []string{"1"}})
+	require.NoError(t, err)
+	_, err = b.copy("gauge", "./layout#gauge", Options{Names: []string{"gauge"}})
+	require.NoError(t, err)
+	_, err = b.copy("gauge", "./gauge.tar#gauge", Options{Names: []string{"gauge"}})
+	require.NoError(t, err)
+
+	layer := digest.FromBytes([]byte("shared by both"))
+	for name, file := range map[string]string{
+		remote:           filepath.Join(b.dir, "registry/blobs/sha256", layer.Encoded()),
+		"./layout#gauge": filepath.Join(b.dir, "layout/blobs/sha256", layer.Encoded()),
+		"./gauge.tar":    filepath.Join(b.dir, "gauge.tar"),
+	} {
+		content, err := os.ReadFile(file)
+		require.NoError(t, err)
+		changed := bytes.Replace(content, []byte("shared by both"), []byte("shared by none"), 1)
+		require.NotEqual(t, content, changed)
+		require.NoError(t, os.WriteFile(file, changed, 0o644))
+		b.store, err = store.Open(filepath.Join(t.TempDir(), "empty"))
+		require.NoError(t, err)
+		b.opener.Store = b.store
+		_, err = b.copy(name, "stolen", Options{Names: []string{"stolen"}})
+		require.ErrorIs(t, err, digest.ErrMismatch, name)
+		list, err := b.store.List()
+		require.NoError(t, err)
+		require.Empty(t, list, name)
+		require.False(t, b.store.Has(digest.Descriptor{Digest: layer, Size: 14}), name)
+		require.False(t, b.store.Has(index), "the index comes last")
+	}
+}
+
+// TestHostileArchives: an archive is only read where it is one.
+func TestHostileArchives(t *testing.T) {
+	b := newBench(t)
+	put := func(parts ...string) {
+		var out bytes.Buffer
+		w := tar.NewWriter(&out)
+		for i := 0; i+1 < len(parts); i += 2 {
+			require.NoError(t, w.WriteHeader(&tar.Header{Name: parts[i], Size: int64(len(parts[i+1])), Typeflag: tar.TypeReg}))
+			_, err := w.Write([]byte(parts[i+1]))
+			require.NoError(t, err)
+		}
+		require.NoError(t, w.Close())
+		require.NoError(t, os.WriteFile(filepath.Join(b.dir, "x.tar"), out.Bytes(), 0o644))
+	}
+	const version = `{"imageLayoutVersion":"1.0.0"}`
+	absent := digest.FromBytes([]byte("absent"))
+	for want, parts := range map[string][]string{
+		"it has no oci-layout":   {"index.json", "{}"},
+		"its index.json":         {"oci-layout", version},
+		"invalid character":      {"oci-layout", version, "index.json", "<"},
+		"holds no image":         {"oci-layout", version, "index.json", `{"manifests":[]}`},
+		"lacks the blob":         {"oci-layout", version, "index.json", fmt.Sprintf(`{"manifests":[{"mediaType":%q,"digest":%q,"size":6}]}`, v1.MediaTypeImageIndex, absent)},
+		"invalid checksum":       {"oci-layout", version, "index.json", fmt.Sprintf(`{"manifests":[{"mediaType":%q,"digest":"sha256:../../x","size":6}]}`, v1.MediaTypeImageIndex)},
+		"the media type \"\" is": {"oci-layout", version, "index.json", fmt.Sprintf(`{"manifests":[{"digest":%q,"size":6}]}`, absent)},
+		"more than the 4194304":  {"oci-layout", version, "index.json", fmt.Sprintf(`{"manifests":[{"mediaType":%q,"digest":%q,"size":99999999999}]}`, v1.MediaTypeImageIndex, absent), "blobs/sha256/" + absent.Encoded(), "absent"},
+	} {
+		put(parts...)
+		_, err := b.copy("./x.tar", "stolen", Options{Names: []string{"stolen"}})
+		require.ErrorContains(t, err, want)
+	}
+	list, err := b.store.List()
+	require.NoError(t, err)
+	require.Empty(t, list)
 }

@@ -77,6 +77,13 @@ var (
 	ErrAllLeftOut = errors.New("is left out entirely by the ignore patterns")
 )
 
+// notThere is a source that does not exist; it is an fs.ErrNotExist.
+type notThere struct{ from, dir string }
+
+func (n *notThere) Error() string { return fmt.Sprintf("%q does not exist in %s", n.from, n.dir) }
+
+func (n *notThere) Is(target error) bool { return target == fs.ErrNotExist }
+
 // Pick finds what one from of a copy takes in. A folder gives what it holds; a file gives itself; a pattern gives each
 // match under its own name. leave is added to the source's patterns, relative to the folder copied.
 func (s *Source) Pick(from string, leave []string) (*Survey, error) {
@@ -100,7 +107,7 @@ func (s *Source) Pick(from string, leave []string) (*Survey, error) {
 	case errors.Is(err, fs.ErrNotExist) && pattern != "":
 		return nil, fmt.Errorf("the pattern %q %w", from, ErrNoMatch)
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("%q does not exist in %s: %w", from, s.dir, fs.ErrNotExist)
+		return nil, &notThere{from, s.dir}
 	case err != nil:
 		return nil, fmt.Errorf("reading %q: %w", from, plain(err))
 	}

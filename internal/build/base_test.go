@@ -1,0 +1,181 @@
+package build
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io/fs"
+	"os"
+	"testing"
+
+	"github.com/klauspost/compress/gzip"
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/image"
+	"imbricat/internal/platform"
+	"imbricat/internal/reference"
+)
+
+// foreign is a base that another packer made: absolute and doubled names, missing parents, a deletion, an opaque folder,
+// a hard link over layers, a link through which things are reached, and one layer without compression.
+var foreign = [][]*tar.Header{
+	{
+		{Name: "/usr/lib/release", Typeflag: tar.TypeReg, Size: 3, Mode: 0o644, Uid: 3},
+		{Name: "./usr/lib/release", Typeflag: tar.TypeReg, Size: 4, Mode: 0o600, Uid: 4},
+		{Name: "lib", Typeflag: tar.TypeSymlink, Linkname: "usr/lib"},
+		{Name: "var/log/old", Typeflag: tar.TypeReg, Size: 5, Mode: 0o644},
+		{Name: "var/cache/old", Typeflag: tar.TypeReg, Size: 6, Mode: 0o644},
+		{Name: "tmp/", Typeflag: tar.TypeDir, Mode: 0o1777},
+	},
+	{
+		{Name: "var/log/.wh.old", Typeflag: tar.TypeReg},
+		{Name: "var/cache/.wh..wh..opq", Typeflag: tar.TypeReg},
+		{Name: "var/cache/new", Typeflag: tar.TypeReg, Size: 7, Mode: 0o644},
+		{Name: "var/same", Typeflag: tar.TypeLink, Linkname: "usr/lib/release"},
+	},
+}
+
+// shelved puts the foreign image into the store and gives it as a base.
+type shelved struct {
+	manifest digest.Descriptor
+	layers   []digest.Descriptor
+}
+
+func (s *site) shelve(t *testing.T) *shelved {
+	out := &shelved{}
+	config := v1.Image{Platform: v1.Platform{OS: "linux", Architecture: "amd64"}}
+	for i, headers := range foreign {
+		var plain, packed bytes.Buffer
+		w := tar.NewWriter(&plain)
+		for n, h := range headers {
+			require.NoError(t, w.WriteHeader(h))
+			_, err := w.Write(bytes.Repeat([]byte{byte('a' + n)}, int(h.Size)))
+			require.NoError(t, err)
+		}
+		require.NoError(t, w.Close())
+		config.RootFS.DiffIDs = append(config.RootFS.DiffIDs, digest.FromBytes(plain.Bytes()))
+		mediaType := v1.MediaTypeImageLayer
+		if i == 0 {
+			z := gzip.NewWriter(&packed)
+			_, _ = z.Write(plain.Bytes())
+			require.NoError(t, z.Close())
+			mediaType = v1.MediaTypeImageLayerGzip
+		} else {
+			packed = plain
+		}
+		desc, err := s.store.PutBytes(mediaType, packed.Bytes())
+		require.NoError(t, err)
+		out.layers = append(out.layers, desc)
+	}
+	put := func(mediaType string, document any) digest.Descriptor {
+		text, err := image.Encode(document)
+		require.NoError(t, err)
+		desc, err := s.store.PutBytes(mediaType, text)
+		require.NoError(t, err)
+		return desc
+	}
+	out.manifest = put(v1.MediaTypeImageManifest, v1.Manifest{Config: put(v1.MediaTypeImageConfig, config), Layers: out.layers})
+	return out
+}
+
+// Resolve implements Bases.
+func (s *shelved) Resolve(_ context.Context, ref reference.Reference, p platform.Platform) (*Resolved, error) {
+	if p.Architecture != "amd64" {
+		return nil, &image.NoPlatformError{Wanted: p}
+	}
+	if ref.Tag != "4" {
+		return nil, fmt.Errorf("tag %s: %w", ref.Tag, fs.ErrNotExist)
+	}
+	return &Resolved{Name: ref.String(), Root: s.manifest, Descriptor: s.manifest,
+		Here: func(context.Context) bool { return true }, Bring: func(context.Context) error { return nil }}, nil
+}
+
+const onForeign = `imbricat: 1
+images:
+  gauge:
+    base: registry.tideline.example/base/slim:4
+    platforms: [linux/amd64]
+    steps:
+      - take: {from: "registry.tideline.example/base/slim:4", path: [/lib/release, /var], to: /x/}
+      - write: {to: /lib/own, text: own}
+      - write: {to: /tmp/own, text: own}
+`
+
+func TestForeignBase(t *testing.T) {
+	s := newSite(t)
+	base := s.shelve(t)
+	s.bases = base
+	r, err := s.build(onForeign)
+	require.NoError(t, err)
+	require.Equal(t, []string{
+		// The later of two entries counts; what was deleted or hidden is not there; a hard link gives its file.
+		"x 755 0, x/cache 755 0, x/cache/new 644 0, x/log 755 0, x/release 600 4, x/same 600 4",
+		"usr 755 0, usr/lib 755 0, usr/lib/own 644 0",
+		"tmp 1777 0, tmp/own 644 0",
+	}, s.entries(r))
+	manifest, err := image.ReadManifest(context.Background(), s.store, r.Images[0].Platforms[0].Descriptor)
+	require.NoError(t, err)
+	require.Equal(t, base.layers, manifest.Layers[:2], "the base's layers stay as they are")
+
+	// What was taken has the bytes of the entry that counts.
+	content := sha256.Sum256([]byte("bbbb"))
+	var found bool
+	for _, e := range s.indexed(r.Steps[0].Layer).Entries {
+		if e.Path == "x/release" {
+			found = true
+			require.Equal(t, fmt.Sprintf("sha256:%x", content), string(e.Digest))
+		}
+	}
+	require.True(t, found)
+}
+
+func TestForeignBaseProblems(t *testing.T) {
+	s := newSite(t)
+	s.bases = s.shelve(t)
+	_, err := s.build("imbricat: 1\nimages:\n  a: {base: \"h.example/b:4\", platforms: [linux/arm64]}\n  b: {base: \"h.example/b:5\", platforms: [linux/amd64], steps: [{copy: {from: nosuch, to: /x}}]}\n")
+	require.ErrorContains(t, err, "r.yaml:3:13: the base h.example/b:4: it has no image for linux/arm64")
+	require.ErrorContains(t, err, "r.yaml:4:13: the base h.example/b:5: tag 5: file does not exist")
+	require.ErrorContains(t, err, `r.yaml:4:78: "nosuch" does not exist`)
+
+	// A base whose layer is not what its digest says, and one whose config tells of other content.
+	for name, damage := range map[string]func(s *site, base *shelved){
+		"the bytes have another digest": func(s *site, base *shelved) {
+			path, err := s.store.BlobPath(base.layers[1].Digest)
+			require.NoError(t, err)
+			content, err := os.ReadFile(path)
+			require.NoError(t, err)
+			content[1024] ^= 1 // in a file's contents
+			require.NoError(t, os.WriteFile(path, content, 0o644))
+		},
+		"and its image says": func(s *site, base *shelved) {
+			manifest, err := image.ReadManifest(context.Background(), s.store, base.manifest)
+			require.NoError(t, err)
+			config, err := image.ReadConfig(context.Background(), s.store, manifest)
+			require.NoError(t, err)
+			config.RootFS.DiffIDs[1] = digest.FromBytes(nil)
+			text, err := image.Encode(config)
+			require.NoError(t, err)
+			manifest.Config, err = s.store.PutBytes(v1.MediaTypeImageConfig, text)
+			require.NoError(t, err)
+			text, err = image.Encode(manifest)
+			require.NoError(t, err)
+			base.manifest, err = s.store.PutBytes(v1.MediaTypeImageManifest, text)
+			require.NoError(t, err)
+		},
+	} {
+		s := newSite(t)
+		base := s.shelve(t)
+		damage(s, base)
+		s.bases = base
+		_, err := s.build(onForeign)
+		require.ErrorIs(t, err, digest.ErrMismatch)
+		require.ErrorContains(t, err, name)
+		list, err := s.store.List()
+		require.NoError(t, err)
+		require.Empty(t, list)
+	}
+}

@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/facts"
+	"imbricat/internal/image"
+	"imbricat/internal/plan"
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
+	"imbricat/internal/registry"
+)
+
+func TestExitCodes(t *testing.T) {
+	_, wrong := recipe.Parse("r", []byte("images: 5"))
+	_, later := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {base: none, stack: {layers: 3}}}"))
+	_, both := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {bse: none, stack: {layers: 3}}}"))
+	for _, c := range []struct {
+		err  error
+		code int
+	}{
+		{errors.New("anything"), 1},
+		{digest.ErrMismatch, 1},
+		{fs.ErrNotExist, 1},
+		{&registry.Error{Status: 404}, 1},
+		{usagef("x"), 2},
+		{wrong, 2},
+		{both, 2},
+		{&image.NoPlatformError{Wanted: platform.Here()}, 2},
+		{&facts.UnknownFact{}, 2},
+		{&facts.BadEpoch{}, 2},
+		{plan.ErrChoice, 2},
+		{&exitError{exitDiffers, "x"}, 3},
+		{&registry.Error{Status: 401}, 4},
+		{&registry.Error{Status: 403}, 4},
+		{registry.ErrUnreachable, 5},
+		{&registry.Error{Status: 503}, 5},
+		{&registry.Error{Status: 429}, 5},
+		{later, 6},
+	} {
+		require.Equal(t, c.code, exitCode(c.err), "%v", c.err)
+		require.Equal(t, c.code, exitCode(fmt.Errorf("in something: %w", c.err)), "%v", c.err)
+	}
+}
+
+func TestNamesOfCopies(t *testing.T) {
+	const d = "sha256:0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef"
+	for _, c := range []struct{ from, to, name, wrong string }{
+		{"gauge", "./out", "gauge", ""},
+		{"gauge:1", "./out.tar", "gauge:1", ""},
+		{"gauge", "./out#other", "other", ""},
+		{"h:1/tides/gauge:2", "./out", "gauge:2", ""},
+		{"h:1/tides/gauge@" + d, "./out", "", ""},
+		{"./in#one", "./out", "one", ""},
+		{"./in", "gauge:3", "gauge:3", ""},
+		{d, "h:1/tides/gauge:4", "4", ""},
+		{"gauge", "h:1/tides/gauge", "", "a push needs a tag"},
+		{"gauge", "h:1/tides/gauge@" + d, "", "a digest cannot be chosen"},
+		{"h:1/tides/gauge", "./out", "", "needs a tag or a digest"},
+	} {
+		from, err := reference.Parse(c.from)
+		require.NoError(t, err)
+		to, err := reference.Parse(c.to)
+		require.NoError(t, err)
+		name, err := destinationName(from, to)
+		if c.wrong != "" {
+			require.ErrorContains(t, err, c.wrong)
+			require.Equal(t, exitUsage, exitCode(err))
+			continue
+		}
+		require.NoError(t, err)
+		require.Equal(t, c.name, name, "%s to %s", c.from, c.to)
+	}
+}
+
+func TestInside(t *testing.T) {
+	for path, want := range map[string]string{"/p/store": "store", "/p/a/b": "a/b", "/p": "", "/q": "", "/p/../q": "", "/pp": ""} {
+		below, is := inside("/p", path)
+		require.Equal(t, want != "", is, path)
+		if is {
+			require.Equal(t, want, below)
+		}
+	}
+}
