@@ -148,7 +148,7 @@ func TestForeignBaseProblems(t *testing.T) {
 			require.NoError(t, err)
 			content, err := os.ReadFile(path)
 			require.NoError(t, err)
-			content[1024] ^= 1 // in a file's contents
+			content[1536] ^= 1 // in a file's contents
 			require.NoError(t, os.WriteFile(path, content, 0o644))
 		},
 		"and its image says": func(s *site, base *shelved) {
