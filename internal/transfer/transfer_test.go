@@ -64,6 +64,13 @@ func newBench(t *testing.T) *bench {
 	return b
 }
 
+// breakOn says which requests break off from now on.
+func (b *bench) breakOn(broken func(r *http.Request) bool) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	b.broken = broken
+}
+
 // image stores an index over two platforms that share a layer, and gives its descriptor.
 func (b *bench) image(name string) digest.Descriptor {
 	put := func(mediaType string, document any) digest.Descriptor {
@@ -169,13 +176,13 @@ func TestBrokenPush(t *testing.T) {
 	b := newBench(t)
 	b.image("gauge")
 	breaks := 0
-	b.broken = func(r *http.Request) bool {
+	b.breakOn(func(r *http.Request) bool {
 		if r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/uploads/") && breaks < 2 {
 			breaks++
 			return true
 		}
 		return false
-	}
+	})
 	_, err := b.copy("gauge", b.host+"/tides/one:1", Options{Names: []string{"1"}})
 	require.NoError(t, err)
 	require.Equal(t, 2, breaks)
@@ -185,7 +192,7 @@ func TestBrokenPush(t *testing.T) {
 	}
 	_, err = b.copy("gauge", b.host+"/tides/two:1", Options{Names: []string{"1"}})
 	require.ErrorIs(t, err, registry.ErrUnreachable)
-	b.broken = nil
+	b.breakOn(nil)
 	tags, err := b.opener.Client.Repository(b.host, "tides/two").Tags(context.Background())
 	require.NoError(t, err)
 	require.Empty(t, tags)
