@@ -204,8 +204,11 @@ func TestMemorySavesReading(t *testing.T) {
 	digests, _, err = OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
 	require.NotContains(t, string(digests["old"]), "0000000000")
-	require.False(t, tree.Stat{ModTime: time.Now().UnixNano()}.Settled(time.Now()), "a time that is the clock's own counts as changed")
-	require.False(t, tree.Stat{ModTime: time.Now().Add(time.Hour).UnixNano()}.Settled(time.Now()))
+	now := time.Now()
+	require.True(t, tree.Stat{ModTime: 1, Change: 1}.Settled(now))
+	require.False(t, tree.Stat{ModTime: 1, Change: now.UnixNano()}.Settled(now), "a time that is the clock's own counts as changed")
+	require.False(t, tree.Stat{ModTime: now.Add(time.Hour).UnixNano(), Change: 1}.Settled(now))
+	require.False(t, tree.Stat{ModTime: 1}.Settled(now), "a system without change times is not trusted")
 }
 
 // TestMemoryOnDisk: any names and numbers come back, and what is damaged makes an empty memory.

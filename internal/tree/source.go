@@ -417,10 +417,11 @@ func statOf(info fs.FileInfo) Stat {
 	return s
 }
 
-// Settled tells whether a file's times lie well before now, so that a later change must show in them.
+// Settled tells whether a file's times lie well before now, so that a later change must show in them. Where the system
+// has no change time, which nobody can set, nothing is sure: the modification time may be put back.
 func (s Stat) Settled(now time.Time) bool {
 	limit := now.Add(-2 * time.Second).UnixNano()
-	return s.ModTime < limit && s.Change < limit
+	return s.Change != 0 && s.ModTime < limit && s.Change < limit
 }
 
 // plain drops the repeated operation and path of a file error.
