@@ -19,6 +19,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
 )
 
 // TestToolchainTree makes an image of the Go toolchain's own folder and has GNU tar read it back.
@@ -100,7 +101,7 @@ images:
 
 // TestIndependentRegistry pushes to and pulls from a registry that nobody here wrote.
 func TestIndependentRegistry(t *testing.T) {
-	address := realRegistry(t)
+	address := realRegistry(t, "")
 	r := newRun(t)
 	r.env = append(r.env, "REGISTRY="+address)
 	r.write("imbricat.yaml", tideRecipe)
@@ -122,8 +123,44 @@ func TestIndependentRegistry(t *testing.T) {
 	require.Contains(t, other.ok("show", "./copied.tar", "--format", "json"), digest)
 }
 
-// realRegistry starts the CNCF Distribution registry on a free port.
-func realRegistry(t *testing.T) string {
+// TestIndependentLogin logs in to, pushes to and logs out of a registry that asks for Basic authentication.
+func TestIndependentLogin(t *testing.T) {
+	const secret = "s3cret-tide"
+	address := realRegistry(t, secret)
+	r := newRun(t)
+	r.env = append(r.env, "REGISTRY="+address)
+	r.write("imbricat.yaml", tideRecipe)
+	r.write("pages/index.html", "<h1>Almanac</h1>")
+	r.build()
+	with := func(stdin string, args ...string) (int, string) {
+		c := r.command(args...)
+		c.Stdin = strings.NewReader(stdin)
+		out, _ := c.CombinedOutput()
+		require.NotContains(t, string(out), secret)
+		return c.ProcessState.ExitCode(), string(out)
+	}
+	for _, c := range []struct {
+		code  int
+		stdin string
+		args  []string
+		says  string
+	}{
+		{4, "", []string{"push"}, "(401)"},
+		{4, "wrong", []string{"login", address, "--user", "harbour"}, "(401)"},
+		{0, secret + "\n", []string{"login", address, "--user", "harbour"}, "logged in"},
+		{0, "", []string{"push"}, "sent 5 blobs"},
+		{0, "", []string{"tags", address + "/tides/gauge"}, "newest"},
+		{0, "", []string{"logout", address}, "removed"},
+		{4, "", []string{"tags", address + "/tides/gauge"}, "(401)"},
+	} {
+		code, out := with(c.stdin, c.args...)
+		require.Equal(t, c.code, code, "%v\n%s", c.args, out)
+		require.Contains(t, out, c.says)
+	}
+}
+
+// realRegistry starts the CNCF Distribution registry on a free port. With a secret it asks for the login of harbour.
+func realRegistry(t *testing.T, secret string) string {
 	if testing.Short() {
 		t.Skip("building the registry takes a while")
 	}
@@ -140,8 +177,15 @@ func realRegistry(t *testing.T) string {
 	listener.Close()
 	dir := t.TempDir()
 	config := filepath.Join(dir, "config.yml")
-	require.NoError(t, os.WriteFile(config, []byte(fmt.Sprintf(
-		"version: 0.1\nlog: {level: error}\nstorage: {filesystem: {rootdirectory: %s}}\nhttp: {addr: %q}\n", dir, address)), 0o644))
+	text := fmt.Sprintf("version: 0.1\nlog: {level: error}\nstorage: {filesystem: {rootdirectory: %s}}\nhttp: {addr: %q}\n", dir, address)
+	if secret != "" {
+		hash, err := bcrypt.GenerateFromPassword([]byte(secret), bcrypt.MinCost)
+		require.NoError(t, err)
+		users := filepath.Join(dir, "users")
+		require.NoError(t, os.WriteFile(users, []byte("harbour:"+string(hash)+"\n"), 0o600))
+		text += fmt.Sprintf("auth: {htpasswd: {realm: tides, path: %s}}\n", users)
+	}
+	require.NoError(t, os.WriteFile(config, []byte(text), 0o644))
 	c := exec.Command(path, "serve", config)
 	require.NoError(t, c.Start())
 	t.Cleanup(func() {
