@@ -109,29 +109,41 @@ func (l *Layout) CreateOnce(name string, content []byte) error {
 	if _, err := os.Stat(l.path(name)); err == nil {
 		return nil
 	}
-	w, err := l.Begin()
+	w, err := l.begin(content)
 	if err != nil {
 		return err
 	}
 	defer w.Abort()
-	if _, err := w.Write(content); err != nil {
-		return err
-	}
-	// A link, unlike a rename, never replaces what another process has put there meanwhile.
 	err = w.file.Sync()
-	if err == nil {
-		err = os.MkdirAll(filepath.Dir(l.path(name)), 0o755)
-	}
 	if err == nil {
 		err = w.file.Chmod(0o644)
 	}
 	if err == nil {
-		err = os.Link(w.file.Name(), l.path(name))
+		err = os.MkdirAll(filepath.Dir(l.path(name)), 0o755)
 	}
-	if err != nil && !errors.Is(err, fs.ErrExist) {
+	if err == nil {
+		// A link, unlike a rename, never replaces what another process has put there meanwhile.
+		if err = os.Link(w.file.Name(), l.path(name)); errors.Is(err, fs.ErrExist) {
+			return nil
+		}
+	}
+	if err != nil {
 		return fmt.Errorf("writing %s: %w", l.dir, cause(err))
 	}
 	return nil
+}
+
+// begin starts a file that has its content already.
+func (l *Layout) begin(content []byte) (*Writer, error) {
+	w, err := l.Begin()
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(content); err != nil {
+		w.Abort()
+		return nil, err
+	}
+	return w, nil
 }
 
 // cause drops the names of temporary files from an error.
@@ -149,12 +161,8 @@ func cause(err error) error {
 
 // WriteFile replaces a file below the layout as one act.
 func (l *Layout) WriteFile(name string, content []byte) error {
-	w, err := l.Begin()
+	w, err := l.begin(content)
 	if err != nil {
-		return err
-	}
-	defer w.Abort()
-	if _, err := w.Write(content); err != nil {
 		return err
 	}
 	return w.Rename(l.path(name))
@@ -268,12 +276,8 @@ func (l *Layout) PutBytes(mediaType string, content []byte) (digest.Descriptor, 
 	if l.Has(desc) {
 		return desc, nil
 	}
-	w, err := l.Begin()
+	w, err := l.begin(content)
 	if err != nil {
-		return desc, err
-	}
-	defer w.Abort()
-	if _, err := w.Write(content); err != nil {
 		return desc, err
 	}
 	return desc, w.Commit(desc.Digest)
