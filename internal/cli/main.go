@@ -116,6 +116,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
 			c.Hidden = false
 			c.Usage = "prints the script that completes commands in a shell: bash, zsh, fish, pwsh"
+			c.Description = "Example: source <(imbricat completion bash)"
 		},
 		Suggest:         true,
 		HideHelpCommand: true,

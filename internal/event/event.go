@@ -23,7 +23,7 @@ func (o Outcome) String() string {
 	return [...]string{"ran", "reused", "sent", "skipped", "failed"}[o]
 }
 
-// Event is one of Started, Progress, Finished, Notice, Warning.
+// Event is one of Started, Progress, Finished, Warning.
 type Event interface{ isEvent() }
 
 // Task names a piece of work for people. Unit and Platform group tasks; ID is unique among the running ones.
@@ -57,9 +57,6 @@ type Finished struct {
 	Took    time.Duration
 }
 
-// Notice is something worth knowing that is no task: the image that was made, the tag that was written.
-type Notice struct{ Text string }
-
 // Warning is a doubt that does not stop the work. Code is stable, for silencing it.
 type Warning struct {
 	Code string
@@ -69,7 +66,6 @@ type Warning struct {
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}
 func (Finished) isEvent() {}
-func (Notice) isEvent()   {}
 func (Warning) isEvent()  {}
 
 // Sink receives events. Send may be called from several goroutines at once and must return soon.

@@ -87,9 +87,14 @@ func (l *Layout) checkEmpty() error {
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", l.dir, cause(err))
 	}
+	below, err := filepath.Rel(l.dir, l.temp)
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", l.dir, err)
+	}
+	temp, _, _ := strings.Cut(filepath.ToSlash(below), "/")
 	for _, e := range entries {
 		// What an interrupted start may have left.
-		ours := e.Name() == "blobs" || e.Name() == "imbricat" || e.Name() == v1.ImageIndexFile || strings.HasPrefix(e.Name(), ".new-")
+		ours := e.Name() == "blobs" || e.Name() == temp || e.Name() == v1.ImageIndexFile || strings.HasPrefix(e.Name(), ".new-")
 		if !ours {
 			return fmt.Errorf("%s holds other things and is no image layout: name a folder that is empty or new", l.dir)
 		}

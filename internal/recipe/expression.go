@@ -54,11 +54,6 @@ type part struct {
 	expr *Expression
 }
 
-// Literal makes a template of plain text.
-func Literal(pos Pos, text string) Template {
-	return Template{Pos: pos, Given: true, parts: []part{{text: text}}}
-}
-
 // Constant gives the text of a template that has no expression.
 func (t Template) Constant() (string, bool) {
 	var out strings.Builder

@@ -109,6 +109,9 @@ func (l *local) Root(context.Context) (digest.Descriptor, error) {
 		}
 	}
 	if errors.Is(err, layout.ErrNotFound) {
+		if l.ref.Kind == reference.Store {
+			err = fmt.Errorf("%w; `imbricat store list` shows what the store holds", err)
+		}
 		return desc, &missing{err}
 	}
 	return desc, err

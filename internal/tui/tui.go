@@ -67,10 +67,6 @@ func (l *lines) Send(e event.Event) {
 		if !l.quiet && e.Outcome != event.Failed && e.Outcome != event.Skipped {
 			fmt.Fprintln(l.w, report.Line(l.paint, e))
 		}
-	case event.Notice:
-		if !l.quiet {
-			fmt.Fprintln(l.w, e.Text)
-		}
 	}
 }
 

@@ -25,7 +25,6 @@ func scene(v event.Sink) {
 	v.Send(event.Finished{Task: step("3", "linux/arm64", "copy x"), Outcome: event.Failed, Reason: "told by the error"})
 	v.Send(event.Finished{Task: step("4", "linux/arm64", "nothing"), Outcome: event.Skipped})
 	v.Send(event.Warning{Code: "no-match", Text: "the pattern matches nothing"})
-	v.Send(event.Notice{Text: "a notice"})
 }
 
 func TestLines(t *testing.T) {
@@ -37,7 +36,7 @@ func TestLines(t *testing.T) {
 	v.Close("built 1 image")
 	require.Equal(t, "○ reused  gauge linux/amd64: write /etc/gauge.conf (1 file, 21 B; unchanged)\n"+
 		"● ran     gauge linux/arm64: link /usr/bin/tide (new content; 1.5 s)\n"+
-		"a notice\nwarning: the pattern matches nothing [no-match]\nbuilt 1 image\nbuilt 1 image\n", out.String())
+		"warning: the pattern matches nothing [no-match]\nbuilt 1 image\nbuilt 1 image\n", out.String())
 
 	out.Reset()
 	v = None(&out, report.Paint{})
