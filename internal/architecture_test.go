@@ -17,9 +17,9 @@ import (
 
 // allowed says which packages of ours each package may import. It is the picture of docs/architecture.md.
 var allowed = map[string]string{
-	"digest": "", "platform": "", "ignore": "", "credential": "", "event": "",
+	"digest": "", "platform": "", "ignore": "", "credential": "", "event": "", "download": "",
 	"reference":       "digest",
-	"recipe":          "platform reference",
+	"recipe":          "event platform reference",
 	"facts":           "recipe platform",
 	"image":           "digest platform",
 	"plan":            "recipe platform reference image",
@@ -31,7 +31,7 @@ var allowed = map[string]string{
 	"transfer":        "digest event image layout platform reference registry store",
 	"inspect":         "digest image",
 	"standin":         "digest",
-	"build":           "digest event image layer plan platform recipe reference store tree",
+	"build":           "digest event ignore image layer plan platform recipe reference store tree",
 	"report":          "digest event inspect layer store",
 	"tui":             "event report",
 	"cli":             "*",

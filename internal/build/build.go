@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"runtime"
 	"sync"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/image"
+	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
 	"imbricat/internal/reference"
@@ -53,6 +55,15 @@ type Options struct {
 	Sink   event.Sink
 	// Created gives the time that an image is said to be made, from which paths of the project folder it takes in.
 	Created func(ctx context.Context, touches func(path string) bool) (time.Time, error)
+	// CommitTimes gives for each path of the project folder the time of the last commit that touched it, in seconds.
+	CommitTimes func(ctx context.Context) (func(path string) int64, error)
+	// Download gives what an address holds, with its size in bytes or -1.
+	Download func(ctx context.Context, address string) (io.ReadCloser, int64, error)
+	// Project names the project folder, for finding what its steps made last.
+	Project string
+	// Fresh are the steps, by label or number, that are done again; FreshAll does all of them again.
+	Fresh    []string
+	FreshAll bool
 	// Annotations are set on every image unless the recipe says otherwise.
 	Annotations map[string]string
 }
@@ -126,7 +137,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		result.Steps = append(result.Steps, b.units[u].steps...)
 	}
 	creditFirst(result.Steps)
-	b.o.Memory.Save()
+	b.o.Memory.Save(o.Source)
 	result.Took = time.Since(started)
 	return result, nil
 }
@@ -153,14 +164,23 @@ func creditFirst(steps []StepResult) {
 
 // builder is the state of one build.
 type builder struct {
-	o       Options
-	units   map[*plan.Unit]*unitState
-	bases   map[baseKey]*base
-	layers  flights[digest.Key, *packedLayer]
-	trees   flights[digest.DiffID, *layerContents]
-	picks   flights[string, *copied]
-	times   flights[string, time.Time]
-	packing chan struct{} // bounds how many layers are packed at once
+	o        Options
+	units    map[*plan.Unit]*unitState
+	bases    map[baseKey]*base
+	layers   flights[digest.Key, *packedLayer]
+	layered  flights[digest.DiffID, *packedContents]
+	archives flights[string, *packedContents]
+	fetches  flights[string, *fetched]
+	picks    flights[string, *copied]
+	times    flights[string, time.Time]
+	packing  chan struct{} // bounds how many layers are packed at once
+
+	markMutex sync.Mutex
+	marks     map[digest.Content]mark
+	told      map[string]bool // warnings
+
+	closeMutex sync.Mutex
+	closers    []func()
 }
 
 // maxPacking bounds the layers packed at once: each compresses on all cores anyway.
@@ -168,6 +188,7 @@ const maxPacking = 4
 
 func newBuilder(o Options) *builder {
 	b := &builder{o: o, units: map[*plan.Unit]*unitState{}, bases: map[baseKey]*base{},
+		marks: map[digest.Content]mark{}, told: map[string]bool{},
 		packing: make(chan struct{}, min(maxPacking, runtime.GOMAXPROCS(0)))}
 	for _, u := range o.Plan.Units {
 		b.units[u] = &unitState{done: make(chan struct{})}
@@ -176,7 +197,9 @@ func newBuilder(o Options) *builder {
 }
 
 func (b *builder) close() {
-	b.trees.each(func(l *layerContents) { l.close() })
+	for _, act := range b.closers {
+		act()
+	}
 }
 
 // unitState is what a unit came to. It is written by the goroutine that works on the unit and read when done is closed.
@@ -184,12 +207,60 @@ type unitState struct {
 	once  sync.Once
 	done  chan struct{}
 	err   error
-	view  *tree.View
 	base  *image.Base // of the registry or the store, below all own layers
 	trees []*stepTree // one for each step
 	own   []*stepTree // own layers and those of the units below
 	steps []StepResult
 	info  baseInfo
+
+	mutex   sync.Mutex
+	view    *tree.View  // what lies below, without what is pending
+	pending []*stepTree // laid over the view when somebody looks at it
+	bare    bool        // the view is empty
+}
+
+// see gives the unit's view with all steps so far.
+func (s *unitState) see(ctx context.Context) (*tree.View, error) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	for len(s.pending) > 0 {
+		t := s.pending[0]
+		entries, err := t.all(ctx)
+		if err == nil {
+			err = s.view.Apply(entries, t)
+		}
+		if err != nil {
+			return nil, err
+		}
+		s.pending, s.bare = s.pending[1:], s.bare && len(entries) == 0
+	}
+	return s.view, nil
+}
+
+// agrees tells whether the view still has what a step saw of it. Where nothing lies below nothing need be looked at.
+func (s *unitState) agrees(ctx context.Context, seen map[string]string) (bool, error) {
+	s.mutex.Lock()
+	bare := s.bare && len(s.pending) == 0
+	s.mutex.Unlock()
+	if bare {
+		for _, line := range seen {
+			if line != absent {
+				return false, nil
+			}
+		}
+		return true, nil
+	}
+	view, err := s.see(ctx)
+	if err != nil {
+		return false, err
+	}
+	for path, line := range seen {
+		n, _ := view.Lookup(path)
+		if lineOf(n) != line {
+			return false, nil
+		}
+	}
+	return true, nil
 }
 
 // baseInfo names the base for annotations.
@@ -223,7 +294,11 @@ func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
 		if err != nil {
 			return err
 		}
-		s.view, s.base, s.info = below.view.Clone(), below.base, below.info
+		view, err := below.see(ctx)
+		if err != nil {
+			return err
+		}
+		s.view, s.base, s.info = view.Clone(), below.base, below.info
 		s.own = append(s.own, below.own...)
 		if u.Base.Unit.IsImage && s.base == nil {
 			s.base = &image.Base{}
@@ -239,7 +314,7 @@ func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
 		s.info = baseInfo{base.resolved.Name, base.resolved.Root.Digest}
 		return nil
 	}
-	s.view = tree.NewView()
+	s.view, s.bare = tree.NewView(), true
 	return nil
 }
 
@@ -274,25 +349,28 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		began := time.Now()
 		label := u.Steps[i].Label
 		task := event.Task{ID: fmt.Sprintf("%s#%04d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: label}
-		t, err := b.compose(ctx, u, &u.Steps[i], s.view, task, sink)
-		if err == nil {
-			err = s.view.Apply(t.entries, t)
-		}
+		t, err := b.compose(ctx, u, &u.Steps[i], s, task, sink)
 		if err != nil {
 			if ctx.Err() == nil {
 				sink.Send(event.Finished{Task: task, Outcome: event.Failed, Reason: err.Error(), Took: time.Since(began)})
 			}
 			return err
 		}
+		b.warn(u, &u.Steps[i], t.doubts)
+		t.compression = layer.Compression(u.Compression)
+		t.lineage = keyOfText(fmt.Sprintf("lineage %q %q %d %q", b.o.Project, u.ID, i, t.compression.Format()))
 		t.task, t.report = task, &s.steps[i]
 		s.trees = append(s.trees, t)
 		s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Label: label, Files: t.files, Bytes: t.bytes}
-		if len(t.entries) == 0 {
+		if t.empty {
 			// An empty layer would be noise.
 			s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, nothing
 			sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: s.steps[i].Reason})
 			continue
 		}
+		s.mutex.Lock()
+		s.pending = append(s.pending, t)
+		s.mutex.Unlock()
 		s.own = append(s.own, t)
 		next(t)
 	}

@@ -172,11 +172,11 @@ func TestFilesThatChange(t *testing.T) {
 	source, err := tree.OpenSource(s.dir, tree.SourceOptions{})
 	require.NoError(t, err)
 	defer source.Close()
-	survey, err := source.Pick("one", nil)
+	survey, err := source.Pick("one", tree.PickOptions{})
 	require.NoError(t, err)
-	_, stats, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, survey.Picked, newProgress(event.Discard, event.Task{}))
+	got, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, survey.Picked, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
-	contents := &sourceContents{source, stats}
+	contents := &sourceContents{opener: source.Opener(), files: got.known}
 	r, err := contents.Open("one")
 	require.NoError(t, err)
 	s.write("one", "3, and longer")
@@ -189,21 +189,26 @@ func TestFilesThatChange(t *testing.T) {
 func TestMemorySavesReading(t *testing.T) {
 	s := newSite(t)
 	s.write("old", "old")
-	stat := tree.Stat{Size: 3, ModTime: 1, Change: 1, Inode: 7}
-	m := OpenMemory(s.store, s.dir)
-	m.seen["old"], m.fresh = remembered{stat, "sha256:0000000000000000000000000000000000000000000000000000000000000001"}, true
-	m.Save()
+	stat, zero := tree.Stat{Size: 3, ModTime: 1, Change: 1, Inode: 7}, digest.Content(strings.Repeat("0", 64))
 	source, err := tree.OpenSource(s.dir, tree.SourceOptions{})
 	require.NoError(t, err)
 	defer source.Close()
+	m := OpenMemory(s.store, s.dir)
+	m.seen["old"], m.seen["gone"], m.fresh = remembered{stat, zero, "secret"}, remembered{stat, zero, ""}, true
+	m.Save(source)
 	picked := []tree.Picked{{Path: "old", Kind: tree.File, Stat: stat}}
-	digests, _, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, newProgress(event.Discard, event.Task{}))
+	got, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
-	require.Equal(t, "sha256:0000000000000000000000000000000000000000000000000000000000000001", string(digests["old"]), "it was not read again")
+	require.Equal(t, remembered{stat, zero, "secret"}, got.known["old"], "it was not read again")
 	picked[0].Stat.Inode++
-	digests, _, err = OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, newProgress(event.Discard, event.Task{}))
+	again := OpenMemory(s.store, s.dir)
+	got, err = again.Digests(context.Background(), source, picked, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
-	require.NotContains(t, string(digests["old"]), "0000000000")
+	require.Equal(t, digest.ContentBytes([]byte("old")), got.known["old"].Content)
+	again.fresh = true
+	again.Save(source)
+	_, known := OpenMemory(s.store, s.dir).recall("gone")
+	require.False(t, known, "files that are gone are forgotten")
 	now := time.Now()
 	require.True(t, tree.Stat{ModTime: 1, Change: 1}.Settled(now))
 	require.False(t, tree.Stat{ModTime: 1, Change: now.UnixNano()}.Settled(now), "a time that is the clock's own counts as changed")
@@ -218,7 +223,8 @@ func TestMemoryOnDisk(t *testing.T) {
 		for range rapid.IntRange(0, 5).Draw(r, "files") {
 			path := string(rapid.SliceOf(rapid.Byte()).Draw(r, "path"))
 			known[path] = remembered{tree.Stat{Size: rapid.Int64().Draw(r, "size"), ModTime: rapid.Int64().Draw(r, "time"),
-				Change: rapid.Int64().Draw(r, "change"), Inode: rapid.Uint64().Draw(r, "inode")}, digest.FromBytes([]byte(path))}
+				Change: rapid.Int64().Draw(r, "change"), Inode: rapid.Uint64().Draw(r, "inode")},
+				digest.ContentBytes([]byte(path)), mark(rapid.SampledFrom([]string{"", "secret", "elf:arm64"}).Draw(r, "mark"))}
 		}
 		text := string(encodeMemory(known))
 		require.Equal(r, known, decodeMemory(text))

@@ -2,99 +2,44 @@ package build
 
 import (
 	"context"
-	"crypto/sha256"
+	"errors"
 	"fmt"
-	"io"
 	"slices"
-	"sort"
 	"strings"
-	"sync"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/event"
-	"imbricat/internal/layer"
 	"imbricat/internal/plan"
-	"imbricat/internal/store"
+	"imbricat/internal/recipe"
 	"imbricat/internal/tree"
 )
 
-// stepTree is what one step lays down: the entries of its layer, parents included, and where files' bytes are.
-type stepTree struct {
-	entries []tree.Entry // sorted by path
-	places  map[string]place
-	key     digest.Key
-	files   int
-	bytes   int64
-
-	task   event.Task
-	report *StepResult
-
-	once  sync.Once
-	layer *store.Record // after pack
-	err   error
-}
-
-// place is where a file's bytes are.
-type place struct {
-	from tree.Contents
-	at   string
-}
-
-// Open gives a file by its path in the step's tree.
-func (t *stepTree) Open(p string) (io.ReadCloser, error) {
-	where, known := t.places[p]
-	if !known {
-		return nil, fmt.Errorf("the step lays down no file /%s", p)
-	}
-	return where.from.Open(where.at)
-}
-
-// prepare tells the origins which of their files will be opened.
-func (t *stepTree) prepare(ctx context.Context, paths []string) error {
-	wanted := map[preparer][]string{}
-	for _, p := range paths {
-		if from, needs := t.places[p].from.(preparer); needs {
-			wanted[from] = append(wanted[from], t.places[p].at)
-		}
-	}
-	for from, list := range wanted {
-		if err := from.prepare(ctx, list); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// seal sorts the entries and computes the key: everything that decides the layer's bytes, and nothing else. Neither the
-// step's place in the recipe nor what lies below it counts beyond what shows in the entries.
-func (t *stepTree) seal() {
-	sort.Slice(t.entries, func(i, j int) bool { return t.entries[i].Path < t.entries[j].Path })
-	sum := sha256.New()
-	fmt.Fprintf(sum, "%s\n", layer.Format)
-	var line []byte
-	for i := range t.entries {
-		e := &t.entries[i]
-		line = e.AppendLine(line[:0])
-		sum.Write(line)
-		if e.Kind == tree.File {
-			t.files++
-			t.bytes += e.Size
-		}
-	}
-	t.key = digest.Key(digest.FromHash(sum))
-}
-
-// composer gathers a step's entries over the view that lies below it.
+// composer gathers a step's entries over the view that lies below it, and notes what it looks at there.
 type composer struct {
 	view    *tree.View
+	seen    map[string]string // path → line of its entry, or absent
 	tree    *stepTree
 	at      map[string]int  // path → index in tree.entries
 	parents map[string]bool // entries that are only there because something lies in them
 	folders map[string]string
+	twins   map[any][]string // paths of files that are hard links to each other
 }
 
+// absent stands for a path that the view does not have.
+const absent = "-"
+
 func newComposer(view *tree.View) *composer {
-	return &composer{view: view, tree: &stepTree{places: map[string]place{}}, at: map[string]int{}, parents: map[string]bool{}, folders: map[string]string{}}
+	c := &composer{seen: map[string]string{}, tree: &stepTree{places: map[string]place{}}, at: map[string]int{},
+		parents: map[string]bool{}, folders: map[string]string{}, twins: map[any][]string{}}
+	c.view = view.Watched(func(path string, n *tree.Node) { c.seen[path] = lineOf(n) })
+	return c
+}
+
+// lineOf is all that a view tells of a path.
+func lineOf(n *tree.Node) string {
+	if n == nil {
+		return absent
+	}
+	return strings.TrimSuffix(string(n.AppendLine(nil)), "\n")
 }
 
 // folder gives where a folder of the image really is, through the links of what lies below, and makes sure that it and
@@ -173,7 +118,8 @@ func (c *composer) addFolder(e tree.Entry, forced bool) error {
 }
 
 // add lays anything but a folder down. The links on the way are followed, a link at its own place is replaced.
-func (c *composer) add(e tree.Entry, where place) error {
+// Files with one twin are hard links to each other; nil is a twin of nothing.
+func (c *composer) add(e tree.Entry, where place, twin any) error {
 	above, err := c.folder(tree.Parent(e.Path))
 	if err != nil {
 		return err
@@ -191,277 +137,91 @@ func (c *composer) add(e tree.Entry, where place) error {
 	c.put(e)
 	if e.Kind == tree.File {
 		c.tree.places[e.Path] = where
+		if twin != nil {
+			c.twins[twin] = append(c.twins[twin], e.Path)
+		}
 	}
 	return nil
 }
 
+// link turns all but the first of files that are hard links to each other into such links.
+func (c *composer) link() {
+	for _, paths := range c.twins {
+		slices.Sort(paths)
+		first := c.tree.entries[c.at[paths[0]]]
+		for _, path := range paths[1:] {
+			e := &c.tree.entries[c.at[path]]
+			if e.Content != first.Content || e.Mode != first.Mode || e.UID != first.UID || e.GID != first.GID || e.Time != first.Time {
+				continue // a rule of the step parts them
+			}
+			*e = tree.Entry{Path: path, Kind: tree.Hardlink, Mode: e.Mode, UID: e.UID, GID: e.GID, Target: first.Path, Time: e.Time}
+			delete(c.tree.places, path)
+		}
+	}
+}
+
 func (c *composer) finish() *stepTree {
+	c.link()
 	c.tree.seal()
 	return c.tree
 }
 
-// compose works out what a step lays down on the view.
-func (b *builder) compose(ctx context.Context, u *plan.Unit, step *plan.Step, view *tree.View, task event.Task, sink event.Sink) (*stepTree, error) {
+// compose works out what a step lays down on what lies below it.
+func (b *builder) compose(ctx context.Context, u *plan.Unit, step *plan.Step, s *unitState, task event.Task, sink event.Sink) (*stepTree, error) {
+	do, isCopy := step.Do.(plan.Copy)
+	if isCopy {
+		if t, err := b.recallCopy(ctx, u, do, s, task, sink); t != nil || err != nil {
+			return t, inStep(u, task, err)
+		}
+	}
+	view, err := s.see(ctx)
+	if err != nil {
+		return nil, err
+	}
 	c := newComposer(view)
-	var err error
+	if err = b.layDown(ctx, u, step, c, task, sink); err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		return nil, inStep(u, task, err)
+	}
+	t := c.finish()
+	t.doubts = b.doubtsOf(t.entries)
+	if isCopy {
+		b.rememberCopy(c, do, t)
+	}
+	return t, nil
+}
+
+// inStep says in which step something went wrong.
+func inStep(u *plan.Unit, task event.Task, err error) error {
+	var placed *recipe.Errors
+	if err == nil || errors.Is(err, context.Canceled) || errors.As(err, &placed) && err.Error() == placed.Error() {
+		return err // it tells its place in the recipe, or none is needed
+	}
+	return fmt.Errorf("%s, %s: %w", u.ID, task.Label, err)
+}
+
+func (b *builder) layDown(ctx context.Context, u *plan.Unit, step *plan.Step, c *composer, task event.Task, sink event.Sink) error {
 	switch do := step.Do.(type) {
 	case plan.Copy:
-		err = b.copy(ctx, c, do, task, sink)
+		return b.copy(ctx, c, do, task, sink)
 	case plan.Take:
-		err = b.take(ctx, c, u, do)
+		return b.take(ctx, c, u, do)
 	case plan.Write:
-		err = write(c, do)
+		return b.write(ctx, c, do)
 	case plan.Link:
-		err = c.add(tree.Entry{Path: inner(do.To), Kind: tree.Symlink, Mode: 0o777, Target: do.Target, UID: do.Owner.UID, GID: do.Owner.GID}, place{})
-	}
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
-	if err != nil {
-		return nil, fmt.Errorf("%s, %s: %w", u.ID, task.Label, err)
-	}
-	return c.finish(), nil
-}
-
-// inner is a target as trees name it.
-func inner(t plan.Target) string { return strings.TrimPrefix(t.Path, "/") }
-
-// text gives a file's bytes from memory.
-type text string
-
-// Open gives the text, whatever the path.
-func (t text) Open(string) (io.ReadCloser, error) {
-	return io.NopCloser(strings.NewReader(string(t))), nil
-}
-
-func write(c *composer, do plan.Write) error {
-	return c.add(tree.Entry{
-		Path: inner(do.To), Kind: tree.File, Mode: do.Mode.Apply(0o644, false), UID: do.Owner.UID, GID: do.Owner.GID,
-		Size: int64(len(do.Text)), Digest: digest.FromBytes([]byte(do.Text)),
-	}, place{from: text(do.Text)})
-}
-
-// copied is what one from of a copy takes in, with the digests of the files.
-type copied struct {
-	survey   *tree.Survey
-	contents *sourceContents
-
-	once    sync.Once
-	digests map[string]digest.Digest
-	err     error
-}
-
-// pick surveys a from once for all units and platforms.
-func (b *builder) pick(from string, leave []string) (*tree.Survey, error) {
-	one, _, err := b.picks.do(from+"\x00"+strings.Join(leave, "\x00"), func() (*copied, error) {
-		survey, err := b.o.Source.Pick(from, leave)
-		if err != nil {
-			return nil, err
-		}
-		return &copied{survey: survey}, nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	return one.survey, nil
-}
-
-// copiedFrom is pick with the digests of the files, which are read once.
-func (b *builder) copiedFrom(ctx context.Context, from string, leave []string, task event.Task, sink event.Sink) (*copied, error) {
-	if _, err := b.pick(from, leave); err != nil {
-		return nil, err
-	}
-	one, _, err := b.picks.do(from+"\x00"+strings.Join(leave, "\x00"), nil)
-	if err != nil {
-		return nil, err
-	}
-	one.once.Do(func() {
-		_, total := sizeOf(one.survey)
-		sink.Send(event.Started{Task: task, Act: "reading", Total: total})
-		var stats map[string]tree.Stat
-		one.digests, stats, one.err = b.o.Memory.Digests(ctx, b.o.Source, one.survey.Picked, newProgress(sink, task))
-		one.contents = &sourceContents{b.o.Source, stats}
-	})
-	return one, one.err
-}
-
-func (b *builder) copy(ctx context.Context, c *composer, do plan.Copy, task event.Task, sink event.Sink) error {
-	for _, from := range do.From {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		survey, err := b.pick(from, do.LeaveOut)
-		if err != nil && isNoMatch(err) {
-			continue // it was warned about
-		}
+		owner, err := b.owner(ctx, c, do.Owner, do.OwnerPos)
 		if err != nil {
 			return err
 		}
-		got, err := b.copiedFrom(ctx, from, do.LeaveOut, task, sink)
-		if err != nil {
-			return err
-		}
-		to := inner(do.To)
-		into := do.To.Folder || len(do.From) > 1 || !survey.SingleFile
-		if !survey.SingleFile {
-			if err := c.addFolder(tree.Entry{Path: to, Kind: tree.Folder, Mode: do.Mode.Apply(0o755, true), UID: do.Owner.UID, GID: do.Owner.GID}, false); err != nil {
-				return err
-			}
-		}
-		for _, p := range survey.Picked {
-			target := to
-			if into {
-				target = tree.Join(to, p.Rel)
-			}
-			if err := copyOne(c, do, p, target, got); err != nil {
-				return err
-			}
-		}
+		return c.add(tree.Entry{Path: inner(do.To), Kind: tree.Symlink, Mode: 0o777, Target: do.Target, UID: owner.uid, GID: owner.gid}, place{}, nil)
+	case plan.Unpack:
+		return b.unpack(ctx, c, do, task, sink)
+	case plan.Fetch:
+		return b.fetch(ctx, c, do, task, sink)
+	case plan.Remove:
+		return b.remove(c, step, do)
 	}
-	return nil
-}
-
-func copyOne(c *composer, do plan.Copy, p tree.Picked, target string, got *copied) error {
-	e := tree.Entry{Path: target, Kind: p.Kind, UID: do.Owner.UID, GID: do.Owner.GID}
-	switch p.Kind {
-	case tree.Folder:
-		e.Mode = do.Mode.Apply(p.Mode, true)
-		return c.addFolder(e, do.Mode.Given() || do.Owner != plan.Owner{})
-	case tree.Symlink:
-		e.Mode, e.Target = 0o777, p.Link
-	case tree.File:
-		e.Mode, e.Size, e.Digest = do.Mode.Apply(p.Mode, false), got.contents.stats[p.Path].Size, got.digests[p.Path]
-	}
-	return c.add(e, place{got.contents, p.Path})
-}
-
-// take copies out of another unit's view or of an image elsewhere. A folder gives what it holds, a file itself, a
-// pattern each match under its own name.
-func (b *builder) take(ctx context.Context, c *composer, u *plan.Unit, do plan.Take) error {
-	view, err := b.viewOf(ctx, u, do)
-	if err != nil {
-		return err
-	}
-	for i, wanted := range do.Paths {
-		nodes, pattern, err := find(view, strings.TrimPrefix(wanted, "/"))
-		if err != nil {
-			return err
-		}
-		if len(nodes) == 0 {
-			return b.o.Plan.File.Problem(do.PathPos[i], "%s has nothing at %s", originOf(do), wanted)
-		}
-		for _, n := range nodes {
-			if err := takeNode(c, do, n, pattern, len(do.Paths) > 1); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-func originOf(do plan.Take) string {
-	if do.Unit != nil {
-		return do.Unit.ID.String()
-	}
-	return do.Reference.String()
-}
-
-func (b *builder) viewOf(ctx context.Context, u *plan.Unit, do plan.Take) (*tree.View, error) {
-	if do.Unit != nil {
-		s, err := b.unit(ctx, do.Unit)
-		if err != nil {
-			return nil, err
-		}
-		return s.view, nil
-	}
-	base := b.bases[keyOf(do.Reference, u)]
-	if err := base.load(ctx, b); err != nil {
-		return nil, fmt.Errorf("the image %s: %w", base.resolved.Name, err)
-	}
-	return base.view, nil
-}
-
-func takeNode(c *composer, do plan.Take, n *tree.Node, pattern, several bool) error {
-	to := inner(do.To)
-	name := n.Path[strings.LastIndexByte(n.Path, '/')+1:]
-	if n.Kind == tree.Folder {
-		if pattern {
-			to = tree.Join(to, name)
-		}
-		return takeFolder(c, do, n, to, pattern)
-	}
-	if do.To.Folder || pattern || several {
-		to = tree.Join(to, name)
-	}
-	return takeFile(c, do, n, to)
-}
-
-// takeFolder takes a folder with all in it. A folder that was named itself lends its owner and mode to a new one only.
-func takeFolder(c *composer, do plan.Take, n *tree.Node, to string, within bool) error {
-	e := n.Entry
-	e.Path = to
-	adopt(&e, do)
-	if err := c.addFolder(e, within && (do.Mode.Given() || do.Owner != nil)); err != nil {
-		return err
-	}
-	for _, child := range n.Children() {
-		target := tree.Join(to, child.Path[strings.LastIndexByte(child.Path, '/')+1:])
-		var err error
-		if child.Kind == tree.Folder {
-			err = takeFolder(c, do, child, target, true)
-		} else {
-			err = takeFile(c, do, child, target)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func takeFile(c *composer, do plan.Take, n *tree.Node, to string) error {
-	e := n.Entry
-	e.Path = to
-	adopt(&e, do)
-	return c.add(e, place{n.From, n.At})
-}
-
-// adopt sets the owner and mode that the step asks for; without, things stay as they are where they come from.
-func adopt(e *tree.Entry, do plan.Take) {
-	if do.Owner != nil {
-		e.UID, e.GID = do.Owner.UID, do.Owner.GID
-	}
-	if do.Mode.Given() && (e.Kind == tree.File || e.Kind == tree.Folder) {
-		e.Mode = do.Mode.Apply(e.Mode, e.Kind == tree.Folder)
-	}
-}
-
-// find gives the nodes that a path or a pattern names, through the links of the view, sorted by path.
-func find(view *tree.View, wanted string) ([]*tree.Node, bool, error) {
-	if n, err := lookup(view, wanted); err != nil || n != nil {
-		return slices.DeleteFunc([]*tree.Node{n}, func(n *tree.Node) bool { return n == nil }), false, err
-	}
-	if !strings.ContainsAny(wanted, "*?[{") {
-		return nil, false, nil
-	}
-	nodes, err := match(view, wanted)
-	return nodes, true, err
-}
-
-func lookup(view *tree.View, wanted string) (*tree.Node, error) {
-	real, err := view.Resolve(wanted, false)
-	if err != nil {
-		return nil, err
-	}
-	n, _ := view.Lookup(real)
-	if n != nil && n.Kind == tree.Symlink {
-		// A link to a folder stands for the folder; a link to a file is taken as a link.
-		if real, err = view.Resolve(wanted, true); err != nil {
-			return nil, err
-		}
-		if folder, exists := view.Lookup(real); exists && folder.Kind == tree.Folder {
-			return folder, nil
-		}
-	}
-	return n, nil
+	return fmt.Errorf("a step of the unknown kind %T", step.Do)
 }

@@ -2,7 +2,6 @@ package build
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -22,23 +21,26 @@ type preparer interface {
 	prepare(ctx context.Context, paths []string) error
 }
 
-// layerContents gives the files of a layer in the store. A compressed layer has no random access, so the files that are
+// packedContents gives the files of a layer or an archive. What is compressed has no random access, so the files that are
 // wanted are unpacked in one pass into a temporary folder.
-type layerContents struct {
+type packedContents struct {
+	name    string // for messages
 	store   *store.Store
-	desc    digest.Descriptor
 	entries []tree.Entry
+	// walk visits the files of the archive in its order, by their names there.
+	walk func(ctx context.Context, visit func(path string, body io.Reader) error) error
 
 	mutex  sync.Mutex
 	folder string
-	files  map[string]string // path in the layer → unpacked file
+	files  map[string]string // path in the archive → unpacked file
 }
 
 // ReadLayer gives what a layer of the store holds, from the store's memory where it was read before.
 func ReadLayer(ctx context.Context, s *store.Store, desc digest.Descriptor, id digest.DiffID) (*layer.Indexed, error) {
-	known := &layer.Indexed{}
-	if s.Tree(id, known) && known.DiffID == id {
-		return known, nil
+	if text, found := s.Tree(id); found {
+		if known, err := layer.DecodeIndex(text); err == nil && known.DiffID == id {
+			return known, nil
+		}
 	}
 	blob, err := s.Fetch(ctx, desc)
 	if err != nil {
@@ -61,30 +63,60 @@ func ReadLayer(ctx context.Context, s *store.Store, desc digest.Descriptor, id d
 
 // keepIndex remembers what a layer holds.
 func keepIndex(s *store.Store, indexed *layer.Indexed) error {
-	if !indexed.Storable() {
-		return nil
-	}
-	return s.PutTree(indexed.DiffID, indexed)
+	return s.PutTree(indexed.DiffID, indexed.Encode())
 }
 
-func (b *builder) layerContents(ctx context.Context, desc digest.Descriptor, id digest.DiffID) (*layerContents, error) {
-	l, _, err := b.trees.do(id, func() (*layerContents, error) {
+// layerContents gives what a layer holds, read once.
+func (b *builder) layerContents(ctx context.Context, desc digest.Descriptor, id digest.DiffID) (*packedContents, error) {
+	l, _, err := b.layered.do(id, func() (*packedContents, error) {
 		indexed, err := ReadLayer(ctx, b.o.Store, desc, id)
 		if err != nil {
 			return nil, err
 		}
-		return &layerContents{store: b.o.Store, desc: desc, entries: indexed.Entries, files: map[string]string{}}, nil
+		walk := func(ctx context.Context, visit func(string, io.Reader) error) error {
+			blob, err := b.o.Store.Fetch(ctx, desc)
+			if err != nil {
+				return err
+			}
+			defer blob.Close()
+			return walkTar(ctx, blob, visit)
+		}
+		return b.packed("the layer "+string(desc.Digest), indexed.Entries, walk), nil
 	})
 	return l, err
 }
 
-func (l *layerContents) close() {
+// packed makes contents that are cleaned up when the build ends.
+func (b *builder) packed(name string, entries []tree.Entry, walk func(context.Context, func(string, io.Reader) error) error) *packedContents {
+	p := &packedContents{name: name, store: b.o.Store, entries: entries, walk: walk, files: map[string]string{}}
+	b.closeMutex.Lock()
+	b.closers = append(b.closers, p.close)
+	b.closeMutex.Unlock()
+	return p
+}
+
+// walkTar visits the files of a tar, compressed or not.
+func walkTar(ctx context.Context, r io.Reader, visit func(string, io.Reader) error) error {
+	plain, err := layer.Decompress(digest.WithContext(ctx, r))
+	if err != nil {
+		return err
+	}
+	defer plain.Close()
+	return layer.Walk(plain, func(e *tree.Entry, body io.Reader) error {
+		if e.Kind != tree.File {
+			return nil
+		}
+		return visit(e.Path, body)
+	})
+}
+
+func (l *packedContents) close() {
 	if l.folder != "" {
 		os.RemoveAll(l.folder)
 	}
 }
 
-func (l *layerContents) prepare(ctx context.Context, paths []string) error {
+func (l *packedContents) prepare(ctx context.Context, paths []string) error {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
 	wanted := map[string]bool{}
@@ -103,39 +135,29 @@ func (l *layerContents) prepare(ctx context.Context, paths []string) error {
 		}
 		l.folder = folder
 	}
-	digests := map[string]digest.Digest{}
+	contents := map[string]digest.Content{}
 	for i := range l.entries {
-		digests[l.entries[i].Path] = l.entries[i].Digest
+		contents[l.entries[i].Path] = l.entries[i].Content
 	}
-	blob, err := l.store.Fetch(ctx, l.desc)
-	if err != nil {
-		return err
-	}
-	defer blob.Close()
-	plain, err := layer.Decompress(blob)
-	if err != nil {
-		return err
-	}
-	defer plain.Close()
-	err = layer.Walk(plain, func(e *tree.Entry, body io.Reader) error {
-		if e.Kind != tree.File || !wanted[e.Path] {
+	err := l.walk(ctx, func(path string, body io.Reader) error {
+		if !wanted[path] {
 			return ctx.Err()
 		}
-		return l.unpack(e.Path, digests[e.Path], body)
+		return l.unpack(path, contents[path], body)
 	})
 	if err != nil {
-		return fmt.Errorf("the layer %s: %w", l.desc.Digest, err)
+		return fmt.Errorf("%s: %w", l.name, err)
 	}
 	return nil
 }
 
-func (l *layerContents) unpack(p string, want digest.Digest, body io.Reader) error {
+func (l *packedContents) unpack(p string, want digest.Content, body io.Reader) error {
 	name := filepath.Join(l.folder, strconv.Itoa(len(l.files)))
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("unpacking /%s: %w", p, err)
 	}
-	sum := sha256.New()
+	sum := digest.NewContent()
 	_, err = io.Copy(io.MultiWriter(f, sum), body)
 	if closeErr := f.Close(); err == nil {
 		err = closeErr
@@ -143,7 +165,7 @@ func (l *layerContents) unpack(p string, want digest.Digest, body io.Reader) err
 	if err != nil {
 		return fmt.Errorf("unpacking /%s: %w", p, err)
 	}
-	if digest.FromHash(sum) == want {
+	if digest.ContentOf(sum) == want {
 		l.files[p] = name
 	}
 	// Another digest is an earlier entry of the same path, which a later one replaces.
@@ -151,29 +173,33 @@ func (l *layerContents) unpack(p string, want digest.Digest, body io.Reader) err
 }
 
 // Open gives an unpacked file.
-func (l *layerContents) Open(p string) (io.ReadCloser, error) {
+func (l *packedContents) Open(p string) (io.ReadCloser, error) {
 	l.mutex.Lock()
 	name := l.files[p]
 	l.mutex.Unlock()
 	if name == "" {
-		return nil, fmt.Errorf("the layer %s has no file /%s with the contents that its index tells: %w", l.desc.Digest, p, digest.ErrMismatch)
+		return nil, fmt.Errorf("%s has no file /%s with the contents that its index tells: %w", l.name, p, digest.ErrMismatch)
 	}
 	return os.Open(name)
 }
 
 // sourceContents gives files of the project folder and notices those that changed since their digest was taken.
 type sourceContents struct {
-	source *tree.Source
-	stats  map[string]tree.Stat
+	files map[string]remembered
+
+	mutex  sync.Mutex
+	opener *tree.Opener
 }
 
 // Open opens a file by its path in the project folder.
 func (s *sourceContents) Open(p string) (io.ReadCloser, error) {
-	f, stat, err := s.source.Open(p)
+	s.mutex.Lock()
+	f, stat, err := s.opener.Open(p)
+	s.mutex.Unlock()
 	if err != nil {
 		return nil, err
 	}
-	if stat != s.stats[p] {
+	if stat != s.files[p].Stat {
 		f.Close()
 		return nil, fmt.Errorf("%s %w; build again when nothing writes to it", p, layer.ErrChanged)
 	}
@@ -182,15 +208,15 @@ func (s *sourceContents) Open(p string) (io.ReadCloser, error) {
 
 // steadyFile tells when it is closed whether the file changed while it was open.
 type steadyFile struct {
-	*os.File
+	*tree.SourceFile
 	path string
 	stat tree.Stat
 }
 
 // Close closes the file.
 func (f *steadyFile) Close() error {
-	after, statErr := tree.StatFile(f.File)
-	err := f.File.Close()
+	after, statErr := f.Stat()
+	err := f.SourceFile.Close()
 	if statErr == nil && after != f.stat {
 		return fmt.Errorf("%s %w; build again when nothing writes to it", f.path, layer.ErrChanged)
 	}

@@ -2,7 +2,6 @@ package build
 
 import (
 	"context"
-	"crypto/sha256"
 	"fmt"
 	"io"
 	"runtime"
@@ -24,29 +23,38 @@ import (
 type Memory struct {
 	store *store.Store
 	name  string
-	fresh bool
+	load  sync.Once
 
 	mutex sync.Mutex
-	known map[string]remembered
-	seen  map[string]remembered
+	known map[string]remembered // as it was on disk
+	seen  map[string]remembered // what this run met
+	fresh bool                  // seen has something that known lacks
 }
 
+// remembered is what a file's bytes are, as long as its stat stays the same.
 type remembered struct {
-	Stat   tree.Stat
-	Digest digest.Digest
+	Stat    tree.Stat
+	Content digest.Content
+	Mark    mark
 }
 
-// OpenMemory reads the memory of a project folder (its absolute path). One that is missing or damaged is empty.
+// OpenMemory gives the memory of a project folder (its absolute path). It is read when it is first needed; one that is
+// missing or damaged is empty.
 func OpenMemory(s *store.Store, dir string) *Memory {
-	m := &Memory{store: s, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32],
-		seen: map[string]remembered{}}
-	text, _ := s.Memo(m.name)
-	m.known = decodeMemory(string(text))
-	return m
+	return &Memory{store: s, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32], seen: map[string]remembered{}}
+}
+
+func (m *Memory) recall(path string) (remembered, bool) {
+	m.load.Do(func() {
+		text, _ := m.store.Memo(m.name)
+		m.known = decodeMemory(string(text))
+	})
+	one, known := m.known[path]
+	return one, known
 }
 
 // memoryHead is the first line of a memory; another one is not read.
-const memoryHead = "imbricat file memory 1"
+const memoryHead = "imbricat file memory 2"
 
 // decodeMemory reads what encodeMemory wrote. Anything else makes an empty memory.
 func decodeMemory(text string) map[string]remembered {
@@ -55,97 +63,127 @@ func decodeMemory(text string) map[string]remembered {
 	if head != memoryHead {
 		return known
 	}
-	for line := range strings.SplitSeq(strings.TrimSuffix(rest, "\n"), "\n") {
-		fields := strings.SplitN(line, " ", 6)
-		if len(fields) != 6 {
+	for line := range strings.Lines(rest) {
+		path, one, ok := decodeRemembered(strings.TrimSuffix(line, "\n"))
+		if !ok {
 			return map[string]remembered{}
 		}
-		var numbers [4]int64
-		for i := range numbers {
-			n, err := strconv.ParseInt(fields[i+1], 10, 64)
-			if err != nil {
-				return map[string]remembered{}
-			}
-			numbers[i] = n
-		}
-		path, err := strconv.Unquote(fields[5])
-		d := digest.Digest("sha256:" + fields[0])
-		if err != nil || d.Validate() != nil {
-			return map[string]remembered{}
-		}
-		known[path] = remembered{tree.Stat{Size: numbers[0], ModTime: numbers[1], Change: numbers[2], Inode: uint64(numbers[3])}, d}
+		known[path] = one
 	}
 	return known
 }
 
-// encodeMemory writes a line for each file: digest, size, times in nanoseconds, inode, quoted path.
+func decodeRemembered(line string) (string, remembered, bool) {
+	var one remembered
+	fields := strings.SplitN(line, " ", 7)
+	if len(fields) != 7 {
+		return "", one, false
+	}
+	var numbers [4]int64
+	for i := range numbers {
+		n, err := strconv.ParseInt(fields[i+1], 10, 64)
+		if err != nil {
+			return "", one, false
+		}
+		numbers[i] = n
+	}
+	path, err := strconv.Unquote(fields[6])
+	one.Content, one.Mark = digest.Content(fields[0]), mark(fields[5])
+	one.Stat = tree.Stat{Size: numbers[0], ModTime: numbers[1], Change: numbers[2], Inode: uint64(numbers[3])}
+	return path, one, err == nil && one.Content.Valid()
+}
+
+// encodeMemory writes a line for each file: content, size, times in nanoseconds, inode, mark, quoted path.
 func encodeMemory(known map[string]remembered) []byte {
 	out := []byte(memoryHead + "\n")
 	for path, r := range known {
-		out = append(out, r.Digest.Encoded()...)
+		out = append(out, r.Content...)
 		for _, n := range []int64{r.Stat.Size, r.Stat.ModTime, r.Stat.Change, int64(r.Stat.Inode)} {
 			out = strconv.AppendInt(append(out, ' '), n, 10)
 		}
-		out = append(strconv.AppendQuote(append(out, ' '), path), '\n')
+		out = append(append(append(out, ' '), r.Mark...), ' ')
+		out = append(strconv.AppendQuote(out, path), '\n')
 	}
 	return out
 }
 
-// Save keeps what was learnt. A failure costs time at the next build and nothing else.
-func (m *Memory) Save() {
+// Save keeps what was learnt. Files that were not met are kept while they exist. A failure costs time at the next build
+// and nothing else.
+func (m *Memory) Save(source *tree.Source) {
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
 	if !m.fresh {
 		return
 	}
 	for path, old := range m.known {
-		if _, newer := m.seen[path]; !newer {
+		if _, newer := m.seen[path]; !newer && source.Exists(path) {
 			m.seen[path] = old
 		}
 	}
 	_ = m.store.PutMemo(m.name, encodeMemory(m.seen))
 }
 
-// Digests gives the digest of each file among picked, and what the file was like when it was taken.
-func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree.Picked, done *progress) (map[string]digest.Digest, map[string]tree.Stat, error) {
-	digests := make(map[string]digest.Digest, len(picked))
-	stats := make(map[string]tree.Stat, len(picked))
+// files is what Digests tells of the files it was asked for, by path.
+type files struct {
+	known   map[string]remembered
+	settled bool // a later change of any of them shows in its stat
+}
+
+// Digests gives the content of each file among picked, with what the file was like when it was read.
+func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree.Picked, done *progress) (*files, error) {
+	out := &files{known: make(map[string]remembered, len(picked)), settled: true}
 	var todo []string
 	for i := range picked {
 		p := &picked[i]
 		if p.Kind != tree.File {
 			continue
 		}
-		if old, known := m.known[p.Path]; known && old.Stat == p.Stat {
-			digests[p.Path], stats[p.Path] = old.Digest, p.Stat
+		if old, known := m.recall(p.Path); known && old.Stat == p.Stat {
+			out.known[p.Path] = old
 			continue
 		}
 		todo = append(todo, p.Path)
 	}
+	m.meet(out)
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for part := range batches(todo, 64) {
-		group.Go(func() error {
-			buffer := make([]byte, 128<<10)
-			for _, path := range part {
-				if err := ctx.Err(); err != nil {
-					return err
-				}
-				d, stat, err := hashFile(source, path, buffer, done)
-				if err != nil {
-					return err
-				}
-				m.mutex.Lock()
-				digests[path], stats[path] = d, stat
-				if stat.Settled(time.Now()) {
-					m.seen[path], m.fresh = remembered{stat, d}, true
-				}
-				m.mutex.Unlock()
-			}
-			return nil
-		})
+		group.Go(func() error { return m.hashAll(ctx, source, part, out, done) })
 	}
-	return digests, stats, group.Wait()
+	return out, group.Wait()
+}
+
+// meet keeps what an earlier run knew and this one used.
+func (m *Memory) meet(f *files) {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	for path, one := range f.known {
+		m.seen[path] = one
+	}
+}
+
+func (m *Memory) hashAll(ctx context.Context, source *tree.Source, paths []string, out *files, done *progress) error {
+	opener := source.Opener()
+	defer opener.Close()
+	buffer := make([]byte, 128<<10)
+	for _, path := range paths {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		one, err := hashFile(opener, path, buffer, done)
+		if err != nil {
+			return err
+		}
+		m.mutex.Lock()
+		out.known[path] = one
+		if one.Stat.Settled(time.Now()) {
+			m.seen[path], m.fresh = one, true
+		} else {
+			out.settled = false
+		}
+		m.mutex.Unlock()
+	}
+	return nil
 }
 
 // batches cuts a list into parts of at most n.
@@ -162,23 +200,35 @@ func batches(list []string, n int) func(yield func([]string) bool) {
 }
 
 // hashFile reads a file once and notices when it changes meanwhile.
-func hashFile(source *tree.Source, path string, buffer []byte, done *progress) (digest.Digest, tree.Stat, error) {
-	f, before, err := source.Open(path)
+func hashFile(opener *tree.Opener, path string, buffer []byte, done *progress) (remembered, error) {
+	var one remembered
+	f, before, err := opener.Open(path)
 	if err != nil {
-		return "", before, err
+		return one, err
 	}
 	defer f.Close()
-	sum := sha256.New()
-	n, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{&counted{f, done}}, buffer)
+	sum := digest.NewContent()
+	read := int64(0)
+	for err == nil {
+		var n int
+		n, err = io.ReadFull(f, buffer)
+		if read == 0 {
+			one.Mark = markOf(path, buffer[:n])
+		}
+		sum.Write(buffer[:n])
+		read += int64(n)
+		done.add(int64(n))
+	}
+	if err != io.EOF && err != io.ErrUnexpectedEOF {
+		return one, fmt.Errorf("reading %q: %w", path, err)
+	}
+	after, err := f.Stat()
 	if err != nil {
-		return "", before, fmt.Errorf("reading %q: %w", path, err)
+		return one, fmt.Errorf("reading %q: %w", path, err)
 	}
-	after, err := tree.StatFile(f)
-	if err != nil {
-		return "", before, fmt.Errorf("reading %q: %w", path, err)
+	if after != before || read != before.Size {
+		return one, fmt.Errorf("%s %w; build again when nothing writes to it", path, layer.ErrChanged)
 	}
-	if after != before || n != before.Size {
-		return "", before, fmt.Errorf("%s %w; build again when nothing writes to it", path, layer.ErrChanged)
-	}
-	return digest.FromHash(sum), before, nil
+	one.Stat, one.Content = before, digest.ContentOf(sum)
+	return one, nil
 }

@@ -5,53 +5,18 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
+	"os"
 	"sync"
 	"time"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"github.com/dustin/go-humanize"
 
+	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"
 )
-
-func isNoMatch(err error) bool { return errors.Is(err, tree.ErrNoMatch) }
-
-// match gives the nodes that a pattern names; what lies in a folder that matched belongs to it and is no match.
-func match(view *tree.View, pattern string) ([]*tree.Node, error) {
-	base, rest := doublestar.SplitPattern(pattern)
-	if base == "." {
-		base = ""
-	}
-	real, err := view.Resolve(base, true)
-	if err != nil {
-		return nil, err
-	}
-	top, exists := view.Lookup(real)
-	if !exists {
-		return nil, nil
-	}
-	var found []*tree.Node
-	var visit func(n *tree.Node) error
-	visit = func(n *tree.Node) error {
-		for _, child := range n.Children() {
-			matched, err := doublestar.Match(rest, strings.TrimPrefix(strings.TrimPrefix(child.Path, top.Path), "/"))
-			if err != nil {
-				return fmt.Errorf("%q is no valid pattern: %w", pattern, err)
-			}
-			if matched {
-				found = append(found, child)
-			} else if err := visit(child); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	return found, visit(top)
-}
 
 // Why a step was reused or ran.
 const (
@@ -72,7 +37,7 @@ type packedLayer struct {
 func (b *builder) pack(ctx context.Context, t *stepTree) error {
 	t.once.Do(func() {
 		began := time.Now()
-		packed, first, err := b.layers.do(t.key, func() (*packedLayer, error) { return b.packOnce(ctx, t) })
+		packed, first, err := b.layers.do(t.layerKey(), func() (*packedLayer, error) { return b.packOnce(ctx, t) })
 		done := event.Finished{Task: t.task, Took: time.Since(began)}
 		if t.err = err; err != nil {
 			t.err = fmt.Errorf("%s %s, %s: %w", t.task.Unit, t.task.Platform, t.task.Label, err)
@@ -109,7 +74,7 @@ func plural(n int, noun string) string {
 }
 
 func (b *builder) packOnce(ctx context.Context, t *stepTree) (*packedLayer, error) {
-	if record, found := b.o.Store.Record(t.key); found {
+	if record, found := b.o.Store.Record(t.layerKey()); found {
 		return &packedLayer{record, event.Reused}, nil
 	}
 	select {
@@ -128,37 +93,87 @@ func (b *builder) packOnce(ctx context.Context, t *stepTree) (*packedLayer, erro
 
 func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, error) {
 	began := time.Now()
+	entries, err := t.all(ctx)
+	if err != nil {
+		return nil, err
+	}
 	paths := make([]string, 0, t.files)
-	for i := range t.entries {
-		if e := &t.entries[i]; e.Kind == tree.File && e.Size > 0 {
+	for i := range entries {
+		if e := &entries[i]; e.Kind == tree.File && e.Size > 0 {
 			paths = append(paths, e.Path)
 		}
 	}
 	if err := t.prepare(ctx, paths); err != nil {
 		return nil, err
 	}
-	blob, err := b.o.Store.Begin()
+	previous, done := b.previous(t)
+	defer done()
+	packed, err := b.packBlob(ctx, t, entries, previous)
+	if errors.Is(err, layer.ErrPrevious) {
+		packed, err = b.packBlob(ctx, t, entries, nil)
+	}
 	if err != nil {
 		return nil, err
+	}
+	if err := keepIndex(b.o.Store, &layer.Indexed{Entries: entries, DiffID: packed.DiffID, Unpacked: packed.Unpacked}); err != nil {
+		return nil, err
+	}
+	b.keepLineage(t, packed)
+	record := &store.Record{Key: t.layerKey(), Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked,
+		Files: t.files, Millis: time.Since(began).Milliseconds()}
+	return record, b.o.Store.PutRecord(record)
+}
+
+func (b *builder) packBlob(ctx context.Context, t *stepTree, entries []tree.Entry, previous *layer.Previous) (layer.Packed, error) {
+	blob, err := b.o.Store.Begin()
+	if err != nil {
+		return layer.Packed{}, err
 	}
 	defer blob.Abort()
 	progress := newProgress(b.o.Sink, t.task)
-	packed, err := layer.Pack(ctx, blob, t.entries, func(e *tree.Entry) (io.ReadCloser, error) {
+	packed, err := layer.Pack(ctx, blob, entries, func(e *tree.Entry) (io.ReadCloser, error) {
 		body, err := t.Open(e.Path)
 		return &counted{body, progress}, err
-	})
+	}, layer.Options{Compression: t.compression, Previous: previous})
 	if err != nil {
-		return nil, err
+		return packed, err
 	}
-	if err := blob.Commit(packed.Descriptor.Digest); err != nil {
-		return nil, err
+	return packed, blob.Commit(packed.Descriptor.Digest)
+}
+
+// previous gives the layer that the step made last, to copy chunks from, where the store still has it.
+func (b *builder) previous(t *stepTree) (*layer.Previous, func()) {
+	none := func() {}
+	last, found := b.o.Store.Note(t.lineage)
+	if !found {
+		return nil, none
 	}
-	if err := keepIndex(b.o.Store, &layer.Indexed{Entries: t.entries, DiffID: packed.DiffID, Unpacked: packed.Unpacked}); err != nil {
-		return nil, err
+	desc := digest.Descriptor{Digest: digest.Digest(last)}
+	text, found := b.o.Store.Table(desc.Digest)
+	if !found {
+		return nil, none
 	}
-	record := &store.Record{Key: t.key, Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked,
-		Files: t.files, Millis: time.Since(began).Milliseconds()}
-	return record, b.o.Store.PutRecord(record)
+	table, err := layer.DecodeTable(text)
+	if err != nil {
+		return nil, none
+	}
+	path, err := b.o.Store.BlobPath(desc.Digest)
+	if err != nil {
+		return nil, none
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, none
+	}
+	return &layer.Previous{Table: table, Blob: f}, func() { f.Close() }
+}
+
+// keepLineage notes which layer the step made, with its chunks. Failing to costs time at a later build and nothing else.
+func (b *builder) keepLineage(t *stepTree, packed layer.Packed) {
+	// A small layer is packed anew as fast as it is copied.
+	if len(packed.Table.Chunks) > 2 && b.o.Store.PutTable(packed.Descriptor.Digest, packed.Table.Encode()) == nil {
+		_ = b.o.Store.PutNote(t.lineage, []byte(packed.Descriptor.Digest))
+	}
 }
 
 // progress reports how far an act is, at most some times a second. Several goroutines may add to it.

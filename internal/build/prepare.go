@@ -69,37 +69,45 @@ func report(problems *recipe.Errors, pos recipe.Pos, format string, args ...any)
 }
 
 func (b *builder) checkSources(problems *recipe.Errors) {
-	warned := map[string]bool{}
 	for _, u := range b.o.Plan.Units {
-		for _, step := range u.Steps {
-			c, ok := step.Do.(plan.Copy)
-			if !ok {
-				continue
-			}
-			for i, from := range c.From {
-				survey, err := b.pick(from, c.LeaveOut)
-				switch {
-				case errors.Is(err, tree.ErrNoMatch):
-					if warning := err.Error() + ", so nothing is copied"; !warned[warning] {
-						warned[warning] = true
-						b.o.Sink.Send(event.Warning{Code: "no-match", Text: b.o.Plan.File.Describe(c.FromPos[i], warning)})
-					}
-				case err != nil:
-					report(problems, c.FromPos[i], "%s", err)
-				default:
-					b.warnSpecial(survey, warned)
+		for i := range u.Steps {
+			step := &u.Steps[i]
+			switch do := step.Do.(type) {
+			case plan.Copy:
+				b.checkCopy(problems, step, do)
+			case plan.Unpack:
+				if do.From != "" {
+					b.checkArchive(problems, do)
 				}
 			}
 		}
 	}
 }
 
-func (b *builder) warnSpecial(survey *tree.Survey, warned map[string]bool) {
-	for _, p := range survey.Special {
-		if !warned[p] {
-			warned[p] = true
-			b.o.Sink.Send(event.Warning{Code: "special-file", Text: fmt.Sprintf("%s is a socket, a pipe or a device: it is left out", p)})
+func (b *builder) checkCopy(problems *recipe.Errors, step *plan.Step, do plan.Copy) {
+	for i, from := range do.From {
+		got, err := b.pick(do, from)
+		switch {
+		case errors.Is(err, tree.ErrNoMatch):
+			b.warning(step, event.NoMatch, b.o.Plan.File.Describe(do.FromPos[i], err.Error()+", so nothing is copied"))
+		case err != nil:
+			report(problems, do.FromPos[i], "%s", err)
+		default:
+			for _, p := range got.survey.Special {
+				b.warning(step, event.SpecialFile, fmt.Sprintf("%s is a socket, a pipe or a device: it is left out", p))
+			}
 		}
+	}
+}
+
+// checkArchive finds an archive that is missing before any work.
+func (b *builder) checkArchive(problems *recipe.Errors, do plan.Unpack) {
+	got, err := b.pick(plan.Copy{}, do.From)
+	switch {
+	case err != nil:
+		report(problems, do.FromPos, "%s", err)
+	case !got.survey.SingleFile || len(got.survey.Picked) != 1 || got.survey.Picked[0].Kind != tree.File:
+		report(problems, do.FromPos, "unpack takes one archive: %q is no file", do.From)
 	}
 }
 
@@ -163,7 +171,7 @@ func (one *base) read(ctx context.Context, b *builder) error {
 		return err
 	}
 	one.layers = manifest.Layers
-	contents := make([]*layerContents, len(manifest.Layers))
+	contents := make([]*packedContents, len(manifest.Layers))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(cap(b.packing))
 	for i, desc := range manifest.Layers {

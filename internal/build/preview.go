@@ -118,8 +118,8 @@ func (b *builder) forecast(u *plan.Unit, s *unitState, i int, unknown string) St
 	if unknown != "" {
 		if c, ok := u.Steps[i].Do.(plan.Copy); ok {
 			for _, from := range c.From {
-				if survey, err := b.pick(from, c.LeaveOut); err == nil {
-					files, bytes := sizeOf(survey)
+				if got, err := b.pick(c, from); err == nil {
+					files, bytes := sizeOf(got.survey)
 					out.Files, out.Bytes = out.Files+files, out.Bytes+bytes
 				}
 			}
@@ -128,9 +128,9 @@ func (b *builder) forecast(u *plan.Unit, s *unitState, i int, unknown string) St
 	}
 	t := s.trees[i]
 	out.Files, out.Bytes = t.files, t.bytes
-	_, found := b.o.Store.Record(t.key)
+	_, found := b.o.Store.Record(t.layerKey())
 	switch {
-	case len(t.entries) == 0:
+	case t.empty:
 		out.Forecast, out.Reason = WillSkip, nothing
 	case !u.IsImage:
 		out.Forecast, out.Reason = WillSkip, noLayer

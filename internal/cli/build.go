@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/build"
+	"imbricat/internal/download"
 	"imbricat/internal/event"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
@@ -60,7 +61,16 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 	}
 	o := build.Options{
 		Plan: p.plan, Store: st, Source: source, Memory: build.OpenMemory(st, dir), Bases: &bases{opener, sink}, Sink: sink,
-		Annotations: annotations,
+		Annotations: annotations, Project: dir, Download: download.New("imbricat/" + version()).Get,
+		CommitTimes: func(ctx context.Context) (func(string) int64, error) {
+			times, err := p.facts.Git.Times(ctx)
+			return func(path string) int64 {
+				if when, known := times[path]; known {
+					return when.Unix()
+				}
+				return 0
+			}, err
+		},
 		Created: func(ctx context.Context, touches func(string) bool) (time.Time, error) {
 			if epoch, given := p.facts.Epoch(); given {
 				return epoch, nil

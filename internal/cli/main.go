@@ -14,6 +14,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/download"
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
@@ -85,6 +86,7 @@ func exitCode(err error) int {
 	var answer *registry.Error
 	var lacks *image.NoPlatformError
 	var usage usageError
+	var file *download.Error
 	switch {
 	case errors.As(err, &own):
 		return own.code
@@ -93,9 +95,10 @@ func exitCode(err error) int {
 	case errors.As(err, &list), errors.As(err, &unknown), errors.As(err, &epoch), errors.As(err, &lacks),
 		errors.As(err, &usage), errors.Is(err, plan.ErrChoice):
 		return exitUsage
-	case errors.As(err, &answer) && answer.Denied():
+	case errors.As(err, &answer) && answer.Denied(), errors.As(err, &file) && file.Denied():
 		return exitRefused
-	case errors.As(err, &answer) && answer.Temporary(), errors.Is(err, registry.ErrUnreachable):
+	case errors.As(err, &answer) && answer.Temporary(), errors.Is(err, registry.ErrUnreachable),
+		errors.As(err, &file) && file.Temporary(), errors.Is(err, download.ErrUnreachable):
 		return exitUnreachable
 	}
 	return exitFailed

@@ -63,6 +63,21 @@ type Warning struct {
 	Text string
 }
 
+// The codes of warnings; docs/recipe.md tells them to people.
+const (
+	NoMatch       = "no-match"       // a pattern matches nothing
+	SpecialFile   = "special-file"   // a socket, a pipe or a device of the project is left out
+	MovingBase    = "moving-base"    // a base is named by a tag that nothing holds
+	ForeignBinary = "foreign-binary" // a program for another architecture than the image's
+	WorldWritable = "world-writable" // a file that everybody may write
+	SetUID        = "set-uid"        // a program that runs with its owner's or group's rights
+	Secret        = "secret"         // what looks like a private key or a token
+	Offline       = "offline"        // a registry cannot be reached, and an earlier answer serves
+)
+
+// Codes lists every code.
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline}
+
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}
 func (Finished) isEvent() {}

@@ -32,11 +32,12 @@ type Facts struct {
 	git    map[string]any
 	env    map[string]any
 	epoch  *time.Time
+	files  manifests
 }
 
 // Gather collects what the recipe's expressions use. The error is a *recipe.Errors where the recipe is to be mended.
 func Gather(r *recipe.Recipe, o Options) (*Facts, error) {
-	f := &Facts{recipe: r, given: o.Given, git: map[string]any{}, env: map[string]any{}}
+	f := &Facts{recipe: r, given: o.Given, git: map[string]any{}, env: map[string]any{}, files: manifests{dir: o.Dir}}
 	if err := f.checkGiven(); err != nil {
 		return nil, err
 	}
@@ -149,6 +150,7 @@ func (f *Facts) Scope(p platform.Platform) (*recipe.Scope, error) {
 		Env:      f.env,
 		Platform: map[string]any{"os": p.OS, "architecture": p.Architecture, "variant": p.Variant},
 		Facts:    map[string]any{},
+		File:     f.files.Field,
 	}
 	e := &evaluation{facts: f, scope: s, state: map[string]int{}}
 	for _, fact := range f.recipe.Facts {

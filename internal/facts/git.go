@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"path"
 	"path/filepath"
@@ -203,15 +204,21 @@ func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (time.
 		if touched {
 			return c.Committer.When.UTC(), true, nil
 		}
-		for _, parent := range parents {
-			if !seen[parent.Hash] {
-				seen[parent.Hash] = true
-				at, _ := slices.BinarySearchFunc(frontier, parent, func(a, b *object.Commit) int { return a.Committer.When.Compare(b.Committer.When) })
-				frontier = slices.Insert(frontier, at, parent)
-			}
-		}
+		frontier = enqueue(frontier, parents, seen)
 	}
 	return time.Time{}, false, nil
+}
+
+// enqueue adds commits that were not seen yet to a list that stands in the order of their times, the oldest first.
+func enqueue(frontier, commits []*object.Commit, seen map[plumbing.Hash]bool) []*object.Commit {
+	for _, c := range commits {
+		if !seen[c.Hash] {
+			seen[c.Hash] = true
+			at, _ := slices.BinarySearchFunc(frontier, c, func(a, b *object.Commit) int { return a.Committer.When.Compare(b.Committer.When) })
+			frontier = slices.Insert(frontier, at, c)
+		}
+	}
+	return frontier
 }
 
 // tracks tells whether the commit that is checked out has any path for which touches answers true.
@@ -257,16 +264,9 @@ func (g *Git) touched(ctx context.Context, c *object.Commit, parents []*object.C
 	if err != nil {
 		return false, err
 	}
-	before := []*object.Tree{}
-	for _, parent := range parents {
-		parentTree, err := parent.Tree()
-		if err != nil {
-			return false, err
-		}
-		before = append(before, parentTree)
-	}
-	if len(before) == 0 {
-		before = append(before, &object.Tree{})
+	before, err := treesOf(parents)
+	if err != nil {
+		return false, err
 	}
 	for _, old := range before {
 		differs, err := g.differs(ctx, old, tree, touches)
@@ -275,6 +275,21 @@ func (g *Git) touched(ctx context.Context, c *object.Commit, parents []*object.C
 		}
 	}
 	return true, nil
+}
+
+// treesOf gives the trees of a commit's parents; the first commit follows an empty one.
+func treesOf(parents []*object.Commit) ([]*object.Tree, error) {
+	if len(parents) == 0 {
+		return []*object.Tree{{}}, nil
+	}
+	trees := make([]*object.Tree, len(parents))
+	for i, parent := range parents {
+		var err error
+		if trees[i], err = parent.Tree(); err != nil {
+			return nil, err
+		}
+	}
+	return trees, nil
 }
 
 // differs tells whether a path that counts differs between two trees. Only folders whose digests differ are read.
@@ -334,4 +349,73 @@ func (g *Git) inProject(name string) (string, bool) {
 		return name, name != ""
 	}
 	return strings.CutPrefix(name, g.under+"/")
+}
+
+// Times gives for every file of the commit that is checked out (slashes, relative to the project folder) the time of the
+// last commit that touched it. A merge touches what differs from all its parents.
+func (g *Git) Times(ctx context.Context) (map[string]time.Time, error) {
+	times := map[string]time.Time{}
+	if g.head == nil {
+		return times, nil
+	}
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	open, err := g.files()
+	if err != nil {
+		return nil, fmt.Errorf("reading git history: %w", err)
+	}
+	seen := map[plumbing.Hash]bool{g.head.Hash: true}
+	for frontier := []*object.Commit{g.head}; len(frontier) > 0 && len(open) > 0; {
+		c := frontier[len(frontier)-1]
+		frontier = frontier[:len(frontier)-1]
+		parents, err := g.parents(c)
+		if err != nil {
+			return nil, fmt.Errorf("reading git history: %w", err)
+		}
+		changed, err := g.changed(ctx, c, parents, open)
+		if err != nil {
+			return nil, fmt.Errorf("reading git history: %w", err)
+		}
+		for path := range changed {
+			times[path] = c.Committer.When.UTC()
+			delete(open, path)
+		}
+		frontier = enqueue(frontier, parents, seen)
+	}
+	return times, nil
+}
+
+// files lists the files of the project in the commit that is checked out.
+func (g *Git) files() (map[string]bool, error) {
+	all := map[string]bool{}
+	_, err := g.tracks(func(path string) bool {
+		all[path] = true
+		return false
+	})
+	return all, err
+}
+
+// changed gives those of the open paths that a commit touched.
+func (g *Git) changed(ctx context.Context, c *object.Commit, parents []*object.Commit, open map[string]bool) (map[string]bool, error) {
+	tree, err := c.Tree()
+	if err != nil {
+		return nil, err
+	}
+	before, err := treesOf(parents)
+	if err != nil {
+		return nil, err
+	}
+	common := map[string]bool{}
+	for i, old := range before {
+		own := map[string]bool{}
+		if _, err := g.below(ctx, old, tree, "", func(path string) bool {
+			own[path] = open[path] && (i == 0 || common[path])
+			return false
+		}); err != nil {
+			return nil, err
+		}
+		maps.DeleteFunc(own, func(_ string, counts bool) bool { return !counts })
+		common = own
+	}
+	return common, nil
 }

@@ -15,9 +15,10 @@ type Matcher struct{ rules []rule }
 type rule struct {
 	base       string // folder that the pattern is relative to, "" or ending in "/"
 	negated    bool
-	foldersToo bool // false: matches folders only
-	anywhere   bool // the pattern has no slash and is held against the last element
-	form       *regexp.Regexp
+	foldersToo bool           // false: matches folders only
+	anywhere   bool           // the pattern has no slash and is held against the last element
+	form       *regexp.Regexp // nil: literal
+	literal    string         // most patterns are plain names
 }
 
 // New makes a matcher of patterns that are relative to the root.
@@ -87,6 +88,9 @@ func (r rule) matches(path string, folder bool) bool {
 	if r.anywhere {
 		rest = rest[strings.LastIndexByte(rest, '/')+1:]
 	}
+	if r.form == nil {
+		return rest == r.literal
+	}
 	return r.form.MatchString(rest)
 }
 
@@ -106,6 +110,10 @@ func parse(line string) (rule, bool) {
 	pattern = strings.TrimPrefix(pattern, "/")
 	if pattern == "" {
 		return rule{}, false
+	}
+	if !strings.ContainsAny(pattern, `*?[\`) {
+		r.literal = pattern
+		return r, true
 	}
 	text, ok := translate(pattern)
 	if !ok {

@@ -1,6 +1,7 @@
 package image
 
 import (
+	"slices"
 	"sort"
 	"strings"
 
@@ -18,6 +19,22 @@ type Settings struct {
 	Volumes    []string
 	Labels     map[string]string
 	StopSignal string
+}
+
+// With lays other settings over these, by the rules of Inherit.
+func (s Settings) With(other Settings) Settings {
+	if other.Entrypoint != nil {
+		s.Entrypoint, s.Command = other.Entrypoint, nil
+	}
+	if other.Command != nil {
+		s.Command = other.Command
+	}
+	s.Env, s.Labels = mergeMap(s.Env, other.Env), mergeMap(s.Labels, other.Labels)
+	s.Ports, s.Volumes = slices.Concat(s.Ports, other.Ports), slices.Concat(s.Volumes, other.Volumes)
+	replace(&s.User, other.User)
+	replace(&s.WorkingDir, other.WorkingDir)
+	replace(&s.StopSignal, other.StopSignal)
+	return s
 }
 
 // Inherit lays settings over those of a base: env and labels merge by name, ports and volumes add, an entrypoint

@@ -1,7 +1,8 @@
 // Package layer turns a file tree into a deterministic tar with parallel compression, and reads layers of any origin.
 //
-// The same entries and contents give the same bytes on every machine with any number of cores. Times are given by
-// constants and never asked for; nothing here knows images or stores.
+// The same entries and contents give the same bytes on every machine with any number of cores, and whether or not the
+// chunks of an earlier layer were copied. Times are given by constants and never asked for; nothing here knows images
+// or stores.
 package layer
 
 import (
@@ -19,31 +20,77 @@ import (
 	"imbricat/internal/tree"
 )
 
-// Epoch is the one time that every file of a layer has.
+// Epoch is the one time that every file of a layer has, unless its entry says otherwise.
 var Epoch = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// Format names everything that decides a layer's bytes besides its tree; it is part of every layer's key. Change it
-// whenever the bytes may change: the packer, the compression library or its level, the size of chunks.
-const Format = "imbricat-layer-1 tar+gzip level=6 chunk=1MiB"
+// Compression is how a layer's tar is stored.
+type Compression string
+
+// The compressions that Pack makes. The zero value is Gzip.
+const (
+	Gzip Compression = "gzip"
+	Zstd Compression = "zstd"
+	None Compression = "none"
+)
+
+// TreeFormat names everything that decides a layer's tar besides its tree; change it whenever the tar may change.
+const TreeFormat = "imbricat-tree-2"
+
+// Format names the packer with its version, level and chunk size: everything that decides a layer's bytes besides its
+// tar. It is part of every layer's key. Change it whenever the bytes may change, as with a new compression library.
+func (c Compression) Format() string {
+	switch c {
+	case Zstd:
+		return "imbricat-pack-2 zstd level=2 chunk=512KiB..1MiB"
+	case None:
+		return "imbricat-pack-2 none"
+	}
+	return "imbricat-pack-2 gzip level=6 chunk=512KiB..1MiB"
+}
 
 // MediaType is that of the layers that Pack makes.
-const MediaType = v1.MediaTypeImageLayerGzip
+func (c Compression) MediaType() string {
+	switch c {
+	case Zstd:
+		return v1.MediaTypeImageLayerZstd
+	case None:
+		return v1.MediaTypeImageLayer
+	}
+	return v1.MediaTypeImageLayerGzip
+}
 
 // Packed describes a layer that was made.
 type Packed struct {
 	Descriptor digest.Descriptor // of the compressed blob
 	DiffID     digest.DiffID
-	Unpacked   int64 // bytes of the tar
+	Unpacked   int64  // bytes of the tar
+	Table      *Table // of the chunks, for packing a similar tree later
+	Copied     int64  // bytes of the blob that came from the earlier layer
+}
+
+// Options say how a layer is packed.
+type Options struct {
+	Compression Compression
+	Previous    *Previous // a layer that may have chunks in common, or nil
 }
 
 // ErrChanged is wrapped when a file is not what it was when its tree was made.
 var ErrChanged = errors.New("changed while it was read")
 
-// Pack writes the entries (sorted by path, parents before children) as a compressed tar to w. Contents come from open,
-// which is called once for every file, in order.
-func Pack(ctx context.Context, w io.Writer, entries []tree.Entry, open func(*tree.Entry) (io.ReadCloser, error)) (Packed, error) {
-	c := newCompressor(w)
-	err := writeTar(ctx, c, entries, open)
+// Open gives the bytes of a file. It is called at most once for a file, in the order of the entries.
+type Open func(*tree.Entry) (io.ReadCloser, error)
+
+// Pack writes the entries (sorted by path, parents before children) as a compressed tar to w. The error wraps
+// ErrPrevious where the earlier layer is not what its table says; packing without it is the way on.
+func Pack(ctx context.Context, w io.Writer, entries []tree.Entry, open Open, o Options) (Packed, error) {
+	pieces := cut(entries)
+	c, err := newCompressor(w, o, pieces)
+	if err != nil {
+		return Packed{}, err
+	}
+	p := &producer{entries: entries, open: open, buffer: make([]byte, 128<<10)}
+	err = c.each(ctx, p.fill)
+	p.close()
 	packed, closeErr := c.Close()
 	if err == nil {
 		err = closeErr
@@ -51,59 +98,102 @@ func Pack(ctx context.Context, w io.Writer, entries []tree.Entry, open func(*tre
 	return packed, err
 }
 
-// boundaries is a writer that may cut its stream where an entry begins.
-type boundaries interface {
-	io.Writer
-	Boundary() error
+// producer makes the bytes of the tar, one piece after the other.
+type producer struct {
+	entries []tree.Entry
+	open    Open
+	buffer  []byte
+	body    io.ReadCloser // of a file that goes on in the next piece
 }
 
-func writeTar(ctx context.Context, w boundaries, entries []tree.Entry, open func(*tree.Entry) (io.ReadCloser, error)) error {
-	t := tar.NewWriter(w)
-	buffer := make([]byte, 128<<10)
-	for i := range entries {
+// fill appends a piece of the tar to raw.
+func (p *producer) fill(ctx context.Context, one piece, raw *[]byte) error {
+	out := &appender{raw}
+	if one.end {
+		_, err := out.Write(make([]byte, 2*blockSize))
+		return err
+	}
+	if one.part {
+		return p.part(one, out)
+	}
+	t := tar.NewWriter(out)
+	for i := one.first; i < one.last; i++ {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if err := t.Flush(); err != nil {
-			return err
-		}
-		if err := w.Boundary(); err != nil {
-			return err
-		}
-		e := &entries[i]
+		e := &p.entries[i]
 		if err := t.WriteHeader(header(e)); err != nil {
 			return fmt.Errorf("packing /%s: %w", e.Path, err)
 		}
-		if e.Kind != tree.File {
+		if e.Kind != tree.File || e.Size == 0 {
 			continue
 		}
-		if err := writeFile(t, e, open, buffer); err != nil {
-			return err
+		body, err := p.open(e)
+		if err == nil {
+			err = p.copy(t, e, body, e.Size)
+			// Closing tells whether the file changed meanwhile.
+			if closeErr := body.Close(); err == nil {
+				err = closeErr
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("packing /%s: %w", e.Path, err)
 		}
 	}
-	return t.Close()
+	return t.Flush()
 }
 
-func writeFile(t *tar.Writer, e *tree.Entry, open func(*tree.Entry) (io.ReadCloser, error), buffer []byte) error {
-	if e.Size == 0 {
-		return nil
-	}
-	body, err := open(e)
+// part appends a stretch of a large file, with its header before the first and its padding after the last.
+func (p *producer) part(one piece, out *appender) error {
+	e := &p.entries[one.first]
+	err := func() (err error) {
+		if one.offset == 0 {
+			if err := tar.NewWriter(out).WriteHeader(header(e)); err != nil {
+				return err
+			}
+			if p.body, err = p.open(e); err != nil {
+				return err
+			}
+		}
+		if err := p.copy(out, e, p.body, one.length); err != nil {
+			return err
+		}
+		if one.offset+one.length < e.Size {
+			return nil
+		}
+		if _, err := out.Write(make([]byte, -e.Size&(blockSize-1))); err != nil {
+			return err
+		}
+		body := p.body
+		p.body = nil
+		return body.Close()
+	}()
 	if err != nil {
 		return fmt.Errorf("packing /%s: %w", e.Path, err)
-	}
-	n, err := io.CopyBuffer(struct{ io.Writer }{t}, io.LimitReader(body, e.Size), buffer)
-	// Closing tells whether the file changed meanwhile.
-	if closeErr := body.Close(); err == nil {
-		err = closeErr
-	}
-	if err != nil {
-		return fmt.Errorf("packing /%s: %w", e.Path, err)
-	}
-	if n != e.Size {
-		return fmt.Errorf("packing /%s: it %w: %d bytes instead of %d", e.Path, ErrChanged, n, e.Size)
 	}
 	return nil
+}
+
+func (p *producer) copy(w io.Writer, e *tree.Entry, body io.Reader, size int64) error {
+	n, err := io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{io.LimitReader(body, size)}, p.buffer)
+	if err == nil && n != size {
+		err = fmt.Errorf("it %w: it has fewer than its %d bytes", ErrChanged, e.Size)
+	}
+	return err
+}
+
+func (p *producer) close() {
+	if p.body != nil {
+		p.body.Close()
+	}
+}
+
+// appender is a writer to a slice.
+type appender struct{ to *[]byte }
+
+func (a *appender) Write(p []byte) (int, error) {
+	*a.to = append(*a.to, p...)
+	return len(p), nil
 }
 
 const (
@@ -112,7 +202,7 @@ const (
 	xattrPrefix    = "SCHILY.xattr."
 )
 
-var typeflags = map[tree.Kind]byte{
+var typeflags = [...]byte{
 	tree.File: tar.TypeReg, tree.Folder: tar.TypeDir, tree.Symlink: tar.TypeSymlink, tree.Hardlink: tar.TypeLink,
 	tree.CharDevice: tar.TypeChar, tree.BlockDevice: tar.TypeBlock, tree.Fifo: tar.TypeFifo,
 	tree.Whiteout: tar.TypeReg, tree.Opaque: tar.TypeReg,
@@ -122,6 +212,9 @@ func header(e *tree.Entry) *tar.Header {
 	h := &tar.Header{
 		Typeflag: typeflags[e.Kind], Name: e.Path, Mode: int64(e.Mode), Uid: e.UID, Gid: e.GID,
 		Size: e.Size, ModTime: Epoch, Linkname: e.Target, Devmajor: e.Major, Devminor: e.Minor,
+	}
+	if e.Time != 0 {
+		h.ModTime = time.Unix(e.Time, 0)
 	}
 	switch e.Kind {
 	case tree.Folder:

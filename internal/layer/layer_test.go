@@ -30,7 +30,7 @@ type memory struct {
 }
 
 func (m *memory) file(path string, mode uint32, body []byte) {
-	m.entries = append(m.entries, tree.Entry{Path: path, Kind: tree.File, Mode: mode, Size: int64(len(body)), Digest: digest.FromBytes(body)})
+	m.entries = append(m.entries, tree.Entry{Path: path, Kind: tree.File, Mode: mode, Size: int64(len(body)), Content: digest.ContentBytes(body)})
 	m.bodies[path] = body
 }
 
@@ -38,10 +38,12 @@ func (m *memory) open(e *tree.Entry) (io.ReadCloser, error) {
 	return io.NopCloser(bytes.NewReader(m.bodies[e.Path])), nil
 }
 
-func (m *memory) pack(t require.TestingT) ([]byte, Packed) {
+func (m *memory) pack(t require.TestingT) ([]byte, Packed) { return m.packWith(t, Options{}) }
+
+func (m *memory) packWith(t require.TestingT, o Options) ([]byte, Packed) {
 	sort.Slice(m.entries, func(i, j int) bool { return m.entries[i].Path < m.entries[j].Path })
 	var out bytes.Buffer
-	packed, err := Pack(context.Background(), &out, m.entries, m.open)
+	packed, err := Pack(context.Background(), &out, m.entries, m.open, o)
 	require.NoError(t, err)
 	require.Equal(t, digest.FromBytes(out.Bytes()), packed.Descriptor.Digest)
 	require.EqualValues(t, out.Len(), packed.Descriptor.Size)
@@ -82,9 +84,9 @@ func sample() *memory {
 // raise Format with it.
 func TestGolden(t *testing.T) {
 	_, packed := sample().pack(t)
-	require.Equal(t, "imbricat-layer-1 tar+gzip level=6 chunk=1MiB", Format)
+	require.Equal(t, "imbricat-pack-2 gzip level=6 chunk=512KiB..1MiB", Gzip.Format())
 	require.Equal(t, "sha256:01e25bef953abe6143bb10c0aeab5988656e07e1dbde22df9f9c268b9b1b2f91", string(packed.DiffID))
-	require.Equal(t, "sha256:415f78c829698e377de8ad25d43516b09d528c0d922b81742a48605d9b3c41b9", string(packed.Descriptor.Digest))
+	require.Equal(t, "sha256:b8bffdd73b82bc7905931818cb71d18c1a190706f2515b3b30cfbd41e42da1f8", string(packed.Descriptor.Digest))
 }
 
 func TestBytesAreFreeOfCores(t *testing.T) {
@@ -153,30 +155,36 @@ func TestRandomTrees(t *testing.T) {
 	})
 }
 
-// TestNamesThatAreNoText: bytes that are no UTF-8 are kept as they are, and such an index is not kept as JSON.
-func TestNamesThatAreNoText(t *testing.T) {
-	m := &memory{bodies: map[string][]byte{}}
-	m.file("tide-\xff\xfe", 0o644, []byte("x"))
+// TestIndexOnDisk: an index comes back as it was, names that are no UTF-8 too; a damaged one is refused.
+func TestIndexOnDisk(t *testing.T) {
+	m := sample()
+	m.file("tide-\xff\xfe \"x\"\n", 0o644, []byte("x"))
 	blob, _ := m.pack(t)
 	indexed, err := Index(bytes.NewReader(blob))
 	require.NoError(t, err)
 	require.Equal(t, m.entries, indexed.Entries)
-	require.False(t, indexed.Storable())
-	require.True(t, (&Indexed{Entries: sample().entries}).Storable())
+	text := indexed.Encode()
+	again, err := DecodeIndex(text)
+	require.NoError(t, err)
+	require.Equal(t, indexed, again)
+	for _, damaged := range []string{"", "x" + string(text), strings.Replace(string(text), "file", "fill", 1), string(text[:len(text)-5]), string(text) + "x"} {
+		_, err := DecodeIndex([]byte(damaged))
+		require.Error(t, err)
+	}
 }
 
 func TestPackNoticesWhatChanges(t *testing.T) {
 	m := sample()
 	m.bodies["srv/a.txt"] = []byte("3.4")
-	_, err := Pack(context.Background(), io.Discard, m.entries, m.open)
+	_, err := Pack(context.Background(), io.Discard, m.entries, m.open, Options{})
 	require.ErrorIs(t, err, ErrChanged)
 
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = Pack(ctx, io.Discard, sample().entries, m.open)
+	_, err = Pack(ctx, io.Discard, sample().entries, m.open, Options{})
 	require.ErrorIs(t, err, context.Canceled)
 
-	_, err = Pack(context.Background(), fullDisk{}, sample().entries, sample().open)
+	_, err = Pack(context.Background(), fullDisk{}, sample().entries, sample().open, Options{})
 	require.ErrorIs(t, err, errFull)
 }
 
@@ -229,7 +237,7 @@ func TestForeignLayers(t *testing.T) {
 		&tar.Header{Name: "etc/.wh.old", Typeflag: tar.TypeReg}, &tar.Header{Name: "var/.wh..wh..opq", Typeflag: tar.TypeReg})
 	want := []tree.Entry{
 		{Path: "etc/old", Kind: tree.Whiteout},
-		{Path: "usr/bin/tide", Kind: tree.File, Mode: 0o755, Size: 5, Digest: digest.FromBytes(make([]byte, 5))},
+		{Path: "usr/bin/tide", Kind: tree.File, Mode: 0o755, Size: 5, Content: digest.ContentBytes(make([]byte, 5))},
 		{Path: "usr/lib", Kind: tree.Folder, Mode: 0o755},
 		{Path: "var", Kind: tree.Opaque},
 	}

@@ -4,66 +4,105 @@ import (
 	"archive/tar"
 	"bufio"
 	"bytes"
+	"compress/bzip2"
+	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"path"
 	"sort"
 	"strings"
-	"unicode/utf8"
-
-	"crypto/sha256"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+	"github.com/mikelolasagasti/xz"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/tree"
 )
 
-// Bounds on layers from elsewhere.
+// Bounds on archives and layers from elsewhere.
 const (
-	maxEntries  = 5_000_000
-	maxUnpacked = 512 << 30 // bytes of one layer's tar
+	maxEntries  = 1_000_000
+	maxUnpacked = 256 << 30 // bytes of one layer's tar, and of the files in it
+	// What unpacks to more than bombSize and more than bombRatio times its packed size is no honest archive.
+	bombSize  = 8 << 30
+	bombRatio = 200
 )
 
 // ErrMalformed is wrapped by errors about layers that no correct program makes.
 var ErrMalformed = errors.New("malformed layer")
 
-// Decompress gives the tar in a blob, whose first bytes tell how it is compressed.
+// Decompress gives the tar in a blob or an archive, whose first bytes tell how it is compressed: gzip, zstd, xz, bzip2 or
+// not at all.
 func Decompress(r io.Reader) (io.ReadCloser, error) {
-	b := bufio.NewReaderSize(r, 64<<10)
-	magic, err := b.Peek(4)
+	packed := &counter{}
+	b := bufio.NewReaderSize(io.TeeReader(r, packed), 64<<10)
+	magic, err := b.Peek(6)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
+	var plain io.Reader
+	closer := func() error { return nil }
 	switch {
 	case bytes.HasPrefix(magic, []byte{0x1f, 0x8b}):
-		z, err := gzip.NewReader(b)
-		if err != nil {
-			return nil, fmt.Errorf("%w: %w", ErrMalformed, err)
+		plain, err = gzip.NewReader(b)
+	case bytes.HasPrefix(magic, []byte{0x28, 0xb5, 0x2f, 0xfd}), skippable(magic):
+		var z *zstd.Decoder
+		if z, err = zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20)); err == nil {
+			plain, closer = z, func() error { z.Close(); return nil }
 		}
-		return z, nil
-	case bytes.HasPrefix(magic, []byte{0x28, 0xb5, 0x2f, 0xfd}):
-		z, err := zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20))
-		if err != nil {
-			return nil, fmt.Errorf("%w: %w", ErrMalformed, err)
-		}
-		return z.IOReadCloser(), nil
+	case bytes.HasPrefix(magic, []byte{0xfd, '7', 'z', 'X', 'Z', 0}):
+		plain, err = xz.NewReader(b, maxDictionary)
+	case bytes.HasPrefix(magic, []byte("BZh")):
+		plain = bzip2.NewReader(b)
+	default:
+		return io.NopCloser(b), nil
 	}
-	return io.NopCloser(b), nil
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrMalformed, err)
+	}
+	return &unpacking{plain, closer, packed, 0}, nil
 }
+
+// maxDictionary bounds the memory that an xz archive may ask for, in bytes: that of its highest preset.
+const maxDictionary = 64 << 20
+
+// skippable tells whether a zstd stream starts with a frame that carries no content, as some packers write.
+func skippable(magic []byte) bool {
+	return len(magic) >= 4 && magic[0]&0xf0 == 0x50 && magic[1] == 0x2a && magic[2] == 0x4d && magic[3] == 0x18
+}
+
+// unpacking ends with an error where the content grows beyond what honest archives do.
+type unpacking struct {
+	plain  io.Reader
+	closer func() error
+	packed *counter
+	n      int64
+}
+
+func (u *unpacking) Read(p []byte) (int, error) {
+	n, err := u.plain.Read(p)
+	if u.n += int64(n); u.n > bombSize && u.n/bombRatio > u.packed.n {
+		return 0, fmt.Errorf("%w: %d bytes unpack to more than %d: that is no honest archive", ErrMalformed, u.packed.n, u.n)
+	}
+	return n, err
+}
+
+func (u *unpacking) Close() error { return u.closer() }
 
 // Walk calls visit for every entry of a tar, in its order. body gives a file's bytes during the call.
 func Walk(r io.Reader, visit func(e *tree.Entry, body io.Reader) error) error {
 	t := tar.NewReader(r)
+	total := int64(0)
 	for count := 0; ; {
 		h, err := t.Next()
 		if err == io.EOF {
 			return nil
 		}
 		if err != nil {
-			return fmt.Errorf("%w: %w", ErrMalformed, err)
+			return malformed(err)
 		}
 		if h.Typeflag == tar.TypeXGlobalHeader {
 			continue
@@ -73,12 +112,24 @@ func Walk(r io.Reader, visit func(e *tree.Entry, body io.Reader) error) error {
 		}
 		e, err := entry(h)
 		if err != nil {
-			return fmt.Errorf("%w: %w", ErrMalformed, err)
+			return malformed(err)
+		}
+		// A sparse file may say that it is larger than anything, in a few bytes.
+		if total += e.Size; e.Size > maxUnpacked || total > maxUnpacked {
+			return fmt.Errorf("%w: its files have more than %d bytes", ErrMalformed, int64(maxUnpacked))
 		}
 		if err := visit(e, t); err != nil {
 			return err
 		}
 	}
+}
+
+// malformed marks an error of a reader, unless it is the end of the caller's patience.
+func malformed(err error) error {
+	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, ErrMalformed) || errors.Is(err, digest.ErrMismatch) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", ErrMalformed, err)
 }
 
 var kinds = map[byte]tree.Kind{
@@ -146,25 +197,29 @@ func whiteout(e *tree.Entry) (*tree.Entry, error) {
 
 // Indexed is what reading a whole layer tells of it.
 type Indexed struct {
-	Entries  []tree.Entry  `json:"entries"` // sorted by path; of several with one path the last, as an unpacker leaves it
-	DiffID   digest.DiffID `json:"diffID"`
-	Unpacked int64         `json:"unpacked"` // bytes of the tar
+	Entries  []tree.Entry // sorted by path; of several with one path the last, as an unpacker leaves it
+	DiffID   digest.DiffID
+	Unpacked int64 // bytes of the tar
 }
 
-// Storable tells whether the index survives being written as JSON, which holds text alone: names that are not UTF-8 are
-// rare, and their layers are read again each time.
-func (i *Indexed) Storable() bool {
-	for n := range i.Entries {
-		if !utf8.ValidString(i.Entries[n].Path) || !utf8.ValidString(i.Entries[n].Target) {
-			return false
-		}
-		for name, value := range i.Entries[n].Xattrs {
-			if !utf8.ValidString(name) || !utf8.ValidString(value) {
-				return false
-			}
-		}
+const indexHead = "imbricat index 2"
+
+// Encode writes an index as text: a head with the diffID and the size, then a line for each entry.
+func (i *Indexed) Encode() []byte {
+	head := fmt.Sprintf("%s %s %d\n", indexHead, i.DiffID, i.Unpacked)
+	return append([]byte(head), tree.EncodeEntries(i.Entries)...)
+}
+
+// DecodeIndex reads what Encode wrote.
+func DecodeIndex(text []byte) (*Indexed, error) {
+	head, rest, _ := strings.Cut(string(text), "\n")
+	i := &Indexed{}
+	if n, err := fmt.Sscanf(head, indexHead+" %s %d", &i.DiffID, &i.Unpacked); n != 2 || err != nil {
+		return nil, fmt.Errorf("%q is no head of an index", head)
 	}
-	return true
+	var err error
+	i.Entries, err = tree.DecodeEntries(rest)
+	return i, err
 }
 
 // Index reads a layer's blob to its end.
@@ -176,15 +231,15 @@ func Index(blob io.Reader) (*Indexed, error) {
 	defer plain.Close()
 	all, counted := sha256.New(), &counter{}
 	tarred := io.TeeReader(io.LimitReader(plain, maxUnpacked), io.MultiWriter(all, counted))
-	out := &Indexed{}
+	out, sum, buffer := &Indexed{}, digest.NewContent(), make([]byte, 128<<10)
 	at := map[string]int{}
 	err = Walk(tarred, func(e *tree.Entry, body io.Reader) error {
 		if e.Kind == tree.File {
-			sum := sha256.New()
-			if _, err := io.Copy(sum, body); err != nil {
-				return fmt.Errorf("%w: %w", ErrMalformed, err)
+			sum.Reset()
+			if _, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{body}, buffer); err != nil {
+				return malformed(err)
 			}
-			e.Digest = digest.FromHash(sum)
+			e.Content = digest.ContentOf(sum)
 		}
 		key := e.Path
 		if e.Kind == tree.Whiteout || e.Kind == tree.Opaque {

@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -34,7 +35,7 @@ func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{File: r.File}
+	p := &Plan{File: r.File, Silence: r.Silence}
 	for _, i := range chosen {
 		p.Images = append(p.Images, x.image(i))
 	}
@@ -178,9 +179,15 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 			if len(img.Platforms) > 0 && !slices.Contains(img.Platforms, p) {
 				x.report(img.Pos, "the image %q is needed for %s, and it has only %s", name, p, platformList(img.Platforms))
 			}
-			u.IsImage = true
-			e.stage(u, &img.Stage)
-			e.settings(u, &img.Settings)
+			u.IsImage, u.Compression = true, img.Compression
+			variant := e.variant(img)
+			stage := img.Stage
+			if variant.Base != nil {
+				stage.Base = *variant.Base
+			}
+			stage.Steps = slices.Concat(img.Steps, variant.Steps)
+			e.stage(u, &stage)
+			u.Settings = e.settings(&img.Settings).With(e.settings(&variant.Settings))
 			u.Annotations = e.pairs(img.Annotations)
 			if version, ok := e.scope.Facts["version"].(string); ok {
 				u.Version = version
@@ -189,6 +196,16 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 	}
 	x.order = append(x.order, u)
 	return u
+}
+
+// variant gives what the image has besides for this platform.
+func (e *evaluator) variant(img *recipe.Image) *recipe.Variant {
+	for i := range img.For {
+		if img.For[i].Platform == e.platform {
+			return &img.For[i]
+		}
+	}
+	return &recipe.Variant{}
 }
 
 // destination evaluates where an image goes. An index has one name for all platforms, so the answers must agree.
@@ -267,7 +284,7 @@ func (e *evaluator) stage(u *Unit, s *recipe.Stage) {
 		if len(s.Steps[i].Only) > 0 && !slices.Contains(s.Steps[i].Only, e.platform) {
 			continue
 		}
-		u.Steps = append(u.Steps, e.step(&s.Steps[i]))
+		u.Steps = append(u.Steps, e.step(&s.Steps[i], s.Defaults.Access))
 	}
 }
 
@@ -282,16 +299,13 @@ func (e *evaluator) reference(pos recipe.Pos, text string) reference.Reference {
 	return ref
 }
 
-func (e *evaluator) step(s *recipe.Step) Step {
-	out := Step{Label: s.Name, Pos: s.Pos}
+// step evaluates a step. label is built from what it does.
+func (e *evaluator) step(s *recipe.Step, d recipe.Access) Step {
+	out := Step{Label: s.Name, Pos: s.Pos, Silence: s.Silence}
 	label := ""
 	switch do := s.Do.(type) {
 	case *recipe.Copy:
-		c := Copy{From: e.texts(do.From), To: e.target(do.To), LeaveOut: do.LeaveOut, Mode: e.mode(do.Mode), Owner: e.owner(do.Owner)}
-		for i, from := range c.From {
-			c.From[i] = e.source(do.From[i].Pos, from)
-			c.FromPos = append(c.FromPos, do.From[i].Pos)
-		}
+		c := e.copy(do, do.Access.Or(d))
 		out.Do, label = c, "copy "+strings.Join(c.From, " ")+" to "+c.To.Path
 	case *recipe.Take:
 		t := e.take(do)
@@ -301,22 +315,95 @@ func (e *evaluator) step(s *recipe.Step) Step {
 		}
 		out.Do, label = t, "take "+strings.Join(t.Paths, " ")+" from "+from+" to "+t.To.Path
 	case *recipe.Write:
-		w := Write{To: e.target(do.To), Text: e.text(do.Text), Mode: e.mode(do.Mode), Owner: e.owner(do.Owner)}
+		a := do.Access.Or(d)
+		w := Write{To: e.target(do.To), Text: e.text(do.Text), Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
 		if w.To.Folder {
 			e.report(do.To.Pos, "write makes a file: %q must not end with a slash", w.To.Path+"/")
 		}
 		out.Do, label = w, "write "+w.To.Path
 	case *recipe.Link:
-		l := Link{To: e.target(do.To), Target: e.text(do.Target), Owner: e.owner(do.Owner)}
+		a := recipe.Access{Owner: do.Owner}.Or(d)
+		l := Link{To: e.target(do.To), Target: e.text(do.Target), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
 		if l.Target == "" {
 			e.report(do.Target.Pos, "target is empty")
 		}
 		out.Do, label = l, "link "+l.To.Path+" to "+l.Target
+	case *recipe.Unpack:
+		u := e.unpack(do)
+		out.Do, label = u, "unpack "+u.From+u.Address+" to "+u.To.Path
+	case *recipe.Fetch:
+		a := do.Access.Or(d)
+		f := Fetch{Address: e.text(do.From), Pos: do.From.Pos, SHA256: e.checksum(do.SHA256), To: e.target(do.To),
+			Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
+		e.checkAddress(f.Pos, f.Address)
+		out.Do, label = f, "fetch "+f.Address+" to "+f.To.Path
+	case *recipe.Remove:
+		r := Remove{}
+		for _, template := range do.Paths {
+			r.Paths, r.PathPos = append(r.Paths, e.target(template).Path), append(r.PathPos, template.Pos)
+		}
+		out.Do, label = r, "remove "+strings.Join(r.Paths, " ")
 	}
 	if out.Label == "" {
 		out.Label = strings.Join(strings.Fields(label), " ")
 	}
 	return out
+}
+
+func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {
+	c := Copy{From: e.texts(do.From), To: e.target(do.To), LeaveOut: do.LeaveOut, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos,
+		Structure: do.Structure, Follow: do.Follow, CommitTimes: do.CommitTimes, Attributes: do.Attributes}
+	for i, from := range c.From {
+		c.From[i] = e.source(do.From[i].Pos, from)
+		c.FromPos = append(c.FromPos, do.From[i].Pos)
+	}
+	return c
+}
+
+// defaultAtMost bounds what an archive unpacks to unless the recipe says otherwise, in bytes.
+const defaultAtMost = 4 << 30
+
+func (e *evaluator) unpack(do *recipe.Unpack) Unpack {
+	u := Unpack{FromPos: do.From.Pos, To: e.target(do.To), Strip: do.Strip, LeaveOut: do.LeaveOut, AtMost: do.AtMost, Mode: e.mode(do.Mode)}
+	if u.AtMost == 0 {
+		u.AtMost = defaultAtMost
+	}
+	if do.SHA256.Given {
+		u.SHA256 = e.checksum(do.SHA256)
+	}
+	from := e.text(do.From)
+	switch {
+	case !recipe.IsAddress(from):
+		u.From = e.source(do.From.Pos, from)
+	case u.SHA256 == "":
+		e.report(do.From.Pos, "what comes from an address needs its checksum: add sha256:")
+	default:
+		u.Address = from
+		e.checkAddress(u.FromPos, from)
+	}
+	if do.Owner.Given {
+		owner := e.owner(do.Owner)
+		u.Owner, u.OwnerPos = &owner, do.Owner.Pos
+	}
+	return u
+}
+
+func (e *evaluator) checksum(t recipe.Template) string {
+	text := e.text(t)
+	if !recipe.IsSHA256(text) {
+		e.report(t.Pos, "sha256 must be 64 hexadecimal digits")
+	}
+	return strings.ToLower(text)
+}
+
+func (e *evaluator) checkAddress(pos recipe.Pos, text string) {
+	address, err := url.Parse(text)
+	switch {
+	case !recipe.IsAddress(text) || err != nil || address.Host == "":
+		e.report(pos, "%q is no address: it starts with https:// or http://", text)
+	case address.User != nil:
+		e.report(pos, "an address in a recipe cannot hold a password")
+	}
 }
 
 func (e *evaluator) take(do *recipe.Take) Take {
@@ -328,7 +415,7 @@ func (e *evaluator) take(do *recipe.Take) Take {
 	}
 	if do.Owner.Given {
 		owner := e.owner(do.Owner)
-		t.Owner = &owner
+		t.Owner, t.OwnerPos = &owner, do.Owner.Pos
 	}
 	for _, template := range do.Paths {
 		t.Paths = append(t.Paths, e.target(template).Path)
@@ -377,43 +464,56 @@ func (e *evaluator) mode(t recipe.Template) ModeRule {
 	return rule
 }
 
-var numericOwner = regexp.MustCompile(`^[0-9]+(:[0-9]+)?$`)
+var ownerForm = regexp.MustCompile(`^([0-9]+|[A-Za-z_][A-Za-z0-9_.-]*\$?)(:([0-9]+|[A-Za-z_][A-Za-z0-9_.-]*))?$`)
 
+// owner reads USER or USER:GROUP, each a number or a name. A number alone is the group's too; a name alone stands for
+// the user's primary group.
 func (e *evaluator) owner(t recipe.Template) Owner {
 	if !t.Given {
 		return Owner{}
 	}
 	text := e.text(t)
-	if !numericOwner.MatchString(text) {
-		e.problems.Problems = append(e.problems.Problems, recipe.Problem{Pos: t.Pos, Later: true,
-			Message: fmt.Sprintf("owner %q: not yet: names are not looked up in the image; write numbers, such as 1000:1000", text)})
+	parts := ownerForm.FindStringSubmatch(text)
+	if parts == nil {
+		e.report(t.Pos, "%q is no owner: write 1000, 1000:1000 or names such as gauge:gauge", text)
 		return Owner{}
 	}
-	user, group, both := strings.Cut(text, ":")
-	if !both {
-		group = user
+	o := Owner{GID: -1}
+	o.UID, o.User = e.id(t.Pos, parts[1])
+	switch {
+	case parts[3] != "":
+		o.GID, o.Group = e.id(t.Pos, parts[3])
+	case o.User == "":
+		o.GID = o.UID
 	}
-	uid, err := strconv.ParseUint(user, 10, 32)
-	gid, err2 := strconv.ParseUint(group, 10, 32)
-	if err != nil || err2 != nil || uid >= 1<<31 || gid >= 1<<31 {
-		e.report(t.Pos, "owner %q is beyond what systems take", text)
+	return o
+}
+
+// id reads a number, or gives the name back.
+func (e *evaluator) id(pos recipe.Pos, text string) (int, string) {
+	if text[0] < '0' || text[0] > '9' {
+		return 0, text
 	}
-	return Owner{int(uid), int(gid)}
+	n, err := strconv.ParseUint(text, 10, 32)
+	if err != nil || n >= 1<<31 {
+		e.report(pos, "owner %q is beyond what systems take", text)
+	}
+	return int(n), ""
 }
 
 var portForm = regexp.MustCompile(`^([0-9]{1,5})(/(tcp|udp|sctp))?$`)
 
-func (e *evaluator) settings(u *Unit, s *recipe.Settings) {
-	u.Settings = image.Settings{
+func (e *evaluator) settings(s *recipe.Settings) image.Settings {
+	out := image.Settings{
 		Entrypoint: e.texts(s.Entrypoint), Command: e.texts(s.Command),
 		Env: e.pairs(s.Env), Labels: e.pairs(s.Labels),
 		User: e.text(s.User), StopSignal: e.text(s.StopSignal),
 	}
 	if s.WorkingDir.Given {
-		u.Settings.WorkingDir = e.target(s.WorkingDir).Path
+		out.WorkingDir = e.target(s.WorkingDir).Path
 	}
 	for _, t := range s.Volumes {
-		u.Settings.Volumes = append(u.Settings.Volumes, e.target(t).Path)
+		out.Volumes = append(out.Volumes, e.target(t).Path)
 	}
 	for _, t := range s.Ports {
 		port := e.text(t)
@@ -425,8 +525,9 @@ func (e *evaluator) settings(u *Unit, s *recipe.Settings) {
 		if match[2] == "" {
 			port += "/tcp"
 		}
-		u.Settings.Ports = append(u.Settings.Ports, port)
+		out.Ports = append(out.Ports, port)
 	}
+	return out
 }
 
 func (e *evaluator) destination(d recipe.Destination) Destination {

@@ -14,9 +14,10 @@ import (
 
 // Plan is what a build is to do. Units stand in an order in which each comes after those that it needs.
 type Plan struct {
-	File   *recipe.File
-	Images []*Image
-	Units  []*Unit
+	File    *recipe.File
+	Silence []string // codes of warnings that are not given
+	Images  []*Image
+	Units   []*Unit
 }
 
 // Image is one image over all its platforms.
@@ -53,6 +54,7 @@ type Unit struct {
 	Settings    image.Settings    // images only
 	Annotations map[string]string // images only
 	Version     string            // the fact "version" where the recipe has one
+	Compression string            // images only: gzip, zstd or none
 }
 
 // Base is what a unit starts from; the zero value is nothing at all.
@@ -65,12 +67,13 @@ type Base struct {
 
 // Step is a step with everything evaluated.
 type Step struct {
-	Label string // the step's name, or what it does
-	Pos   recipe.Pos
-	Do    Action
+	Label   string // the step's name, or what it does
+	Pos     recipe.Pos
+	Silence []string // codes of warnings that the step does not give
+	Do      Action
 }
 
-// Action is one of Copy, Take, Write, Link. Paths in the image are absolute and clean; Folder remembers that the
+// Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove. Paths in the image are absolute and clean; Folder remembers that the
 // person wrote a slash at the end.
 type Action interface{ isAction() }
 
@@ -80,17 +83,29 @@ type Target struct {
 	Folder bool   // written with a slash at the end
 }
 
-// Owner is a numeric owner and group.
-type Owner struct{ UID, GID int }
+// Owner is an owner and a group, as numbers or as names that are looked up in the image. A group of -1 is the primary
+// group of the user who is named.
+type Owner struct {
+	UID, GID    int
+	User, Group string // names; empty where the number holds
+}
+
+// Named tells whether something is to be looked up.
+func (o Owner) Named() bool { return o.User != "" || o.Group != "" }
 
 // Copy takes files of the project folder in.
 type Copy struct {
-	From     []string // slashes, relative to the project folder
-	FromPos  []recipe.Pos
-	To       Target
-	LeaveOut []string
-	Owner    Owner
-	Mode     ModeRule
+	From        []string // slashes, relative to the project folder
+	FromPos     []recipe.Pos
+	To          Target
+	LeaveOut    []string
+	Structure   bool
+	Follow      bool
+	CommitTimes bool
+	Attributes  []string
+	Owner       Owner
+	OwnerPos    recipe.Pos
+	Mode        ModeRule
 }
 
 // Take takes files out of another unit or of an image elsewhere.
@@ -102,15 +117,17 @@ type Take struct {
 	PathPos   []recipe.Pos
 	To        Target
 	Owner     *Owner // nil: as it is there
+	OwnerPos  recipe.Pos
 	Mode      ModeRule
 }
 
 // Write makes a file.
 type Write struct {
-	To    Target
-	Text  string
-	Owner Owner
-	Mode  ModeRule
+	To       Target
+	Text     string
+	Owner    Owner
+	OwnerPos recipe.Pos
+	Mode     ModeRule
 }
 
 // Link makes a symbolic link.
@@ -118,9 +135,46 @@ type Link struct {
 	To     Target
 	Target string
 	Owner  Owner
+
+	OwnerPos recipe.Pos
 }
 
-func (Copy) isAction()  {}
-func (Take) isAction()  {}
-func (Write) isAction() {}
-func (Link) isAction()  {}
+// Unpack lays down what an archive holds.
+type Unpack struct {
+	From     string // of the project folder; empty: Address
+	FromPos  recipe.Pos
+	Address  string
+	SHA256   string // of the archive, in lower case; may be empty for one of the project
+	To       Target
+	Strip    int
+	LeaveOut []string
+	AtMost   int64  // bytes that it may unpack to
+	Owner    *Owner // nil: as the archive says
+	OwnerPos recipe.Pos
+	Mode     ModeRule
+}
+
+// Fetch lays down a file from an address.
+type Fetch struct {
+	Address  string
+	Pos      recipe.Pos
+	SHA256   string
+	To       Target
+	Owner    Owner
+	OwnerPos recipe.Pos
+	Mode     ModeRule
+}
+
+// Remove deletes what lies below.
+type Remove struct {
+	Paths   []string // absolute, clean; may hold patterns
+	PathPos []recipe.Pos
+}
+
+func (Copy) isAction()   {}
+func (Take) isAction()   {}
+func (Write) isAction()  {}
+func (Link) isAction()   {}
+func (Unpack) isAction() {}
+func (Fetch) isAction()  {}
+func (Remove) isAction() {}

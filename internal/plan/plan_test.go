@@ -92,7 +92,7 @@ func TestExpand(t *testing.T) {
 	c := gauge.Steps[0].Do.(Copy)
 	require.Equal(t, []string{"b"}, c.From)
 	require.Equal(t, Target{"/srv/x", true}, c.To)
-	require.Equal(t, Owner{7, 7}, c.Owner)
+	require.Equal(t, Owner{UID: 7, GID: 7}, c.Owner)
 	require.Equal(t, "copy b to /srv/x", gauge.Steps[0].Label)
 	require.Same(t, p.Units[0], gauge.Base.Unit)
 	require.Equal(t, "1.4.0", gauge.Version)
@@ -119,7 +119,7 @@ func TestExpandProblems(t *testing.T) {
 		"copy: {from: a/../../b, to: /a}":                     `from must stay inside the project folder`,
 		"copy: {from: '', to: /a}":                            "from is empty; write . for the whole project folder",
 		"copy: {from: a, to: /a, mode: rwx}":                  `"rwx" is no mode`,
-		"copy: {from: a, to: /a, owner: tide}":                `owner "tide": not yet`,
+		"copy: {from: a, to: /a, owner: 'a:b:c'}":             `"a:b:c" is no owner`,
 		"copy: {from: a, to: /a, owner: 99999999999}":         `owner "99999999999" is beyond what systems take`,
 		"link: {to: /a, target: ''}":                          "target is empty",
 		"take: {from: h:1/g, path: /a, to: /b}":               `"h:1/g" needs a tag or a digest: none is assumed`,

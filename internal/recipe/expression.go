@@ -20,6 +20,8 @@ type Scope struct {
 	Env      map[string]any // string or nil
 	Platform map[string]any // os, architecture, variant: string
 	Facts    map[string]any
+	// File gives a field of a manifest of the project: text, a number or a truth value, or nil where it is not there.
+	File func(path, field string) (any, error)
 }
 
 // GitFields are the names below git.
@@ -34,6 +36,7 @@ type Expression struct {
 	uses []use
 	// branches tells that some parts may not be reached; what they need is only missed where they are.
 	branches bool
+	reads    bool // it asks for fields of files
 }
 
 // use is a dotted name such as env.STATION; needed unless the expression says what happens without it.
@@ -150,16 +153,35 @@ func (e *Expression) Eval(s *Scope) (any, error) {
 	if u, unknown := e.unknown(s); unknown && !e.branches {
 		return nil, e.problem("%s", missing(u))
 	}
+	var unread error
 	value, err := expr.Run(e.prog, map[string]any{
 		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts,
+		"file": func(path, field string) any {
+			value, err := s.file(path, field)
+			unread = errors.Join(unread, err)
+			return value
+		},
 	})
+	if unread != nil {
+		return nil, e.problem("%s", firstLine(unread))
+	}
 	if u, unknown := e.unknown(s); unknown && (err != nil || value == nil) {
 		return nil, e.problem("%s", missing(u))
 	}
 	if err != nil {
 		return nil, e.problem("${%s}: %s", e.Text, firstLine(err))
 	}
+	if value == nil && e.reads {
+		return nil, e.problem("%s is not there; give a default: file(…) ?? \"…\"", e.Text)
+	}
 	return value, nil
+}
+
+func (s *Scope) file(path, field string) (any, error) {
+	if s.File == nil {
+		return nil, nil
+	}
+	return s.File(path, field)
 }
 
 // unknown finds a name that the expression needs and that has no value.
@@ -212,7 +234,6 @@ type compiler struct {
 	file      *File
 	factNames []string
 	report    func(pos Pos, format string, args ...any)
-	later     func(pos Pos, what string)
 }
 
 // environment types the names. For checking, what is known has its type; for running, everything may be unknown.
@@ -235,6 +256,7 @@ func (c *compiler) environment(check bool) types.Map {
 		"env":      types.Map{types.Extra: text},
 		"platform": types.Map{"os": types.String, "architecture": types.String, "variant": types.String},
 		"facts":    facts,
+		"file":     types.TypeOf(func(string, string) any { return nil }),
 	}
 }
 
@@ -265,11 +287,7 @@ func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
 	}
 	node := program.Node()
 	ast.Walk(&node, collect)
-	if collect.file {
-		c.later(pos, "facts from files")
-		return nil
-	}
-	e.prog, e.uses, e.branches = program, collect.finish(), collect.branches
+	e.prog, e.uses, e.branches, e.reads = program, collect.finish(), collect.branches, collect.file
 	c.file.expressions = append(c.file.expressions, e)
 	return e
 }
@@ -278,7 +296,6 @@ func (c *compiler) options(check, condition bool) []expr.Option {
 	options := []expr.Option{
 		expr.Env(c.environment(check)),
 		expr.DisableBuiltin("now"),
-		expr.Function("file", func(...any) (any, error) { return "", nil }, new(func(string, string) string)),
 	}
 	if condition && check {
 		options = append(options, expr.AsBool())

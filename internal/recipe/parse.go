@@ -2,6 +2,7 @@ package recipe
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -14,7 +15,7 @@ import (
 func Parse(name string, text []byte) (*Recipe, error) {
 	file := &File{Name: name, lines: strings.Split(strings.ReplaceAll(string(text), "\r\n", "\n"), "\n")}
 	d := &decoder{file: file}
-	d.compiler = &compiler{file: file, report: d.report, later: d.notYet}
+	d.compiler = &compiler{file: file, report: d.report}
 	r := &Recipe{File: file}
 	if root := d.decode(text); root != nil {
 		d.compiler.factNames = factNames(root)
@@ -62,6 +63,7 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 				d.report(at(n), "images names no image")
 			}
 		}},
+		field{key: "silence", read: func(n *yaml.Node) { r.Silence = d.silence(n) }},
 		field{key: "cache", later: true, read: func(n *yaml.Node) {
 			d.object(n, "cache", d.textField("share", true), field{key: "mode", read: func(n *yaml.Node) {
 				d.oneOf(n, "mode", "read", "write", "both")
@@ -110,17 +112,27 @@ func (d *decoder) sources(n *yaml.Node, s *Sources) {
 func (d *decoder) unitFields(s *Stage) []field {
 	return []field{
 		{key: "base", need: true, read: func(n *yaml.Node) { s.Base = d.base(n) }},
-		{key: "steps", read: func(n *yaml.Node) {
-			d.each(n, "steps", false, func(item *yaml.Node) {
-				if step, ok := d.step(item); ok {
-					s.Steps = append(s.Steps, step)
-				}
-			})
-		}},
-		{key: "defaults", later: true, read: func(n *yaml.Node) {
-			d.object(n, "defaults", d.textField("in", false), d.textField("user", false), d.pairsField("env"))
+		{key: "steps", read: func(n *yaml.Node) { s.Steps = d.steps(n) }},
+		{key: "defaults", read: func(n *yaml.Node) {
+			d.object(n, "defaults", append(d.access(&s.Defaults.Access),
+				field{key: "in", read: func(n *yaml.Node) { s.Defaults.In = d.text(n, "in") }},
+				field{key: "user", read: func(n *yaml.Node) { s.Defaults.User = d.scalar(n, "user") }},
+				field{key: "env", read: func(n *yaml.Node) {
+					s.Defaults.Env = d.textPairs(n, "env")
+					d.checkEnvNames(n)
+				}})...)
 		}},
 	}
+}
+
+func (d *decoder) steps(n *yaml.Node) []Step {
+	var list []Step
+	d.each(n, "steps", false, func(item *yaml.Node) {
+		if step, ok := d.step(item); ok {
+			list = append(list, step)
+		}
+	})
+	return list
 }
 
 func (d *decoder) stage(key, value *yaml.Node) Stage {
@@ -144,12 +156,17 @@ func (d *decoder) image(key, value *yaml.Node) Image {
 				i.Publish = append(i.Publish, d.destination(key, value))
 			})
 		}},
-		field{key: "compression", read: d.compression},
-		field{key: "for", later: true, read: d.perPlatform},
+		field{key: "compression", read: func(n *yaml.Node) { i.Compression = d.oneOf(n, "compression", "gzip", "zstd", "none") }},
+		field{key: "for", read: func(n *yaml.Node) { d.variants(n, &i) }},
 		field{key: "stack", later: true, read: d.stack},
 		field{key: "checks", later: true, read: d.checks},
 		field{key: "also-needs", later: true, read: func(n *yaml.Node) { d.words(n, "also-needs", false) }},
 	)...)
+	for _, v := range i.For {
+		if len(i.Platforms) > 0 && !slices.Contains(i.Platforms, v.Platform) {
+			d.report(v.Pos, "the image %q is not for %s: name it under platforms", i.Name, v.Platform)
+		}
+	}
 	return i
 }
 
@@ -289,73 +306,89 @@ func (d *decoder) condition(n *yaml.Node) string {
 	return d.word(n, "when")
 }
 
-func (d *decoder) compression(n *yaml.Node) {
-	before := len(d.problems)
-	if kind := d.oneOf(n, "compression", "gzip", "zstd", "none"); kind != "gzip" && len(d.problems) == before {
-		d.notYet(at(d.deref(n)), "compression: "+kind)
-	}
+// unit is a stage or an image as it names others: with all its variants.
+type unit struct {
+	pos   Pos
+	image bool
+	bases []*Base
+	steps [][]Step
 }
 
 // checkNames finds names that nothing bears, names borne twice, and units that need themselves.
 func (d *decoder) checkNames(r *Recipe) {
-	units := map[string]*Stage{}
-	images := map[string]bool{}
+	units := map[string]*unit{}
 	var names []string
-	add := func(s *Stage, image bool) {
+	add := func(s *Stage, image bool) *unit {
 		if _, twice := units[s.Name]; twice {
 			d.report(s.Pos, "%q names a stage and an image; give one of them another name", s.Name)
 		}
-		units[s.Name], images[s.Name] = s, image
+		u := &unit{pos: s.Pos, image: image, bases: []*Base{&s.Base}, steps: [][]Step{s.Steps}}
+		units[s.Name] = u
 		names = append(names, s.Name)
+		return u
 	}
 	for i := range r.Stages {
 		add(&r.Stages[i], false)
 	}
 	for i := range r.Images {
-		add(&r.Images[i].Stage, true)
+		u := add(&r.Images[i].Stage, true)
+		for _, v := range r.Images[i].For {
+			if u.steps = append(u.steps, v.Steps); v.Base != nil {
+				u.bases = append(u.bases, v.Base)
+			}
+		}
 	}
 	for _, name := range names {
-		d.checkUses(units[name], units, images, names)
+		d.checkUses(units[name], units, names)
 	}
 	d.checkCycles(names, units)
 }
 
-func (d *decoder) checkUses(s *Stage, units map[string]*Stage, images map[string]bool, names []string) {
-	switch _, known := units[s.Base.Name]; {
-	case s.Base.Name == "":
-	case !known:
-		d.report(s.Base.Pos, "no stage or image is named %q%s", s.Base.Name, suggest(s.Base.Name, names))
-	case images[s.Base.Name] != (s.Base.Kind == ImageBase):
-		kind := map[bool]string{true: "image", false: "stage"}[images[s.Base.Name]]
-		d.report(s.Base.Pos, "%q is %s: write {%s: %s}", s.Base.Name, article(kind), kind, s.Base.Name)
+func (d *decoder) checkUses(u *unit, units map[string]*unit, names []string) {
+	for _, base := range u.bases {
+		switch other, known := units[base.Name]; {
+		case base.Name == "":
+		case !known:
+			d.report(base.Pos, "no stage or image is named %q%s", base.Name, suggest(base.Name, names))
+		case other.image != (base.Kind == ImageBase):
+			kind := map[bool]string{true: "image", false: "stage"}[other.image]
+			d.report(base.Pos, "%q is %s: write {%s: %s}", base.Name, article(kind), kind, base.Name)
+		}
 	}
-	for i := range s.Steps {
-		take, ok := s.Steps[i].Do.(*Take)
-		if !ok || take.Unit == "" {
-			continue
-		}
-		if _, known := units[take.Unit]; !known {
+	u.eachTake(func(take *Take) {
+		other, known := units[take.Unit]
+		if !known {
 			d.report(take.Pos, "no stage or image is named %q%s", take.Unit, suggest(take.Unit, names))
+			return
 		}
-		take.IsImage = images[take.Unit]
+		take.IsImage = other.image
+	})
+}
+
+// eachTake visits what is taken from other units.
+func (u *unit) eachTake(visit func(*Take)) {
+	for _, steps := range u.steps {
+		for _, step := range steps {
+			if take, ok := step.Do.(*Take); ok && take.Unit != "" {
+				visit(take)
+			}
+		}
 	}
 }
 
-// needs lists the units that a unit's base and steps name.
-func (s *Stage) needs() []string {
+// needs lists the units that a unit's bases and steps name.
+func (u *unit) needs() []string {
 	var names []string
-	if s.Base.Name != "" {
-		names = append(names, s.Base.Name)
-	}
-	for _, step := range s.Steps {
-		if take, ok := step.Do.(*Take); ok && take.Unit != "" {
-			names = append(names, take.Unit)
+	for _, base := range u.bases {
+		if base.Name != "" {
+			names = append(names, base.Name)
 		}
 	}
+	u.eachTake(func(take *Take) { names = append(names, take.Unit) })
 	return names
 }
 
-func (d *decoder) checkCycles(names []string, units map[string]*Stage) {
+func (d *decoder) checkCycles(names []string, units map[string]*unit) {
 	const visiting, done = 1, 2
 	state := map[string]int{}
 	var visit func(name string, path []string)
@@ -366,7 +399,7 @@ func (d *decoder) checkCycles(names []string, units map[string]*Stage) {
 		}
 		path = append(path, name)
 		if state[name] == visiting {
-			d.report(unit.Pos, "%q needs itself: %s", name, strings.Join(path, " needs "))
+			d.report(unit.pos, "%q needs itself: %s", name, strings.Join(path, " needs "))
 			return
 		}
 		state[name] = visiting

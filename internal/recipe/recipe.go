@@ -28,6 +28,7 @@ type Recipe struct {
 	Facts   []Fact
 	Stages  []Stage
 	Images  []Image
+	Silence []string // codes of warnings that are not given
 }
 
 // Sources says what of the project folder may be taken in.
@@ -64,10 +65,19 @@ type Base struct {
 
 // Stage is a file tree made by steps, from which images and other stages take.
 type Stage struct {
-	Name  string
-	Pos   Pos
-	Base  Base
-	Steps []Step
+	Name     string
+	Pos      Pos
+	Base     Base
+	Steps    []Step
+	Defaults Defaults
+}
+
+// Defaults are what the steps of a stage or an image have where they do not say otherwise.
+type Defaults struct {
+	Access
+	In   Template // run steps
+	User Template // run steps
+	Env  []Pair   // run steps
 }
 
 // Image is a stage that also gets settings, platforms and destinations.
@@ -77,6 +87,17 @@ type Image struct {
 	Settings    Settings
 	Annotations []Pair
 	Publish     []Destination
+	Compression string    // gzip, zstd or none; empty: gzip
+	For         []Variant // what differs by platform
+}
+
+// Variant is what an image has besides, or instead, for one platform.
+type Variant struct {
+	Pos      Pos
+	Platform platform.Platform
+	Base     *Base // nil: the image's own
+	Steps    []Step
+	Settings Settings
 }
 
 // Step is one entry of a stage or an image.
@@ -84,10 +105,12 @@ type Step struct {
 	Name string // as the person named it, or empty
 	Pos  Pos
 	Only []platform.Platform // empty: for all
-	Do   Action
+	// Silence holds codes of warnings that this step does not give.
+	Silence []string
+	Do      Action
 }
 
-// Action is one of *Copy, *Take, *Write, *Link.
+// Action is one of *Copy, *Take, *Write, *Link, *Unpack, *Fetch, *Remove.
 type Action interface{ isAction() }
 
 // Access is the owner and mode that a step gives to what it lays down; empty templates leave the default.
@@ -96,11 +119,29 @@ type Access struct {
 	Mode  Template
 }
 
+// Or fills what is not given from defaults.
+func (a Access) Or(d Access) Access {
+	if !a.Owner.Given {
+		a.Owner = d.Owner
+	}
+	if !a.Mode.Given {
+		a.Mode = d.Mode
+	}
+	return a
+}
+
 // Copy takes files of the project folder in.
 type Copy struct {
 	From     []Template
 	To       Template
 	LeaveOut []string // patterns relative to the folder copied
+	// Structure keeps each file's path below the project folder.
+	Structure bool
+	// Follow takes what links lead to instead of the links.
+	Follow bool
+	// CommitTimes gives each file the time of the last commit that touched it.
+	CommitTimes bool
+	Attributes  []string // patterns of extended attributes to take in
 	Access
 }
 
@@ -129,10 +170,35 @@ type Link struct {
 	Owner  Template
 }
 
-func (*Copy) isAction()  {}
-func (*Take) isAction()  {}
-func (*Write) isAction() {}
-func (*Link) isAction()  {}
+// Unpack lays down what an archive holds.
+type Unpack struct {
+	From     Template // a file of the project, or an address with http:// or https://
+	SHA256   Template
+	To       Template
+	Strip    int // leading elements of names to drop
+	LeaveOut []string
+	AtMost   int64 // bytes that the archive may unpack to; 0: the default
+	Access
+}
+
+// Fetch lays down a file from an address.
+type Fetch struct {
+	From   Template
+	SHA256 Template
+	To     Template
+	Access
+}
+
+// Remove deletes what lies below.
+type Remove struct{ Paths []Template }
+
+func (*Copy) isAction()   {}
+func (*Take) isAction()   {}
+func (*Write) isAction()  {}
+func (*Link) isAction()   {}
+func (*Unpack) isAction() {}
+func (*Fetch) isAction()  {}
+func (*Remove) isAction() {}
 
 // Pair is a key with its value; keys are unique within their list.
 type Pair struct {

@@ -1,10 +1,16 @@
 package recipe
 
 import (
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"go.yaml.in/yaml/v3"
 
+	"imbricat/internal/event"
+	"imbricat/internal/platform"
 	"imbricat/internal/reference"
 )
 
@@ -22,12 +28,13 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 		action("take", false, func(n *yaml.Node) { s.Do = d.takeStep(n) }),
 		action("write", false, func(n *yaml.Node) { s.Do = d.writeStep(n) }),
 		action("link", false, func(n *yaml.Node) { s.Do = d.linkStep(n) }),
-		action("unpack", true, d.unpackStep),
-		action("fetch", true, d.fetchStep),
-		action("remove", true, func(n *yaml.Node) { d.texts(n, "remove", true) }),
+		action("unpack", false, func(n *yaml.Node) { s.Do = d.unpackStep(n) }),
+		action("fetch", false, func(n *yaml.Node) { s.Do = d.fetchStep(n) }),
+		action("remove", false, func(n *yaml.Node) { s.Do = d.removeStep(n) }),
 		action("run", true, func(n *yaml.Node) { d.words(n, "run", true) }),
 		field{key: "name", read: func(n *yaml.Node) { s.Name = d.word(n, "name") }},
 		field{key: "only", read: func(n *yaml.Node) { s.Only = d.platforms(n, "only") }},
+		field{key: "silence", read: func(n *yaml.Node) { s.Silence = d.silence(n) }},
 		field{key: "in", later: true, read: func(n *yaml.Node) { d.text(n, "in") }},
 		field{key: "user", later: true, read: func(n *yaml.Node) { d.scalar(n, "user") }},
 		field{key: "env", later: true, read: func(n *yaml.Node) { d.textPairs(n, "env") }},
@@ -60,9 +67,10 @@ func (d *decoder) copyStep(n *yaml.Node) Action {
 		}},
 		field{key: "to", need: true, read: func(n *yaml.Node) { c.To = d.text(n, "to") }},
 		field{key: "leave-out", read: func(n *yaml.Node) { c.LeaveOut = d.words(n, "leave-out", true) }},
-		field{key: "structure", later: true, read: func(n *yaml.Node) { d.oneOf(n, "structure", "keep", "flat") }},
-		field{key: "links", later: true, read: func(n *yaml.Node) { d.oneOf(n, "links", "keep", "follow") }},
-		field{key: "times", later: true, read: func(n *yaml.Node) { d.oneOf(n, "times", "constant", "commit") }},
+		field{key: "structure", read: func(n *yaml.Node) { c.Structure = d.oneOf(n, "structure", "flat", "keep") == "keep" }},
+		field{key: "links", read: func(n *yaml.Node) { c.Follow = d.oneOf(n, "links", "keep", "follow") == "follow" }},
+		field{key: "times", read: func(n *yaml.Node) { c.CommitTimes = d.oneOf(n, "times", "constant", "commit") == "commit" }},
+		field{key: "attributes", read: func(n *yaml.Node) { c.Attributes = d.words(n, "attributes", true) }},
 	)...)
 	return c
 }
@@ -131,14 +139,101 @@ func (d *decoder) linkStep(n *yaml.Node) Action {
 	return l
 }
 
+func (d *decoder) unpackStep(n *yaml.Node) Action {
+	u := &Unpack{}
+	d.object(n, "unpack", append(d.access(&u.Access),
+		field{key: "from", need: true, read: func(n *yaml.Node) { u.From = d.text(n, "from") }},
+		field{key: "to", need: true, read: func(n *yaml.Node) { u.To = d.text(n, "to") }},
+		field{key: "sha256", read: func(n *yaml.Node) { u.SHA256 = d.checksum(n) }},
+		field{key: "strip", read: func(n *yaml.Node) { u.Strip = d.number(n, "strip", 0, 100) }},
+		field{key: "leave-out", read: func(n *yaml.Node) { u.LeaveOut = d.words(n, "leave-out", true) }},
+		field{key: "at-most", read: func(n *yaml.Node) { u.AtMost = d.size(n, "at-most") }},
+	)...)
+	if text, constant := u.From.Constant(); constant && u.From.Given && IsAddress(text) && !u.SHA256.Given {
+		d.report(u.From.Pos, "what comes from an address needs its checksum: add sha256:")
+	}
+	return u
+}
+
+// IsAddress tells whether a from names something on the network.
+func IsAddress(text string) bool {
+	return strings.HasPrefix(text, "http://") || strings.HasPrefix(text, "https://")
+}
+
+func (d *decoder) fetchStep(n *yaml.Node) Action {
+	f := &Fetch{}
+	d.object(n, "fetch", append(d.access(&f.Access),
+		field{key: "from", need: true, read: func(n *yaml.Node) { f.From = d.text(n, "from") }},
+		field{key: "to", need: true, read: func(n *yaml.Node) { f.To = d.text(n, "to") }},
+		field{key: "sha256", need: true, read: func(n *yaml.Node) { f.SHA256 = d.checksum(n) }},
+	)...)
+	return f
+}
+
+func (d *decoder) removeStep(n *yaml.Node) Action {
+	r := &Remove{Paths: d.texts(n, "remove", true)}
+	if len(r.Paths) == 0 && d.deref(n).Kind == yaml.SequenceNode {
+		d.report(at(d.deref(n)), "remove names nothing to remove")
+	}
+	return r
+}
+
+var sha256Form = regexp.MustCompile(`^[0-9a-fA-F]{64}$`)
+
+// IsSHA256 tells whether a text is a checksum.
+func IsSHA256(text string) bool { return sha256Form.MatchString(text) }
+
+func (d *decoder) checksum(n *yaml.Node) Template {
+	t := d.scalar(n, "sha256")
+	if text, constant := t.Constant(); constant && t.Given && !IsSHA256(text) {
+		d.report(t.Pos, "sha256 must be 64 hexadecimal digits")
+	}
+	return t
+}
+
+func (d *decoder) number(n *yaml.Node, what string, least, most int) int {
+	n = d.deref(n)
+	if n.Kind != yaml.ScalarNode || n.Tag != "!!int" {
+		d.wrongType(n, what, "a number")
+		return 0
+	}
+	number, err := strconv.Atoi(n.Value)
+	if err != nil || number < least || number > most {
+		d.report(at(n), "%s must be a number from %d to %d", what, least, most)
+	}
+	return number
+}
+
+// size reads a number of bytes, such as 40MB.
+func (d *decoder) size(n *yaml.Node, what string) int64 {
+	n = d.deref(n)
+	if n.Kind != yaml.ScalarNode || n.Tag != "!!str" && n.Tag != "!!int" {
+		d.wrongType(n, what, "a size, such as 40MB")
+		return 0
+	}
+	size, err := humanize.ParseBytes(n.Value)
+	if err != nil || size == 0 || size > 1<<50 {
+		d.report(at(n), "%s must be a size, such as 40MB", what)
+		return 0
+	}
+	return int64(size)
+}
+
+// silence reads codes of warnings.
+func (d *decoder) silence(n *yaml.Node) []string {
+	var codes []string
+	d.each(n, "silence", true, func(item *yaml.Node) {
+		if code := d.oneOf(item, "a code of silence", event.Codes...); code != "" {
+			codes = append(codes, code)
+		}
+	})
+	return codes
+}
+
 // What follows reads keys whose work comes later: their shape is checked, their values are dropped.
 
 func (d *decoder) textField(key string, need bool) field {
 	return field{key: key, need: need, read: func(n *yaml.Node) { d.text(n, key) }}
-}
-
-func (d *decoder) pairsField(key string) field {
-	return field{key: key, read: func(n *yaml.Node) { d.textPairs(n, key) }}
 }
 
 func (d *decoder) numberField(key string) field {
@@ -147,23 +242,6 @@ func (d *decoder) numberField(key string) field {
 			d.wrongType(n, key, "a number")
 		}
 	}}
-}
-
-func (d *decoder) checksum(n *yaml.Node) {
-	text := d.word(n, "sha256")
-	if text != "" && (len(text) != 64 || strings.Trim(strings.ToLower(text), "0123456789abcdef") != "") {
-		d.report(at(d.deref(n)), "sha256 must be 64 hexadecimal digits")
-	}
-}
-
-func (d *decoder) unpackStep(n *yaml.Node) {
-	d.object(n, "unpack", append(d.access(&Access{}), d.textField("from", true), d.textField("to", true),
-		d.numberField("strip"), field{key: "sha256", read: d.checksum})...)
-}
-
-func (d *decoder) fetchStep(n *yaml.Node) {
-	d.object(n, "fetch", append(d.access(&Access{}), d.textField("from", true), d.textField("to", true),
-		field{key: "sha256", need: true, read: d.checksum})...)
 }
 
 func (d *decoder) keep(n *yaml.Node) {
@@ -186,14 +264,22 @@ func (d *decoder) secrets(n *yaml.Node) {
 	})
 }
 
-func (d *decoder) perPlatform(n *yaml.Node) {
+// variants reads what differs by platform.
+func (d *decoder) variants(n *yaml.Node, i *Image) {
 	d.named(n, "for", func(key, value *yaml.Node) {
-		d.platforms(key, "for")
-		var s Stage
-		var settings Settings
-		d.object(value, "for "+key.Value, append(d.unitFields(&s)[1:],
-			field{key: "base", read: func(n *yaml.Node) { d.base(n) }},
-			field{key: "settings", read: func(n *yaml.Node) { d.settings(n, &settings) }})...)
+		v := Variant{Pos: at(key)}
+		var err error
+		if v.Platform, err = platform.Parse(key.Value); err != nil {
+			d.report(at(key), "%s", err)
+		}
+		if slices.ContainsFunc(i.For, func(o Variant) bool { return o.Platform == v.Platform }) {
+			d.report(at(key), "the platform %s stands twice", v.Platform)
+		}
+		d.object(value, "for "+key.Value,
+			field{key: "base", read: func(n *yaml.Node) { base := d.base(n); v.Base = &base }},
+			field{key: "steps", read: func(n *yaml.Node) { v.Steps = d.steps(n) }},
+			field{key: "settings", read: func(n *yaml.Node) { d.settings(n, &v.Settings) }})
+		i.For = append(i.For, v)
 	})
 }
 

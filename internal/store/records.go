@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -25,13 +24,12 @@ type Record struct {
 	Millis   int64             `json:"millis"` // how long the work took
 }
 
-// fileFor gives the path of something kept under a digest; the algorithm's name is left out.
+// fileFor gives the path of something kept under a hash in hexadecimal; the name of a digest's algorithm is left out.
 func (s *Store) fileFor(kind, id, suffix string) (string, error) {
-	d, err := digest.Parse(id)
-	if err != nil {
-		return "", err
+	hex := id[strings.IndexByte(id, ':')+1:]
+	if len(hex) != 64 || strings.Trim(hex, "0123456789abcdef") != "" {
+		return "", fmt.Errorf("%q is no hash", id)
 	}
-	hex := d.Encoded()
 	return filepath.Join("imbricat", kind, hex[:2], hex[2:]+suffix), nil
 }
 
@@ -49,6 +47,7 @@ func (s *Store) Record(key digest.Key) (*Record, bool) {
 	if json.Unmarshal(text, &r) != nil || r.Key != key || !s.Has(r.Layer) {
 		return nil, false
 	}
+	s.use(name)
 	return &r, true
 }
 
@@ -65,50 +64,70 @@ func (s *Store) PutRecord(r *Record) error {
 	return s.WriteFile(name, text)
 }
 
-// maxTree bounds a stored tree index, in bytes before compression.
-const maxTree = 4 << 30
+// maxKept bounds what is read back of trees, tables and notes, in bytes before compression.
+const maxKept = 1 << 30
 
-// Tree reads what was kept for an unpacked layer, and tells whether it was there. A damaged one counts as absent.
-func (s *Store) Tree(id digest.DiffID, into any) bool {
-	name, err := s.fileFor("trees", string(id), ".json.zst")
-	if err != nil {
-		return false
-	}
-	f, err := os.Open(s.path(name))
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1))
-	if err != nil {
-		return false
-	}
-	defer z.Close()
-	return json.NewDecoder(io.LimitReader(z, maxTree)).Decode(into) == nil
+// Kinds of what the store keeps beside blobs and records. All of it only saves work: what is missing or damaged is made
+// again.
+const (
+	trees  = "trees"  // indexes of unpacked layers, by diffID
+	tables = "chunks" // chunk tables of packed layers, by the blob's digest
+	notes  = "notes"  // answers that were found before, by a hash of the question
+)
+
+// Tree reads the index that was kept for an unpacked layer, and tells whether it was there.
+func (s *Store) Tree(id digest.DiffID) ([]byte, bool) { return s.kept(trees, string(id)) }
+
+// PutTree keeps the index of an unpacked layer.
+func (s *Store) PutTree(id digest.DiffID, content []byte) error {
+	return s.keep(trees, string(id), content)
 }
 
-// PutTree keeps the tree index of an unpacked layer.
-func (s *Store) PutTree(id digest.DiffID, content any) error {
-	name, err := s.fileFor("trees", string(id), ".json.zst")
+// Table reads the chunk table that was kept for a blob.
+func (s *Store) Table(blob digest.Digest) ([]byte, bool) { return s.kept(tables, string(blob)) }
+
+// PutTable keeps the chunk table of a blob.
+func (s *Store) PutTable(blob digest.Digest, content []byte) error {
+	return s.keep(tables, string(blob), content)
+}
+
+// Note reads what was noted under a key.
+func (s *Store) Note(key digest.Key) ([]byte, bool) { return s.kept(notes, string(key)) }
+
+// PutNote notes something under a key.
+func (s *Store) PutNote(key digest.Key, content []byte) error {
+	return s.keep(notes, string(key), content)
+}
+
+func (s *Store) kept(kind, id string) ([]byte, bool) {
+	name, err := s.fileFor(kind, id, ".zst")
+	if err != nil {
+		return nil, false
+	}
+	packed, err := os.ReadFile(s.path(name))
+	if err != nil {
+		return nil, false
+	}
+	s.use(name)
+	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxKept))
+	if err != nil {
+		return nil, false
+	}
+	defer z.Close()
+	content, err := z.DecodeAll(packed, nil)
+	return content, err == nil
+}
+
+func (s *Store) keep(kind, id string, content []byte) error {
+	name, err := s.fileFor(kind, id, ".zst")
 	if err != nil {
 		return err
 	}
-	w, err := s.Begin()
+	z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err != nil {
 		return err
 	}
-	defer w.Abort()
-	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
-	if err != nil {
-		return err
-	}
-	if err := json.NewEncoder(z).Encode(content); err != nil {
-		return err
-	}
-	if err := z.Close(); err != nil {
-		return err
-	}
-	return w.Rename(s.path(name))
+	return s.WriteFile(name, z.EncodeAll(content, nil))
 }
 
 // Memo reads a small file of the store that only saves work, such as the memory of file times.

@@ -76,3 +76,10 @@ func (s *Store) TemporaryFolder() (string, error) {
 	}
 	return dir, nil
 }
+
+// use marks a file of the store as used now, so that trimming, which drops what was not used for long, spares it.
+func (s *Store) use(name string) {
+	now := time.Now()
+	// A file that is gone or not ours costs work at most.
+	_ = os.Chtimes(s.path(name), now, now)
+}

@@ -124,11 +124,12 @@ func TestRecords(t *testing.T) {
 	_, found = s.Record(key)
 	require.False(t, found)
 
-	require.NoError(t, s.PutTree(digest.DiffID(blob.Digest), map[string]int{"entries": 3}))
-	var tree map[string]int
-	require.True(t, s.Tree(digest.DiffID(blob.Digest), &tree))
-	require.Equal(t, 3, tree["entries"])
-	require.False(t, s.Tree("sha256:../x", &tree))
+	require.NoError(t, s.PutTree(digest.DiffID(blob.Digest), []byte("entries")))
+	tree, found := s.Tree(digest.DiffID(blob.Digest))
+	require.True(t, found)
+	require.Equal(t, "entries", string(tree))
+	_, found = s.Tree("sha256:../x")
+	require.False(t, found)
 }
 
 func TestCheckFindsDamage(t *testing.T) {

@@ -8,7 +8,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strings"
 	"time"
 
@@ -45,15 +45,28 @@ func OpenSource(dir string, o SourceOptions) (*Source, error) {
 // Close lets the folder go.
 func (s *Source) Close() error { return s.root.Close() }
 
+// PickOptions say how a copy takes things in.
+type PickOptions struct {
+	LeaveOut   []string // patterns beside the source's, relative to the folder copied
+	Structure  bool     // what is taken keeps its path below the project folder
+	Follow     bool     // links give what they lead to, inside the project
+	Attributes []string // patterns of the names of extended attributes to take in
+}
+
 // Picked is a path of the project folder that a copy takes in.
 type Picked struct {
-	Path string // slashes, relative to the project folder
-	Rel  string // relative to the step's destination; "" is the destination itself
-	Kind Kind
-	Mode uint32
-	Link string // symbolic links
-	Stat Stat
+	Path   string // slashes, relative to the project folder; of a link that was followed what it leads to
+	Rel    string // relative to the step's destination; "" is the destination itself
+	Kind   Kind
+	Mode   uint32
+	Link   string // symbolic links
+	Stat   Stat
+	Twin   FileID // the same for hard links to one file; zero for what has one name
+	Xattrs map[string]string
 }
+
+// FileID tells files of a machine apart.
+type FileID struct{ Device, Inode uint64 }
 
 // Stat is what tells that a file has not changed: size in bytes, times in nanoseconds, inode where the system has them.
 type Stat struct {
@@ -69,6 +82,8 @@ type Survey struct {
 	LeftOut    []string // paths that patterns leave out; a folder stands for all in it
 	Special    []string // sockets, pipes and devices, which no layer takes in
 	SingleFile bool     // a file that was named takes the destination's name
+
+	meant bool // something left out would have been taken
 }
 
 // Errors of Pick that callers tell apart.
@@ -85,23 +100,18 @@ func (n *notThere) Error() string { return fmt.Sprintf("%q does not exist in %s"
 func (n *notThere) Is(target error) bool { return target == fs.ErrNotExist }
 
 // Pick finds what one from of a copy takes in. A folder gives what it holds; a file gives itself; a pattern gives each
-// match under its own name. leave is added to the source's patterns, relative to the folder copied.
-func (s *Source) Pick(from string, leave []string) (*Survey, error) {
-	w := &walk{source: s, survey: &Survey{}}
+// match under its own name.
+func (s *Source) Pick(from string, o PickOptions) (*Survey, error) {
 	base, pattern := from, ""
-	if strings.ContainsAny(from, `*?[{\`) && !s.exists(from) {
+	if strings.ContainsAny(from, `*?[{\`) && !s.Exists(from) {
 		base, pattern = doublestar.SplitPattern(from)
 		if !doublestar.ValidatePattern(from) {
 			return nil, fmt.Errorf("%q is no valid pattern", from)
 		}
 	}
-	w.base, w.pattern = base, pattern
 	info, err := s.root.Lstat(filepath.FromSlash(base))
-	if err == nil && info.IsDir() {
-		w.top, err = s.root.OpenRoot(filepath.FromSlash(base))
-	}
-	if w.top != nil {
-		defer w.top.Close()
+	if err == nil && info.Mode()&fs.ModeSymlink != 0 && o.Follow {
+		info, err = s.root.Stat(filepath.FromSlash(base))
 	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && pattern != "":
@@ -111,26 +121,46 @@ func (s *Source) Pick(from string, leave []string) (*Survey, error) {
 	case err != nil:
 		return nil, fmt.Errorf("reading %q: %w", from, plain(err))
 	}
-	if w.matcher, err = s.matcherFor(base, info.IsDir(), leave); err != nil {
+	matcher, err := s.matcherFor(base, info.IsDir(), o.LeaveOut)
+	if err != nil {
 		return nil, err
 	}
-	if s.leftOutAbove(w, base, info.IsDir()) {
+	if base != "." && matcher.MatchAll(base, info.IsDir()) {
 		return nil, fmt.Errorf("%q %w", from, ErrAllLeftOut)
 	}
-	if !info.IsDir() {
-		w.survey.SingleFile = true
-		if err := w.take(s.root, base, base, path.Base(base), info); err != nil {
-			return nil, err
-		}
-		return w.survey, nil
+	w := newWalk(s, o, base, pattern)
+	survey := &Survey{}
+	if info.IsDir() {
+		err = w.whole(matcher, survey)
+	} else {
+		survey.SingleFile = true
+		err = w.single(survey)
 	}
-	if err := w.folder(w.top, base, "", pattern == "", 0); err != nil {
+	if err != nil {
 		return nil, err
 	}
-	return w.survey, w.finish(from)
+	return survey, survey.check(from, pattern)
 }
 
-func (s *Source) exists(name string) bool {
+// check sorts what was found, and says where it is nothing.
+func (s *Survey) check(from, pattern string) error {
+	byRel := func(a, b Picked) int { return strings.Compare(a.Rel, b.Rel) }
+	if !slices.IsSortedFunc(s.Picked, byRel) {
+		slices.SortStableFunc(s.Picked, byRel)
+	}
+	switch {
+	case len(s.Picked) > 0 || len(s.Special) > 0:
+		return nil
+	case s.meant:
+		return fmt.Errorf("%q %w", from, ErrAllLeftOut)
+	case pattern != "":
+		return fmt.Errorf("the pattern %q %w", from, ErrNoMatch)
+	}
+	return nil
+}
+
+// Exists tells whether a path of the project folder is there.
+func (s *Source) Exists(name string) bool {
 	_, err := s.root.Lstat(filepath.FromSlash(name))
 	return err == nil
 }
@@ -198,164 +228,8 @@ func (s *Source) withFile(m ignore.Matcher, dir string) (ignore.Matcher, error) 
 	return m.With(dir, ignore.Lines(string(text))...), nil
 }
 
-func (s *Source) leftOutAbove(w *walk, base string, folder bool) bool {
-	return base != "." && w.matcher.MatchAll(base, folder)
-}
-
-// walk carries the state of one Pick.
-type walk struct {
-	top     *os.Root // the folder that is walked; nil for a file
-	source  *Source
-	matcher ignore.Matcher
-	base    string // folder that the pattern is relative to
-	pattern string
-	survey  *Survey
-	meant   bool // something left out would have been taken
-}
-
-func (w *walk) matches(p string) bool {
-	if w.base != "." {
-		p = strings.TrimPrefix(p, w.base+"/")
-	}
-	matched, _ := doublestar.Match(w.pattern, p)
-	return matched
-}
-
-// folder visits what an open folder holds. dir is its path, rel where it lands; inside tells that everything below is
-// taken. Names are looked up in the open folder, so that each costs one call however deep it lies.
-func (w *walk) folder(open *os.Root, dir, rel string, inside bool, depth int) error {
-	matcher := w.matcher
-	if w.source.honour && depth > 0 {
-		var err error
-		if w.matcher, err = w.source.withFile(w.matcher, dir); err != nil {
-			return err
-		}
-	}
-	defer func() { w.matcher = matcher }()
-	f, err := open.Open(".")
-	if err != nil {
-		return fmt.Errorf("reading %q: %w", dir, plain(err))
-	}
-	names, err := f.Readdirnames(-1)
-	f.Close()
-	if err != nil {
-		return fmt.Errorf("reading %q: %w", dir, plain(err))
-	}
-	sort.Strings(names)
-	for _, name := range names {
-		if err := w.entry(open, strings.TrimPrefix(Join(dir, name), "./"), rel, name, inside, depth); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (w *walk) entry(open *os.Root, p, rel, name string, inside bool, depth int) error {
-	info, err := open.Lstat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil // it went away between the listing and now
-	}
-	if err != nil {
-		return fmt.Errorf("reading %q: %w", p, plain(err))
-	}
-	matched := inside || w.matches(p)
-	if w.matcher.Match(p, info.IsDir()) {
-		w.survey.LeftOut = append(w.survey.LeftOut, p)
-		w.meant = w.meant || matched
-		return nil
-	}
-	to := Join(rel, name)
-	if matched {
-		if err := w.take(open, name, p, to, info); err != nil {
-			return err
-		}
-	}
-	if !info.IsDir() {
-		return nil
-	}
-	if !matched {
-		// Without "**" a pattern reaches no deeper than its elements.
-		if !strings.Contains(w.pattern, "**") && depth+1 > strings.Count(w.pattern, "/") {
-			return nil
-		}
-		to = ""
-	}
-	below, err := open.OpenRoot(name)
-	if err != nil {
-		return fmt.Errorf("reading %q: %w", p, plain(err))
-	}
-	defer below.Close()
-	return w.folder(below, p, to, matched, depth+1)
-}
-
-// take adds what is called name in an open folder.
-func (w *walk) take(open *os.Root, name, p, rel string, info fs.FileInfo) error {
-	picked := Picked{Path: p, Rel: rel, Mode: permissions(info.Mode()), Stat: statOf(info)}
-	switch mode := info.Mode(); {
-	case mode.IsRegular():
-		picked.Kind = File
-	case mode.IsDir():
-		picked.Kind = Folder
-	case mode&fs.ModeSymlink != 0:
-		target, err := open.Readlink(filepath.FromSlash(name))
-		if err != nil {
-			return fmt.Errorf("reading the link %q: %w", p, plain(err))
-		}
-		picked.Kind, picked.Link = Symlink, filepath.ToSlash(target)
-	default:
-		w.survey.Special = append(w.survey.Special, p)
-		return nil
-	}
-	w.survey.Picked = append(w.survey.Picked, picked)
-	return nil
-}
-
-func (w *walk) finish(from string) error {
-	s := w.survey
-	sort.SliceStable(s.Picked, func(i, j int) bool { return s.Picked[i].Rel < s.Picked[j].Rel })
-	switch {
-	case len(s.Picked) > 0:
-		return nil
-	case w.meant:
-		return fmt.Errorf("%q %w", from, ErrAllLeftOut)
-	case w.pattern != "":
-		return fmt.Errorf("the pattern %q %w", from, ErrNoMatch)
-	}
-	return nil
-}
-
-func permissions(mode fs.FileMode) uint32 {
-	bits := uint32(mode.Perm())
-	for flag, bit := range map[fs.FileMode]uint32{fs.ModeSetuid: 0o4000, fs.ModeSetgid: 0o2000, fs.ModeSticky: 0o1000} {
-		if mode&flag != 0 {
-			bits |= bit
-		}
-	}
-	return bits
-}
-
-// Open opens a file of the project folder for reading and tells what it is like at that moment.
-func (s *Source) Open(p string) (*os.File, Stat, error) {
-	f, err := s.root.Open(filepath.FromSlash(p))
-	if err != nil {
-		return nil, Stat{}, fmt.Errorf("reading %q: %w", p, plain(err))
-	}
-	info, err := f.Stat()
-	if err != nil || !info.Mode().IsRegular() {
-		f.Close()
-		return nil, Stat{}, fmt.Errorf("reading %q: it is no regular file any more", p)
-	}
-	return f, statOf(info), nil
-}
-
-// StatFile tells what an open file is like now.
-func StatFile(f *os.File) (Stat, error) {
-	info, err := f.Stat()
-	if err != nil {
-		return Stat{}, plain(err)
-	}
-	return statOf(info), nil
-}
+// Opener gives what opens the source's files.
+func (s *Source) Opener() *Opener { return &Opener{source: s} }
 
 // Measure counts the files at and below a path, and their bytes.
 func (s *Source) Measure(p string) (files int, bytes int64, err error) {
@@ -378,7 +252,7 @@ func (s *Source) Measure(p string) (files int, bytes int64, err error) {
 // Covers gives what tells whether a copy of from would take a path in if it were there, by the patterns alone.
 func (s *Source) Covers(from string, leave []string) func(p string) bool {
 	base, pattern := from, ""
-	if strings.ContainsAny(from, `*?[{\`) && !s.exists(from) {
+	if strings.ContainsAny(from, `*?[{\`) && !s.Exists(from) {
 		base, pattern = doublestar.SplitPattern(from)
 	}
 	info, err := s.root.Lstat(filepath.FromSlash(base))
@@ -409,12 +283,6 @@ func matchesAbove(pattern, p string) bool {
 		}
 	}
 	return false
-}
-
-func statOf(info fs.FileInfo) Stat {
-	s := Stat{Size: info.Size(), ModTime: info.ModTime().UnixNano()}
-	s.system(info)
-	return s
 }
 
 // Settled tells whether a file's times lie well before now, so that a later change must show in them. Where the system

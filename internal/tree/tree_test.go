@@ -196,7 +196,7 @@ func TestPick(t *testing.T) {
 		{"nosuch", nil, "", fs.ErrNotExist},
 	}
 	for _, c := range cases {
-		survey, err := s.Pick(c.from, c.leave)
+		survey, err := s.Pick(c.from, PickOptions{LeaveOut: c.leave})
 		if c.err != nil {
 			require.ErrorIs(t, err, c.err, c.from)
 			continue
@@ -217,10 +217,10 @@ func TestPick(t *testing.T) {
 	}
 	// Nothing outside the project is read, whatever a link says.
 	for _, from := range []string{"away/etc", "link/../../x"} {
-		_, err := s.Pick(from, nil)
+		_, err := s.Pick(from, PickOptions{})
 		require.Error(t, err, from)
 	}
-	_, _, err := s.Open("away/etc/passwd")
+	_, _, err := s.Opener().Open("away/etc/passwd")
 	require.Error(t, err)
 	require.False(t, errors.Is(err, fs.ErrNotExist) && strings.Contains(err.Error(), "root:"))
 }
@@ -231,7 +231,7 @@ func TestHonouredIgnoreFiles(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(root, ".gitignore"), []byte("y\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "sub/.gitignore"), []byte("x\n!/deep/x\n"), 0o644))
 	for from, want := range map[string]string{".": ".gitignore sub/.gitignore sub/deep/x sub/keep", "sub": ".gitignore deep/x keep"} {
-		survey, err := s.Pick(from, nil)
+		survey, err := s.Pick(from, PickOptions{})
 		require.NoError(t, err)
 		var got []string
 		for _, p := range survey.Picked {
@@ -241,6 +241,6 @@ func TestHonouredIgnoreFiles(t *testing.T) {
 		}
 		require.Equal(t, want, strings.Join(got, " "), from)
 	}
-	_, err := s.Pick("y", nil)
+	_, err := s.Pick("y", PickOptions{})
 	require.ErrorIs(t, err, ErrAllLeftOut)
 }

@@ -9,14 +9,31 @@ import (
 
 // View is the file system that layers give together, lowest first. It is not safe for use by several goroutines while
 // a layer is applied.
-type View struct{ root *Node }
+type View struct {
+	root  *Node
+	watch func(path string, n *Node)
+}
 
 // Node is one path of a view.
 type Node struct {
 	Entry             // Path is where the view shows it
 	From     Contents // where a file's bytes are
 	At       string   // the path under which From has them
+	Linked   bool     // nodes with one From and At are hard links to each other
 	children map[string]*Node
+}
+
+// Watched is the view as one who looks at it through watch: it is called with every path that is looked up and with what
+// is there, nil for nothing. The names that a folder holds are not looked up by Children.
+func (v *View) Watched(watch func(path string, n *Node)) *View { return &View{v.root, watch} }
+
+// look is node, watched.
+func (v *View) look(p string) *Node {
+	n := v.node(p)
+	if v.watch != nil {
+		v.watch(p, n)
+	}
+	return n
 }
 
 // NewView is a view of nothing but an empty root.
@@ -70,6 +87,7 @@ func (v *View) Apply(entries []Entry, from Contents) error {
 		if target == nil || target.Kind == Folder {
 			return fmt.Errorf("the hard link %q points to %q, which is no file", e.Path, e.Target)
 		}
+		target.Linked = true
 		linked := *target
 		linked.Path, linked.children = e.Path, nil
 		if err := v.put(&linked); err != nil {
@@ -139,7 +157,7 @@ func (v *View) node(p string) *Node {
 
 // Lookup finds a path without following links.
 func (v *View) Lookup(p string) (*Node, bool) {
-	n := v.node(p)
+	n := v.look(p)
 	return n, n != nil
 }
 
@@ -173,7 +191,7 @@ func (v *View) Resolve(p string, last bool) (string, error) {
 			continue
 		}
 		next := Join(resolved, name)
-		n := v.node(next)
+		n := v.look(next)
 		if n == nil || n.Kind != Symlink || !deeper && !last {
 			resolved = next
 			continue

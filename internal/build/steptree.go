@@ -1,0 +1,115 @@
+package build
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"sync"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/layer"
+	"imbricat/internal/store"
+	"imbricat/internal/tree"
+)
+
+// stepTree is what one step lays down: the entries of its layer, parents included, and where files' bytes are. Of a step
+// that was remembered the entries are read when they are first asked for.
+type stepTree struct {
+	key    digest.Key // of the tree: everything that decides the tar, and nothing else
+	files  int
+	bytes  int64
+	empty  bool
+	doubts doubts
+
+	mutex   sync.Mutex
+	load    func(ctx context.Context) (*stepTree, error) // nil: entries and places are there
+	entries []tree.Entry                                 // sorted by path
+	places  map[string]place
+
+	// Of an image's step.
+	compression layer.Compression
+	lineage     digest.Key // names the step over changes of what it takes in
+	task        event.Task
+	report      *StepResult
+
+	once  sync.Once
+	layer *store.Record // after pack
+	err   error
+}
+
+// layerKey names the step's layer: its tree and how it is packed.
+func (t *stepTree) layerKey() digest.Key {
+	return keyOfText(string(t.key) + "\n" + t.compression.Format() + "\n")
+}
+
+func keyOfText(text string) digest.Key { return digest.Key(digest.ContentBytes([]byte(text))) }
+
+// all gives the entries, and loads them where they are not there yet.
+func (t *stepTree) all(ctx context.Context) ([]tree.Entry, error) {
+	t.mutex.Lock()
+	defer t.mutex.Unlock()
+	if t.load != nil {
+		full, err := t.load(ctx)
+		if err != nil {
+			return nil, err
+		}
+		t.entries, t.places, t.load = full.entries, full.places, nil
+	}
+	return t.entries, nil
+}
+
+// place is where a file's bytes are.
+type place struct {
+	from tree.Contents
+	at   string
+}
+
+// Open gives a file by its path in the step's tree.
+func (t *stepTree) Open(p string) (io.ReadCloser, error) {
+	where, known := t.places[p]
+	if !known {
+		return nil, fmt.Errorf("the step lays down no file /%s", p)
+	}
+	return where.from.Open(where.at)
+}
+
+// prepare tells the origins which of their files will be opened.
+func (t *stepTree) prepare(ctx context.Context, paths []string) error {
+	wanted := map[preparer][]string{}
+	for _, p := range paths {
+		if from, needs := t.places[p].from.(preparer); needs {
+			wanted[from] = append(wanted[from], t.places[p].at)
+		}
+	}
+	for from, list := range wanted {
+		if err := from.prepare(ctx, list); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// seal sorts the entries and computes the key. Neither the step's place in the recipe nor what lies below it counts
+// beyond what shows in the entries.
+func (t *stepTree) seal() {
+	byPath := func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) }
+	if !slices.IsSortedFunc(t.entries, byPath) {
+		slices.SortFunc(t.entries, byPath)
+	}
+	sum := digest.NewContent()
+	fmt.Fprintf(sum, "%s\n", layer.TreeFormat)
+	var line []byte
+	for i := range t.entries {
+		e := &t.entries[i]
+		line = e.AppendLine(line[:0])
+		sum.Write(line)
+		if e.Kind == tree.File {
+			t.files++
+			t.bytes += e.Size
+		}
+	}
+	t.key, t.empty = digest.Key(digest.ContentOf(sum)), len(t.entries) == 0
+}
