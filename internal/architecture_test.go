@@ -19,6 +19,7 @@ import (
 var allowed = map[string]string{
 	"digest": "", "platform": "", "ignore": "", "credential": "", "event": "", "download": "",
 	"reference":       "digest",
+	"lock":            "digest",
 	"recipe":          "event platform reference",
 	"facts":           "recipe platform",
 	"image":           "digest platform",
@@ -32,7 +33,7 @@ var allowed = map[string]string{
 	"inspect":         "digest image",
 	"standin":         "digest",
 	"build":           "digest event ignore image layer plan platform recipe reference store tree",
-	"report":          "digest event inspect layer store",
+	"report":          "digest event inspect layer lock store",
 	"tui":             "event report",
 	"cli":             "*",
 	"../demo":         "",

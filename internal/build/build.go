@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -348,7 +349,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 	for i := range u.Steps {
 		began := time.Now()
 		label := u.Steps[i].Label
-		task := event.Task{ID: fmt.Sprintf("%s#%04d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: label}
+		task := event.Task{ID: fmt.Sprintf("%s#%04d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: label, Fresh: b.fresh(u, i)}
 		t, err := b.compose(ctx, u, &u.Steps[i], s, task, sink)
 		if err != nil {
 			if ctx.Err() == nil {
@@ -375,6 +376,11 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		next(t)
 	}
 	return nil
+}
+
+// fresh tells whether a step was asked to be done again.
+func (b *builder) fresh(u *plan.Unit, i int) bool {
+	return b.o.FreshAll || slices.Contains(b.o.Fresh, u.Steps[i].Label) || slices.Contains(b.o.Fresh, fmt.Sprintf("%s:%d", u.ID.Name, i+1))
 }
 
 // image puts the platforms' images and the index over them into the store, under the image's name.

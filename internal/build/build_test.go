@@ -174,7 +174,7 @@ func TestFilesThatChange(t *testing.T) {
 	defer source.Close()
 	survey, err := source.Pick("one", tree.PickOptions{})
 	require.NoError(t, err)
-	got, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, survey.Picked, newProgress(event.Discard, event.Task{}))
+	got, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, survey.Picked, false, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
 	contents := &sourceContents{opener: source.Opener(), files: got.known}
 	r, err := contents.Open("one")
@@ -197,12 +197,12 @@ func TestMemorySavesReading(t *testing.T) {
 	m.seen["old"], m.seen["gone"], m.fresh = remembered{stat, zero, "secret"}, remembered{stat, zero, ""}, true
 	m.Save(source)
 	picked := []tree.Picked{{Path: "old", Kind: tree.File, Stat: stat}}
-	got, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, newProgress(event.Discard, event.Task{}))
+	got, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, false, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
 	require.Equal(t, remembered{stat, zero, "secret"}, got.known["old"], "it was not read again")
 	picked[0].Stat.Inode++
 	again := OpenMemory(s.store, s.dir)
-	got, err = again.Digests(context.Background(), source, picked, newProgress(event.Discard, event.Task{}))
+	got, err = again.Digests(context.Background(), source, picked, false, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
 	require.Equal(t, digest.ContentBytes([]byte("old")), got.known["old"].Content)
 	again.fresh = true

@@ -169,7 +169,7 @@ func (c *composer) finish() *stepTree {
 // compose works out what a step lays down on what lies below it.
 func (b *builder) compose(ctx context.Context, u *plan.Unit, step *plan.Step, s *unitState, task event.Task, sink event.Sink) (*stepTree, error) {
 	do, isCopy := step.Do.(plan.Copy)
-	if isCopy {
+	if isCopy && !task.Fresh {
 		if t, err := b.recallCopy(ctx, u, do, s, task, sink); t != nil || err != nil {
 			return t, inStep(u, task, err)
 		}

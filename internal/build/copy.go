@@ -50,7 +50,7 @@ func (one *copied) read(ctx context.Context, b *builder, task event.Task, sink e
 	one.once.Do(func() {
 		_, total := sizeOf(one.survey)
 		sink.Send(event.Started{Task: task, Act: "reading", Total: total})
-		one.files, one.err = b.o.Memory.Digests(ctx, b.o.Source, one.survey.Picked, newProgress(sink, task))
+		one.files, one.err = b.o.Memory.Digests(ctx, b.o.Source, one.survey.Picked, task.Fresh, newProgress(sink, task))
 		if one.err != nil {
 			return
 		}
@@ -204,7 +204,7 @@ func (b *builder) recallCopy(ctx context.Context, u *plan.Unit, do plan.Copy, s 
 	}
 	t.compression = layer.Compression(u.Compression)
 	record, found := b.o.Store.Record(t.layerKey())
-	if !found {
+	if !found || !b.o.Store.HasTree(record.DiffID) {
 		return nil, nil
 	}
 	holds, err := s.agrees(ctx, seen)

@@ -45,7 +45,7 @@ func (b *builder) kept(sum string) (*fetched, bool) {
 // fetchOnce brings a file into the store, unless it is there.
 func (b *builder) fetchOnce(ctx context.Context, address, sum string, task event.Task, sink event.Sink) (*fetched, error) {
 	got, _, err := b.fetches.do(sum, func() (*fetched, error) {
-		if got, here := b.kept(sum); here {
+		if got, here := b.kept(sum); here && !task.Fresh {
 			return got, nil
 		}
 		return b.download(ctx, address, sum, task, sink)

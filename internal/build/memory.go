@@ -129,8 +129,9 @@ type files struct {
 	settled bool // a later change of any of them shows in its stat
 }
 
-// Digests gives the content of each file among picked, with what the file was like when it was read.
-func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree.Picked, done *progress) (*files, error) {
+// Digests gives the content of each file among picked, with what the file was like when it was read. With fresh every
+// file is read again.
+func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree.Picked, fresh bool, done *progress) (*files, error) {
 	out := &files{known: make(map[string]remembered, len(picked)), settled: true}
 	var todo []string
 	for i := range picked {
@@ -138,7 +139,7 @@ func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree
 		if p.Kind != tree.File {
 			continue
 		}
-		if old, known := m.recall(p.Path); known && old.Stat == p.Stat {
+		if old, known := m.recall(p.Path); known && old.Stat == p.Stat && !fresh {
 			out.known[p.Path] = old
 			continue
 		}

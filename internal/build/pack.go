@@ -25,6 +25,7 @@ const (
 	noLayer   = "what is taken from a stage needs no layer of the stage's own"
 	nothing   = "it lays nothing down"
 	notPacked = "new content"
+	askedFor  = "asked for with --fresh"
 )
 
 // packedLayer is a layer in the store and how it came there.
@@ -57,6 +58,8 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 			done.Outcome, done.Reason = event.Reused, asAnother
 		case done.Outcome == event.Reused:
 			done.Reason = unchanged
+		case t.task.Fresh:
+			done.Reason = askedFor
 		default:
 			done.Reason = notPacked
 		}
@@ -74,7 +77,7 @@ func plural(n int, noun string) string {
 }
 
 func (b *builder) packOnce(ctx context.Context, t *stepTree) (*packedLayer, error) {
-	if record, found := b.o.Store.Record(t.layerKey()); found {
+	if record, found := b.o.Store.Record(t.layerKey()); found && !t.task.Fresh {
 		return &packedLayer{record, event.Reused}, nil
 	}
 	select {
@@ -144,6 +147,9 @@ func (b *builder) packBlob(ctx context.Context, t *stepTree, entries []tree.Entr
 // previous gives the layer that the step made last, to copy chunks from, where the store still has it.
 func (b *builder) previous(t *stepTree) (*layer.Previous, func()) {
 	none := func() {}
+	if t.task.Fresh {
+		return nil, none
+	}
 	last, found := b.o.Store.Note(t.lineage)
 	if !found {
 		return nil, none

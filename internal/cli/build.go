@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"path"
 	"path/filepath"
+	"slices"
 	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -14,12 +16,11 @@ import (
 	"imbricat/internal/event"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
-	"imbricat/internal/platform"
+	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
 	"imbricat/internal/report"
 	"imbricat/internal/store"
-	"imbricat/internal/transfer"
 	"imbricat/internal/tree"
 )
 
@@ -28,7 +29,8 @@ func buildCommand() *cli.Command {
 		Name: "build", Usage: "builds images into the store", ArgsUsage: "[IMAGE…]",
 		Description: "Builds the images of the recipe, or those named, for all their platforms. What has not changed is reused.\n\n" +
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
-		Flags:  []cli.Flag{platformFlag(), factFlag()},
+		Flags: []cli.Flag{platformFlag(), factFlag(),
+			&cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
 	}
 }
@@ -39,7 +41,7 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 	if err != nil {
 		return build.Options{}, nil, err
 	}
-	unnamed := []string{p.recipe.File.Name, recipe.LockName, ".git"}
+	unnamed := []string{p.recipe.File.Name, path.Join(path.Dir(p.recipe.File.Name), recipe.LockName), ".git"}
 	// A store inside the project changes with every build; taking it in would never end.
 	if below, inside := inside(dir, st.Dir()); inside {
 		unnamed = append(unnamed, below)
@@ -49,6 +51,10 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 	})
 	if err != nil {
 		return build.Options{}, nil, usageError{err}
+	}
+	held, err := s.readLock()
+	if err != nil {
+		return build.Options{}, nil, err
 	}
 	opener := s.opener(st)
 	opener.Dir = dir
@@ -60,7 +66,8 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 		}
 	}
 	o := build.Options{
-		Plan: p.plan, Store: st, Source: source, Memory: build.OpenMemory(st, dir), Bases: &bases{opener, sink}, Sink: sink,
+		Plan: p.plan, Store: st, Source: source, Memory: build.OpenMemory(st, dir), Sink: sink,
+		Bases:       &bases{opener, st, held, quiet(sink, p.recipe.Silence)},
 		Annotations: annotations, Project: dir, Download: download.New("imbricat/" + version()).Get,
 		CommitTimes: func(ctx context.Context) (func(string) int64, error) {
 			times, err := p.facts.Git.Times(ctx)
@@ -96,7 +103,15 @@ func inside(dir, path string) (string, bool) {
 }
 
 func runBuild(ctx context.Context, s *session) error {
-	p, st, err := s.planAndStore()
+	images, steps, err := s.freshSteps()
+	if err != nil {
+		return err
+	}
+	p, err := s.makePlan(images)
+	if err != nil {
+		return err
+	}
+	st, err := s.openStore()
 	if err != nil {
 		return err
 	}
@@ -107,6 +122,11 @@ func runBuild(ctx context.Context, s *session) error {
 		return err
 	}
 	defer done()
+	o.FreshAll, o.Fresh = s.cmd.Bool("fresh") && len(steps) == 0, steps
+	if err := checkSteps(p.plan, steps); err != nil {
+		view.Close("")
+		return err
+	}
 	result, err := build.Run(ctx, o)
 	if err != nil {
 		view.Close("")
@@ -115,6 +135,45 @@ func runBuild(ctx context.Context, s *session) error {
 	document := buildDocument(result)
 	view.Close(document.Summary(result.Took))
 	return s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) })
+}
+
+// freshSteps parts the arguments into images and, with --fresh, steps.
+func (s *session) freshSteps() (images, steps []string, err error) {
+	images = s.cmd.Args().Slice()
+	if !s.cmd.Bool("fresh") {
+		return images, nil, nil
+	}
+	r, err := s.loadRecipe()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, name := range images {
+		if !slices.ContainsFunc(r.Images, func(i recipe.Image) bool { return i.Name == name }) {
+			steps = append(steps, name)
+		}
+	}
+	return slices.DeleteFunc(images, func(name string) bool { return slices.Contains(steps, name) }), steps, nil
+}
+
+// checkSteps refuses names that no step bears.
+func checkSteps(p *plan.Plan, steps []string) error {
+	var known []string
+	for _, u := range p.Units {
+		for i := range u.Steps {
+			known = append(known, u.Steps[i].Label, fmt.Sprintf("%s:%d", u.ID.Name, i+1))
+		}
+	}
+	for _, name := range steps {
+		if slices.Contains(known, name) {
+			continue
+		}
+		hint := "name a step by its name:, by the line that plan shows, or by its place, such as gauge:2"
+		if near := recipe.Nearest(name, known); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		return usagef("no image and no step is named %q: %s", name, hint)
+	}
+	return nil
 }
 
 func buildDocument(r *build.Result) *report.Build {
@@ -137,50 +196,6 @@ func buildDocument(r *build.Result) *report.Build {
 		}
 	}
 	return d
-}
-
-// bases finds what units start from, wherever a reference points.
-type bases struct {
-	opener *transfer.Opener
-	sink   event.Sink
-}
-
-// Resolve implements build.Bases.
-func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*build.Resolved, error) {
-	place, err := b.opener.Source(ref)
-	if err != nil {
-		return nil, err
-	}
-	root, err := place.Root(ctx)
-	if err != nil {
-		return nil, err
-	}
-	offers, err := image.Offers(ctx, place, root)
-	if err != nil {
-		return nil, err
-	}
-	offer, err := image.Select(offers, p)
-	if err != nil {
-		return nil, err
-	}
-	local, err := b.opener.Source(reference.Reference{Kind: reference.Store, Digest: offer.Descriptor.Digest})
-	if err != nil {
-		return nil, err
-	}
-	return &build.Resolved{
-		Name: ref.String(), Root: root, Descriptor: offer.Descriptor,
-		Here: func(ctx context.Context) bool {
-			missing, err := transfer.Missing(ctx, local, offer.Descriptor)
-			return err == nil && missing == 0
-		},
-		Bring: func(ctx context.Context) error {
-			if missing, err := transfer.Missing(ctx, local, offer.Descriptor); err == nil && missing == 0 {
-				return nil
-			}
-			_, err := transfer.Copy(ctx, place, local, transfer.Options{Root: offer.Descriptor, Sink: b.sink})
-			return err
-		},
-	}, nil
 }
 
 func planCommand() *cli.Command {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path"
 	"sort"
-	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -323,81 +322,4 @@ func runTags(ctx context.Context, s *session) error {
 		}
 	}
 	return s.result(document, func() error { return report.WriteTags(s.out, s.paint, document) })
-}
-
-func storeCommand() *cli.Command {
-	return group(&cli.Command{
-		Name: "store", Usage: "lists the images in the store, and checks it",
-		Description: "Example: imbricat store list",
-		Commands: []*cli.Command{
-			{
-				Name: "list", Usage: "lists the images in the store",
-				Description: "Example: imbricat store list --format json",
-				Action:      func(ctx context.Context, c *cli.Command) error { return runStoreList(ctx, newSession(c)) },
-			},
-			{
-				Name: "check", Usage: "reads the whole store and verifies every blob, image and record",
-				Description: "Exit code 3 when something is wrong.\n\nExample: imbricat store check",
-				Action:      func(ctx context.Context, c *cli.Command) error { return runStoreCheck(ctx, newSession(c)) },
-			},
-		},
-	})
-}
-
-func runStoreList(ctx context.Context, s *session) error {
-	if _, err := s.args(0, 0, "no arguments"); err != nil {
-		return err
-	}
-	st, err := s.openStore()
-	if err != nil {
-		return err
-	}
-	list, err := st.List()
-	if err != nil {
-		return err
-	}
-	document := &report.Store{Images: []report.StoredImage{}}
-	for _, named := range list {
-		one := report.StoredImage{Name: named.Name, Digest: named.Descriptor.Digest, Platforms: []string{}}
-		// An image that cannot be read is listed all the same; the check tells what is wrong with it.
-		i, err := inspect.Describe(ctx, st, named.Name, named.Descriptor, nil)
-		if err != nil {
-			one.Problem = strings.Split(err.Error(), "\n")[0]
-		} else {
-			for _, p := range i.Platforms {
-				one.Platforms = append(one.Platforms, p.Platform)
-				one.Packed += p.Packed
-				if p.Created != nil && p.Created.After(one.Created) {
-					one.Created = *p.Created
-				}
-			}
-		}
-		document.Images = append(document.Images, one)
-	}
-	return s.result(document, func() error { return report.WriteStore(s.out, s.paint, document, time.Now()) })
-}
-
-func runStoreCheck(ctx context.Context, s *session) error {
-	if _, err := s.args(0, 0, "no arguments"); err != nil {
-		return err
-	}
-	st, err := s.openStore()
-	if err != nil {
-		return err
-	}
-	checked, err := st.Check(ctx)
-	if err != nil {
-		return err
-	}
-	if checked.Findings == nil {
-		checked.Findings = []store.Finding{}
-	}
-	if err := s.result(checked, func() error { return report.WriteCheck(s.out, s.paint, checked) }); err != nil {
-		return err
-	}
-	if len(checked.Findings) > 0 {
-		return &exitError{exitDiffers, fmt.Sprintf("the store %s has %s; build or pull the images concerned again",
-			st.Dir(), report.Count(len(checked.Findings), "finding"))}
-	}
-	return nil
 }

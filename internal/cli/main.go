@@ -55,6 +55,10 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	defer stop()
 	root := newApp(stdin, stdout, stderr)
 	err := root.Run(ctx, args)
+	list, _ := root.Metadata[closers].([]func())
+	for _, act := range list {
+		act()
+	}
 	if err == nil {
 		return exitDone
 	}
@@ -112,7 +116,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 		Description: "A recipe (imbricat.yaml) says what goes into the images. Try the full example, offline: imbricat demo\n\n" +
 			"Exit codes: 0 done, 1 the work failed, 2 the command line or the recipe is wrong, 3 things differ,\n" +
 			"4 refused, 5 a registry could not be reached, 6 this machine or version cannot do it, 130 interrupted.",
-		Reader: stdin, Writer: stdout, ErrWriter: stderr,
+		Reader: stdin, Writer: stdout, ErrWriter: stderr, Metadata: map[string]any{},
 		Flags:                      commonFlags(),
 		EnableShellCompletion:      true,
 		ShellCompletionCommandName: "completion",
@@ -132,7 +136,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			planCommand(), buildCommand(), pushCommand(), pullCommand(), copyCommand(), showCommand(), tagsCommand(),
+			planCommand(), buildCommand(), lockCommand(), pushCommand(), pullCommand(), copyCommand(), showCommand(), tagsCommand(),
 			loginCommand(), logoutCommand(), storeCommand(), standinCommand(), doctorCommand(), demoCommand(),
 		},
 	}

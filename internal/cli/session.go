@@ -147,7 +147,23 @@ func (s *session) storeDir() string {
 	return filepath.Join(xdg.DataHome, "imbricat", "store")
 }
 
-func (s *session) openStore() (*store.Store, error) { return store.Open(s.storeDir()) }
+// openStore opens the store until the program ends.
+func (s *session) openStore() (*store.Store, error) {
+	st, err := store.Open(s.storeDir())
+	if err == nil {
+		s.atEnd(func() { st.Close() })
+	}
+	return st, err
+}
+
+// closers is where the root command keeps what is to be done at the end, under this name.
+const closers = "closers"
+
+func (s *session) atEnd(act func()) {
+	root := s.cmd.Root()
+	list, _ := root.Metadata[closers].([]func())
+	root.Metadata[closers] = append(list, act)
+}
 
 func (s *session) client() *registry.Client {
 	return registry.New(registry.Options{Logins: credentialFile(), Agent: "imbricat/" + version(), Log: slog.Default()})
@@ -173,13 +189,17 @@ func (s *session) platforms() ([]platform.Platform, error) {
 // maxRecipe is more than a recipe may have, so that the parser's own bound speaks.
 const maxRecipe = 5 << 20
 
+// recipePath is the recipe's file.
+func (s *session) recipePath() string {
+	if name := s.cmd.String("recipe"); filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(s.cmd.String("dir"), s.cmd.String("recipe"))
+}
+
 // loadRecipe reads and parses the recipe.
 func (s *session) loadRecipe() (*recipe.Recipe, error) {
-	name := s.cmd.String("recipe")
-	path := name
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(s.cmd.String("dir"), name)
-	}
+	path := s.recipePath()
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, usagef("there is no recipe %s; write one (docs/recipe.md), or name its folder with --dir", path)
@@ -192,7 +212,7 @@ func (s *session) loadRecipe() (*recipe.Recipe, error) {
 	if err != nil {
 		return nil, usagef("reading the recipe %s: %w", path, err)
 	}
-	return recipe.Parse(filepath.ToSlash(name), text)
+	return recipe.Parse(filepath.ToSlash(s.cmd.String("recipe")), text)
 }
 
 // planned is a recipe with its facts, expanded.

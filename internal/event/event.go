@@ -32,6 +32,7 @@ type Task struct {
 	Unit     string // image, stage or transfer that the task belongs to
 	Platform string // empty where the task is for none in particular
 	Label    string // "copy pages/ to /srv/pages"
+	Fresh    bool   // it is to be done again whatever is known
 }
 
 // Started says that a task begins, or goes on to another act. Total is the number of bytes that the act will move where

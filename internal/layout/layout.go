@@ -25,7 +25,11 @@ import (
 )
 
 // Layout is an open layout. Its methods may be called from several goroutines.
-type Layout struct{ dir, temp string }
+type Layout struct {
+	dir, temp string
+	// Use, where set, is told of every blob that somebody relies on, by its path, and answers whether it is there still.
+	Use func(path string) bool
+}
 
 // ErrNotFound is wrapped when a name or a digest is not there.
 var ErrNotFound = errors.New("not there")
@@ -259,7 +263,10 @@ func (l *Layout) Has(desc digest.Descriptor) bool {
 		return false
 	}
 	info, err := os.Stat(path)
-	return err == nil && info.Mode().IsRegular() && info.Size() == desc.Size
+	if err != nil || !info.Mode().IsRegular() || info.Size() != desc.Size {
+		return false
+	}
+	return l.Use == nil || l.Use(path)
 }
 
 // Put stores what r gives, refusing it where it is not what desc says.
@@ -343,6 +350,14 @@ type Named struct {
 	Descriptor digest.Descriptor
 }
 
+// String is the name, or the digest of an image without one.
+func (n Named) String() string {
+	if n.Name == "" {
+		return string(n.Descriptor.Digest)
+	}
+	return n.Name
+}
+
 // List gives the images, sorted by name.
 func (l *Layout) List() ([]Named, error) {
 	index, err := l.readIndex()
@@ -380,12 +395,40 @@ func (l *Layout) Name(ctx context.Context, name string, desc digest.Descriptor) 
 			entry.Annotations = map[string]string{v1.AnnotationRefName: name}
 		}
 		index.Manifests = append(index.Manifests, entry)
-		text, err := json.MarshalIndent(index, "", " ")
+		return l.writeIndex(index)
+	})
+}
+
+// Drop takes names away, and gives back those that were there. Of images without a name the digest counts.
+func (l *Layout) Drop(ctx context.Context, drop func(Named) bool) ([]Named, error) {
+	var dropped []Named
+	err := l.locked(ctx, func() error {
+		index, err := l.readIndex()
 		if err != nil {
 			return err
 		}
-		return l.WriteFile(v1.ImageIndexFile, append(text, '\n'))
+		index.Manifests = slices.DeleteFunc(index.Manifests, func(m v1.Descriptor) bool {
+			one := Named{m.Annotations[v1.AnnotationRefName], m}
+			if one.Descriptor.Annotations = nil; !drop(one) {
+				return false
+			}
+			dropped = append(dropped, one)
+			return true
+		})
+		if len(dropped) == 0 {
+			return nil
+		}
+		return l.writeIndex(index)
 	})
+	return dropped, err
+}
+
+func (l *Layout) writeIndex(index *v1.Index) error {
+	text, err := json.MarshalIndent(index, "", " ")
+	if err != nil {
+		return err
+	}
+	return l.WriteFile(v1.ImageIndexFile, append(text, '\n'))
 }
 
 // Lookup finds an image by its name.

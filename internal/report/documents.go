@@ -371,9 +371,9 @@ type StoredImage struct {
 }
 
 // WriteStore writes one row for each image.
-func WriteStore(w io.Writer, p Paint, d *Store, now time.Time) error {
+func WriteStore(w io.Writer, p Paint, d *Store, now time.Time, empty string) error {
 	if len(d.Images) == 0 {
-		_, err := fmt.Fprintln(w, "the store holds no images yet; `imbricat build` makes some")
+		_, err := fmt.Fprintln(w, empty)
 		return err
 	}
 	var rows [][]string

@@ -13,16 +13,19 @@ import (
 	"strings"
 	"sync"
 
+	specs "github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sync/errgroup"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/layout"
 )
 
 // Finding is something wrong in a store.
 type Finding struct {
 	Path string `json:"path"` // below the store
 	What string `json:"what"`
+	Done string `json:"done,omitempty"` // what mended it
 }
 
 // Report is the outcome of a check.
@@ -37,34 +40,66 @@ type Report struct {
 // checker collects what is wrong; several goroutines report to it.
 type checker struct {
 	store  *Store
+	repair bool
+	broken map[string]bool // names of images that lack something
 	mutex  sync.Mutex
 	report Report
 }
 
+// found reports what is wrong with a file. What only takes its place away mends it: the blob or record is made or
+// brought again when it is needed.
 func (c *checker) found(path, format string, args ...any) {
+	done := ""
+	if c.repair {
+		if err := os.RemoveAll(path); err == nil {
+			done = "removed"
+		}
+	}
+	c.note(path, done, format, args...)
+}
+
+func (c *checker) note(path, done, format string, args ...any) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	if below, err := filepath.Rel(c.store.Dir(), path); err == nil {
 		path = filepath.ToSlash(below)
 	}
-	c.report.Findings = append(c.report.Findings, Finding{path, fmt.Sprintf(format, args...)})
+	c.report.Findings = append(c.report.Findings, Finding{path, fmt.Sprintf(format, args...), done})
 }
 
-// Check reads the whole store: every blob against its digest, every image down to its layers, every record. The error
-// is for what kept it from checking; what it found is in the report.
-func (s *Store) Check(ctx context.Context) (*Report, error) {
-	c := &checker{store: s}
+// Check reads the whole store: every blob against its digest, every image down to its layers, every record, everything
+// that saves work. With repair what is damaged is removed, and images that lack something lose their names. The error is
+// for what kept it from checking; what it found is in the report.
+func (s *Store) Check(ctx context.Context, repair bool) (*Report, error) {
+	c := &checker{store: s, repair: repair, broken: map[string]bool{}}
 	if err := c.blobs(ctx); err != nil {
 		return nil, err
 	}
-	if err := c.images(); err != nil {
+	if err := c.images(ctx); err != nil {
 		return nil, err
 	}
 	if err := s.eachFile("imbricat/records", c.record); err != nil {
 		return nil, err
 	}
+	for _, folder := range []string{trees, tables, notes} {
+		if err := s.eachFile(filepath.Join("imbricat", folder), c.saved); err != nil {
+			return nil, err
+		}
+	}
 	slices.SortFunc(c.report.Findings, func(a, b Finding) int { return strings.Compare(a.Path+a.What, b.Path+b.What) })
 	return &c.report, nil
+}
+
+// saved checks something that only saves work.
+func (c *checker) saved(path string) error {
+	packed, err := os.ReadFile(path)
+	if err == nil {
+		_, err = decompress(packed)
+	}
+	if err != nil {
+		c.found(path, "cannot be read: %s", err)
+	}
+	return nil
 }
 
 func (c *checker) blobs(ctx context.Context) error {
@@ -112,21 +147,66 @@ func (c *checker) blob(ctx context.Context, path string) error {
 	return nil
 }
 
-func (c *checker) images() error {
+func (c *checker) images(ctx context.Context) error {
 	list, err := c.store.List()
 	if err != nil {
-		c.found(c.store.path(v1.ImageIndexFile), "%s", err)
-		return nil
+		return c.mendIndex(ctx, err)
 	}
 	c.report.Images = len(list)
 	for _, image := range list {
-		name := image.Name
-		if name == "" {
-			name = string(image.Descriptor.Digest)
-		}
-		c.reaches(name, image.Descriptor, 0)
+		c.reaches(image.String(), image.Descriptor, 0)
 	}
-	return nil
+	if !c.repair || len(c.broken) == 0 {
+		return nil
+	}
+	_, err = c.store.Drop(ctx, func(image layout.Named) bool { return c.broken[image.String()] })
+	return err
+}
+
+// mendIndex makes a list of images that cannot be read anew, of all that no other image lists, without their names.
+func (c *checker) mendIndex(ctx context.Context, cause error) error {
+	path := c.store.path(v1.ImageIndexFile)
+	if !c.repair {
+		c.note(path, "", "%s", cause)
+		return nil
+	}
+	roots := map[digest.Digest]digest.Descriptor{}
+	below := map[digest.Digest]bool{}
+	err := c.store.eachFile("blobs", func(path string) error {
+		d := digest.Digest(filepath.Base(filepath.Dir(path)) + ":" + filepath.Base(path))
+		if desc, document := c.store.Document(d); document {
+			roots[d] = desc
+			for _, need := range c.store.needs(d) {
+				below[need.Digest] = true
+			}
+		}
+		return ctx.Err()
+	})
+	if err != nil {
+		return err
+	}
+	empty, err := json.Marshal(v1.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: v1.MediaTypeImageIndex, Manifests: []v1.Descriptor{}})
+	if err == nil {
+		err = c.store.WriteFile(v1.ImageIndexFile, empty)
+	}
+	for d, desc := range roots {
+		if err == nil && !below[d] {
+			c.report.Images++
+			err = c.store.Name(ctx, "", desc)
+		}
+	}
+	c.note(path, "the images are listed again, without their names", "%s", cause)
+	return err
+}
+
+// lacks reports that an image lacks something.
+func (c *checker) lacks(path, name, format string, args ...any) {
+	done := ""
+	if c.repair {
+		done = "the image is no longer listed: build or pull it again"
+	}
+	c.broken[name] = true
+	c.note(path, done, format, args...)
 }
 
 // reaches follows a manifest or an index to all that it needs.
@@ -134,37 +214,19 @@ func (c *checker) reaches(name string, desc digest.Descriptor, depth int) {
 	path, err := c.store.BlobPath(desc.Digest)
 	switch {
 	case err != nil:
-		c.found(v1.ImageIndexFile, "the image %s: %s", name, err)
+		c.lacks(v1.ImageIndexFile, name, "the image %s: %s", name, err)
 		return
 	case !c.store.Has(desc):
-		c.found(path, "is missing or has another size; the image %s needs it", name)
+		c.lacks(path, name, "is missing or has another size; the image %s needs it", name)
 		return
 	case depth > 4:
-		c.found(path, "indexes are nested too deep in the image %s", name)
+		c.lacks(path, name, "indexes are nested too deep in the image %s", name)
 		return
 	}
 	if _, document := c.store.Document(desc.Digest); !document {
 		return
 	}
-	text, err := os.ReadFile(path)
-	if err != nil {
-		c.found(path, "cannot be read: %s", err)
-		return
-	}
-	var both struct {
-		Manifests []digest.Descriptor `json:"manifests"`
-		Config    *digest.Descriptor  `json:"config"`
-		Layers    []digest.Descriptor `json:"layers"`
-	}
-	if err := json.Unmarshal(text, &both); err != nil {
-		c.found(path, "is no manifest: %s", err)
-		return
-	}
-	needs := append(both.Manifests, both.Layers...)
-	if both.Config != nil {
-		needs = append(needs, *both.Config)
-	}
-	for _, need := range needs {
+	for _, need := range c.store.needs(desc.Digest) {
 		c.reaches(name, need, depth+1)
 	}
 }

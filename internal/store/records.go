@@ -47,7 +47,7 @@ func (s *Store) Record(key digest.Key) (*Record, bool) {
 	if json.Unmarshal(text, &r) != nil || r.Key != key || !s.Has(r.Layer) {
 		return nil, false
 	}
-	s.use(name)
+	s.rely(s.path(name))
 	return &r, true
 }
 
@@ -78,6 +78,12 @@ const (
 // Tree reads the index that was kept for an unpacked layer, and tells whether it was there.
 func (s *Store) Tree(id digest.DiffID) ([]byte, bool) { return s.kept(trees, string(id)) }
 
+// HasTree tells whether an index was kept for an unpacked layer; it stays while the store is open.
+func (s *Store) HasTree(id digest.DiffID) bool {
+	name, err := s.fileFor(trees, string(id), ".zst")
+	return err == nil && s.rely(s.path(name))
+}
+
 // PutTree keeps the index of an unpacked layer.
 func (s *Store) PutTree(id digest.DiffID, content []byte) error {
 	return s.keep(trees, string(id), content)
@@ -105,17 +111,20 @@ func (s *Store) kept(kind, id string) ([]byte, bool) {
 		return nil, false
 	}
 	packed, err := os.ReadFile(s.path(name))
-	if err != nil {
+	if err != nil || !s.rely(s.path(name)) {
 		return nil, false
 	}
-	s.use(name)
+	content, err := decompress(packed)
+	return content, err == nil
+}
+
+func decompress(packed []byte) ([]byte, error) {
 	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxKept))
 	if err != nil {
-		return nil, false
+		return nil, err
 	}
 	defer z.Close()
-	content, err := z.DecodeAll(packed, nil)
-	return content, err == nil
+	return z.DecodeAll(packed, nil)
 }
 
 func (s *Store) keep(kind, id string, content []byte) error {

@@ -14,33 +14,54 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gofrs/flock"
+
 	"imbricat/internal/layout"
 )
 
 // format is the version of what lies below the folder imbricat/ of a store.
-const format = "1"
+const format = "2"
 
 // Store is an open store. Its methods may be called from several goroutines.
-type Store struct{ *layout.Layout }
+type Store struct {
+	*layout.Layout
+	lease *flock.Flock
+}
 
-// Open opens a store and makes it where it does not exist.
+// Open opens a store and makes it where it does not exist. While it is open it holds a lease: nothing that was used since
+// then is trimmed away by any process.
 func Open(dir string) (*Store, error) {
 	l, err := layout.Create(dir, filepath.Join(dir, "imbricat", "tmp"))
 	if err != nil {
 		return nil, fmt.Errorf("opening the store: %w", err)
 	}
-	s := &Store{l}
+	s := &Store{Layout: l}
 	if err := s.checkFormat(); err != nil {
 		return nil, err
 	}
+	if s.lease, err = s.takeLease(); err != nil {
+		return nil, fmt.Errorf("opening the store: %w", err)
+	}
+	s.Use = s.rely
 	s.sweep()
 	return s, nil
+}
+
+// Close gives the lease back. A process that ends without loses it too.
+func (s *Store) Close() error {
+	name := s.lease.Path()
+	return errors.Join(s.lease.Close(), os.Remove(name))
 }
 
 func (s *Store) path(parts ...string) string {
 	return filepath.Join(append([]string{s.Dir()}, parts...)...)
 }
 
+// saved are the folders of what only saves work, below imbricat/.
+var saved = []string{"records", trees, tables, notes, "memo"}
+
+// checkFormat brings an older store up to date: what format 1 kept beside blobs and names only saved work, and is made
+// again.
 func (s *Store) checkFormat() error {
 	text, err := os.ReadFile(s.path("imbricat", "format"))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -49,10 +70,20 @@ func (s *Store) checkFormat() error {
 	if err != nil {
 		return fmt.Errorf("opening the store: %w", err)
 	}
-	if found := strings.TrimSpace(string(text)); found != format {
-		return fmt.Errorf("the store %s has format %q; this version of imbricat reads format %s: use another folder with --store", s.Dir(), found, format)
+	switch found := strings.TrimSpace(string(text)); found {
+	case format:
+		return nil
+	case "1":
+		for _, folder := range saved {
+			if err := os.RemoveAll(s.path("imbricat", folder)); err != nil {
+				return fmt.Errorf("bringing the store %s up to date: %w", s.Dir(), err)
+			}
+		}
+		return s.WriteFile(filepath.Join("imbricat", "format"), []byte(format+"\n"))
+	default:
+		return fmt.Errorf("the store %s has format %q; this version of imbricat reads formats 1 and %s: use another folder with --store",
+			s.Dir(), found, format)
 	}
-	return nil
 }
 
 // sweep removes temporary files that a killed process left more than a day ago.
@@ -75,11 +106,4 @@ func (s *Store) TemporaryFolder() (string, error) {
 		return "", fmt.Errorf("writing to the store: %w", err)
 	}
 	return dir, nil
-}
-
-// use marks a file of the store as used now, so that trimming, which drops what was not used for long, spares it.
-func (s *Store) use(name string) {
-	now := time.Now()
-	// A file that is gone or not ours costs work at most.
-	_ = os.Chtimes(s.path(name), now, now)
 }

@@ -26,7 +26,7 @@ func open(t *testing.T) *Store {
 		if t.Failed() || strings.Contains(t.Name(), "Damage") {
 			return
 		}
-		report, err := s.Check(context.Background())
+		report, err := s.Check(context.Background(), false)
 		require.NoError(t, err)
 		require.Empty(t, report.Findings)
 	})
@@ -159,7 +159,7 @@ func TestCheckFindsDamage(t *testing.T) {
 		records, err := filepath.Glob(s.path("imbricat/records/*/*.json"))
 		require.NoError(t, err)
 		c.damage(records[0])
-		report, err := s.Check(ctx)
+		report, err := s.Check(ctx, false)
 		require.NoError(t, err, name)
 		require.Len(t, report.Findings, 1, name)
 		require.Contains(t, report.Findings[0].What, c.want, name)

@@ -140,7 +140,7 @@ func TestEveryPlaceToEveryPlace(t *testing.T) {
 			}
 		}
 	}
-	report, err := b.store.Check(context.Background())
+	report, err := b.store.Check(context.Background(), false)
 	require.NoError(t, err)
 	require.Empty(t, report.Findings)
 }

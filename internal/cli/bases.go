@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"imbricat/internal/build"
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/image"
+	"imbricat/internal/lock"
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
+	"imbricat/internal/registry"
+	"imbricat/internal/store"
+	"imbricat/internal/transfer"
+)
+
+// bases finds what units start from, wherever a reference points. A registry's tag is taken from the lock where that has
+// it, else asked for; what was found is kept in the store, so that a registry that is away does not stop a build.
+type bases struct {
+	opener *transfer.Opener
+	store  *store.Store
+	lock   *lock.Lock // nil: there is none
+	sink   event.Sink
+}
+
+// quiet drops warnings whose codes the recipe silences.
+func quiet(sink event.Sink, codes []string) event.Sink {
+	return event.Func(func(e event.Event) {
+		if w, is := e.(event.Warning); is && slices.Contains(codes, w.Code) {
+			return
+		}
+		sink.Send(e)
+	})
+}
+
+// Resolve implements build.Bases.
+func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*build.Resolved, error) {
+	name := ref.String()
+	if ref.Kind == reference.Registry && ref.Digest == "" {
+		if ref.Digest = b.locked(name); ref.Digest == "" {
+			b.moves(name)
+		}
+	}
+	place, err := b.opener.Source(ref)
+	if err != nil {
+		return nil, err
+	}
+	root, from, err := b.root(ctx, ref, name, place)
+	if err != nil {
+		return nil, err
+	}
+	offers, err := image.Offers(ctx, from, root)
+	if err != nil {
+		return nil, err
+	}
+	offer, err := image.Select(offers, p)
+	if err != nil {
+		return nil, err
+	}
+	local, err := b.opener.Source(reference.Reference{Kind: reference.Store, Digest: offer.Descriptor.Digest})
+	if err != nil {
+		return nil, err
+	}
+	here := func(ctx context.Context) bool {
+		missing, err := transfer.Missing(ctx, local, offer.Descriptor)
+		return err == nil && missing == 0
+	}
+	return &build.Resolved{
+		Name: name, Root: root, Descriptor: offer.Descriptor, Here: here,
+		Bring: func(ctx context.Context) error {
+			if here(ctx) {
+				return nil
+			}
+			_, err := transfer.Copy(ctx, place, local, transfer.Options{Root: offer.Descriptor, Sink: b.sink})
+			return err
+		},
+	}, nil
+}
+
+func (b *bases) locked(name string) digest.Digest {
+	if b.lock == nil {
+		return ""
+	}
+	return b.lock.Bases[name]
+}
+
+func (b *bases) moves(name string) {
+	why := "and nothing holds what it stands for: `imbricat lock` writes that down"
+	if b.lock != nil {
+		why = "and " + recipe.LockName + " does not have it: `imbricat lock` adds it"
+	}
+	b.sink.Send(event.Warning{Code: event.MovingBase, Text: fmt.Sprintf("the base %s is named by a tag, which may move, %s", name, why)})
+}
+
+// root finds what a reference stands for, and where its documents are read.
+func (b *bases) root(ctx context.Context, ref reference.Reference, name string, place transfer.Place) (digest.Descriptor, image.Fetcher, error) {
+	if ref.Kind != reference.Registry {
+		root, err := place.Root(ctx)
+		return root, place, err
+	}
+	if ref.Digest != "" {
+		if root, here := b.store.Document(ref.Digest); here && b.store.Has(root) {
+			if _, err := image.Offers(ctx, b.store, root); err == nil {
+				return root, b.store, nil
+			}
+		}
+	}
+	note := digest.Key(digest.ContentBytes([]byte("imbricat resolution 1 " + name)))
+	root, err := place.Root(ctx)
+	if errors.Is(err, registry.ErrUnreachable) || isTemporary(err) {
+		if last, known := b.last(ctx, note); known && ref.Digest == "" {
+			b.sink.Send(event.Warning{Code: event.Offline, Text: fmt.Sprintf(
+				"the registry of the base %s cannot be reached; what it stood for last, %s, serves", name, last.Digest)})
+			return last, b.store, nil
+		}
+	}
+	if err != nil {
+		return root, nil, err
+	}
+	if text, jsonErr := json.Marshal(root); jsonErr == nil {
+		_ = b.store.PutNote(note, text) // it only helps when the registry is away
+	}
+	return root, &keeping{place, b.store}, nil
+}
+
+func isTemporary(err error) bool {
+	var answer *registry.Error
+	return errors.As(err, &answer) && answer.Temporary()
+}
+
+// last gives what a reference stood for when it was asked for last, where the store has its documents.
+func (b *bases) last(ctx context.Context, note digest.Key) (digest.Descriptor, bool) {
+	var root digest.Descriptor
+	text, found := b.store.Note(note)
+	if !found || json.Unmarshal(text, &root) != nil {
+		return root, false
+	}
+	_, err := image.Offers(ctx, b.store, root)
+	return root, err == nil
+}
+
+// keeping puts the documents that it fetches into the store.
+type keeping struct {
+	image.Fetcher
+	store *store.Store
+}
+
+// Fetch implements image.Fetcher.
+func (k *keeping) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
+	if k.store.Has(desc) {
+		return k.store.Fetch(ctx, desc)
+	}
+	text, err := image.ReadDocument(ctx, k.Fetcher, desc)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := k.store.PutBytes(desc.MediaType, text); err != nil {
+		return nil, err
+	}
+	return io.NopCloser(bytes.NewReader(text)), nil
+}

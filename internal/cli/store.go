@@ -1,0 +1,329 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/dustin/go-humanize"
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/inspect"
+	"imbricat/internal/layout"
+	"imbricat/internal/platform"
+	"imbricat/internal/reference"
+	"imbricat/internal/report"
+	"imbricat/internal/store"
+)
+
+func storeCommand() *cli.Command {
+	act := func(run func(ctx context.Context, s *session) error) cli.ActionFunc {
+		return func(ctx context.Context, c *cli.Command) error { return run(ctx, newSession(c)) }
+	}
+	return group(&cli.Command{
+		Name: "store", Usage: "images in the store: list, name, drop; its size, check and clean-up",
+		Description: "Example: imbricat store list",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "lists the images in the store", ArgsUsage: "[PATTERN…]",
+				Description: "A PATTERN is a name, in which * stands for any letters.\n\n" +
+					"Example: imbricat store list 'gauge*' --platform linux/arm64 --older-than 30d",
+				Flags:  append(filterFlags(), platformFlag()),
+				Action: act(runStoreList),
+			},
+			{
+				Name: "name", Usage: "gives an image another name beside those it has", ArgsUsage: "REFERENCE NAME",
+				Description: "Example: imbricat store name gauge gauge:before",
+				Action:      act(runStoreName),
+			},
+			{
+				Name: "drop", Usage: "takes names away; what no name needs goes when the store is trimmed", ArgsUsage: "[PATTERN…]",
+				Description: "A PATTERN is a name, in which * stands for any letters, or the first digits of an image's digest.\n\n" +
+					"Example: imbricat store drop 'gauge:*' --older-than 30d",
+				Flags:  filterFlags(),
+				Action: act(runStoreDrop),
+			},
+			{
+				Name: "size", Usage: "tells what the store holds, in bytes",
+				Description: "Example: imbricat store size",
+				Action:      act(runStoreSize),
+			},
+			{
+				Name: "trim", Usage: "removes what no named image needs and nobody has used for long",
+				Description: "Images that are listed are kept whole. What another process uses meanwhile is spared, whatever its age.\n\n" +
+					"Example: imbricat store trim --unused-for 7d --to 10GB",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "unused-for", Value: "14d", Usage: "`TIME` such as 12h or 14d: what was used since is kept, unless --to asks for more room"},
+					&cli.StringFlag{Name: "to", Usage: "`SIZE` that the store may have: what was not used for longest goes first"},
+					&cli.BoolFlag{Name: "dry-run", Usage: "only tell what would be removed"},
+				},
+				Action: act(runStoreTrim),
+			},
+			{
+				Name: "check", Usage: "reads the whole store and verifies every blob, image and record",
+				Description: "Exit code 3 when something is wrong.\n\nExample: imbricat store check",
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "repair", Usage: "remove what is damaged, so that it is made or brought again, and no longer list images that lack something"}},
+				Action:      act(runStoreCheck),
+			},
+		},
+	})
+}
+
+func filterFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "older-than", Usage: "`TIME` such as 12h or 30d: only images that were made before"},
+		&cli.BoolFlag{Name: "unnamed", Usage: "only images that are known by their digest alone"},
+	}
+}
+
+// age reads a time such as 90m, 12h or 14d.
+func age(flag, text string) (time.Duration, error) {
+	if days, found := strings.CutSuffix(text, "d"); found {
+		if n, err := strconv.ParseUint(days, 10, 16); err == nil {
+			return time.Duration(n) * 24 * time.Hour, nil
+		}
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d < 0 {
+		return 0, usagef("--%s takes a time such as 90m, 12h or 14d, not %q", flag, text)
+	}
+	return d, nil
+}
+
+// storedImages describes the images of the store that the command's filters choose.
+func (s *session) storedImages(ctx context.Context, st *store.Store) ([]report.StoredImage, error) {
+	patterns := s.cmd.Args().Slice()
+	for _, p := range patterns {
+		if !doublestar.ValidatePattern(p) {
+			return nil, usagef("%q is no valid pattern", p)
+		}
+	}
+	var before time.Time
+	if text := s.cmd.String("older-than"); text != "" {
+		old, err := age("older-than", text)
+		if err != nil {
+			return nil, err
+		}
+		before = time.Now().Add(-old)
+	}
+	wanted, err := s.platforms()
+	if err != nil {
+		return nil, err
+	}
+	list, err := st.List()
+	if err != nil {
+		return nil, err
+	}
+	images := []report.StoredImage{}
+	for _, named := range list {
+		if !chosen(patterns, named) || s.cmd.Bool("unnamed") && named.Name != "" {
+			continue
+		}
+		one := stored(ctx, st, named)
+		if !before.IsZero() && !one.Created.Before(before) || !offers(one, wanted) {
+			continue
+		}
+		images = append(images, one)
+	}
+	return images, nil
+}
+
+// chosen tells whether an image bears a name that a pattern matches, or has a digest that begins like one.
+func chosen(patterns []string, named layout.Named) bool {
+	return len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool {
+		matched, _ := doublestar.Match(p, named.Name)
+		ref, err := reference.Parse(p)
+		if err != nil {
+			return matched
+		}
+		digits, prefix := ref.DigestPrefix()
+		matched = matched || ref.Digest != "" && ref.Digest == named.Descriptor.Digest
+		return matched || named.Name == ref.StoreName() || prefix && strings.HasPrefix(named.Descriptor.Digest.Encoded(), digits)
+	})
+}
+
+func offers(one report.StoredImage, wanted []platform.Platform) bool {
+	for _, p := range wanted {
+		if !slices.Contains(one.Platforms, p.String()) {
+			return false
+		}
+	}
+	return true
+}
+
+func stored(ctx context.Context, st *store.Store, named layout.Named) report.StoredImage {
+	one := report.StoredImage{Name: named.Name, Digest: named.Descriptor.Digest, Platforms: []string{}}
+	// An image that cannot be read is listed all the same; the check tells what is wrong with it.
+	i, err := inspect.Describe(ctx, st, named.Name, named.Descriptor, nil)
+	if err != nil {
+		one.Problem = strings.Split(err.Error(), "\n")[0]
+		return one
+	}
+	for _, p := range i.Platforms {
+		one.Platforms = append(one.Platforms, p.Platform)
+		one.Packed += p.Packed
+		if p.Created != nil && p.Created.After(one.Created) {
+			one.Created = *p.Created
+		}
+	}
+	return one
+}
+
+func runStoreList(ctx context.Context, s *session) error {
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	images, err := s.storedImages(ctx, st)
+	if err != nil {
+		return err
+	}
+	document := &report.Store{Images: images}
+	empty := "the store holds no images yet; `imbricat build` makes some"
+	if s.cmd.Args().Present() || s.cmd.IsSet("older-than") || s.cmd.IsSet("platform") || s.cmd.Bool("unnamed") {
+		empty = "no image in the store is like that"
+	}
+	return s.result(document, func() error { return report.WriteStore(s.out, s.paint, document, time.Now(), empty) })
+}
+
+func runStoreName(ctx context.Context, s *session) error {
+	args, err := s.args(2, 2, "a reference and a name")
+	if err != nil {
+		return err
+	}
+	from, err := reference.Parse(args[0])
+	if err != nil {
+		return usageError{err}
+	}
+	if from.Kind != reference.Store {
+		return usagef("%s is not in the store: `imbricat pull` brings it there", from)
+	}
+	name, err := reference.Parse(args[1])
+	if err != nil || name.Kind != reference.Store || name.Name == "" {
+		return usagef("%q is no name for the store: write NAME or NAME:TAG", args[1])
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	place, err := s.opener(st).Source(from)
+	if err != nil {
+		return err
+	}
+	desc, err := place.Root(ctx)
+	if err != nil {
+		return err
+	}
+	if err := st.Name(ctx, name.StoreName(), desc); err != nil {
+		return err
+	}
+	document := &report.Names{Names: []report.Name{{Name: name.StoreName(), Digest: desc.Digest}}}
+	return s.result(document, func() error { return report.WriteNames(s.out, s.paint, "named", document) })
+}
+
+func runStoreDrop(ctx context.Context, s *session) error {
+	if !s.cmd.Args().Present() && !s.cmd.Bool("unnamed") && s.cmd.String("older-than") == "" {
+		return usagef("%s takes names or patterns, or --unnamed or --older-than; nothing is dropped without", s.cmd.FullName())
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	images, err := s.storedImages(ctx, st)
+	if err != nil {
+		return err
+	}
+	if len(images) == 0 {
+		return fmt.Errorf("no image in the store is like that; `imbricat store list` shows what the store holds")
+	}
+	due := map[report.Name]bool{}
+	for _, i := range images {
+		due[report.Name{Name: i.Name, Digest: i.Digest}] = true
+	}
+	dropped, err := st.Drop(ctx, func(n layout.Named) bool { return due[report.Name{Name: n.Name, Digest: n.Descriptor.Digest}] })
+	if err != nil {
+		return err
+	}
+	document := &report.Names{Names: []report.Name{}}
+	for _, n := range dropped {
+		document.Names = append(document.Names, report.Name{Name: n.Name, Digest: n.Descriptor.Digest})
+	}
+	return s.result(document, func() error { return report.WriteNames(s.out, s.paint, "dropped", document) })
+}
+
+func runStoreSize(ctx context.Context, s *session) error {
+	if _, err := s.args(0, 0, "no arguments"); err != nil {
+		return err
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	usage, err := st.Size(ctx)
+	if err != nil {
+		return err
+	}
+	return s.result(usage, func() error { return report.WriteUsage(s.out, s.paint, st.Dir(), usage) })
+}
+
+func runStoreTrim(ctx context.Context, s *session) error {
+	if _, err := s.args(0, 0, "no arguments"); err != nil {
+		return err
+	}
+	unused, err := age("unused-for", s.cmd.String("unused-for"))
+	if err != nil {
+		return err
+	}
+	t := store.Trimming{UnusedFor: unused, DryRun: s.cmd.Bool("dry-run")}
+	if text := s.cmd.String("to"); text != "" {
+		size, err := humanize.ParseBytes(text)
+		if err != nil || size > 1<<60 {
+			return usagef("--to takes a size such as 10GB, not %q", text)
+		}
+		t.To = max(1, int64(size))
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	trimmed, err := st.Trim(ctx, t)
+	if err != nil {
+		return err
+	}
+	return s.result(trimmed, func() error { return report.WriteTrimmed(s.out, s.paint, trimmed, t.DryRun) })
+}
+
+func runStoreCheck(ctx context.Context, s *session) error {
+	if _, err := s.args(0, 0, "no arguments"); err != nil {
+		return err
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	checked, err := st.Check(ctx, s.cmd.Bool("repair"))
+	if err != nil {
+		return err
+	}
+	if checked.Findings == nil {
+		checked.Findings = []store.Finding{}
+	}
+	if err := s.result(checked, func() error { return report.WriteCheck(s.out, s.paint, checked) }); err != nil {
+		return err
+	}
+	left := 0
+	for _, f := range checked.Findings {
+		if f.Done == "" {
+			left++
+		}
+	}
+	if left > 0 {
+		return &exitError{exitDiffers, fmt.Sprintf("the store %s has %s; `imbricat store check --repair` removes what is damaged, and what is built or pulled again is whole",
+			st.Dir(), report.Count(left, "finding"))}
+	}
+	return nil
+}

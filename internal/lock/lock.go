@@ -1,0 +1,94 @@
+// Package lock reads and writes imbricat.lock: what the references of a recipe were resolved to, kept in version control
+// beside the recipe.
+//
+// It is text in, text out; it asks no registry.
+package lock
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+
+	"go.yaml.in/yaml/v3"
+
+	"imbricat/internal/digest"
+)
+
+// Version is the format that this program reads and writes.
+const Version = 1
+
+// maxText bounds a lock, in bytes.
+const maxText = 16 << 20
+
+// Lock holds the digest of each base that is named by a tag, by the reference as the recipe gives it.
+type Lock struct {
+	Bases map[string]digest.Digest
+}
+
+type document struct {
+	Version int               `yaml:"imbricat-lock"`
+	Bases   map[string]string `yaml:"bases"`
+}
+
+// Parse reads a lock. name is the file as messages show it.
+func Parse(name string, text []byte) (*Lock, error) {
+	if len(text) > maxText {
+		return nil, fmt.Errorf("%s has more than %d bytes", name, maxText)
+	}
+	var d document
+	decoder := yaml.NewDecoder(bytes.NewReader(text))
+	decoder.KnownFields(true)
+	if err := decoder.Decode(&d); err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("%s is no lock: %w; `imbricat lock` writes it anew", name, err)
+	}
+	if d.Version != Version {
+		return nil, fmt.Errorf("%s has format %d; this version of imbricat reads format %d: `imbricat lock` writes it anew", name, d.Version, Version)
+	}
+	l := &Lock{Bases: map[string]digest.Digest{}}
+	for reference, written := range d.Bases {
+		parsed, err := digest.Parse(written)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %s: %w", name, reference, err)
+		}
+		l.Bases[reference] = parsed
+	}
+	return l, nil
+}
+
+// Encode writes a lock; the same content gives the same bytes.
+func (l *Lock) Encode() []byte {
+	var out bytes.Buffer
+	fmt.Fprintf(&out, "# Written by `imbricat lock`: what the recipe's bases stand for. Keep it in version control.\nimbricat-lock: %d\n", Version)
+	if len(l.Bases) == 0 {
+		out.WriteString("bases: {}\n")
+		return out.Bytes()
+	}
+	out.WriteString("bases:\n")
+	for _, reference := range slices.Sorted(maps.Keys(l.Bases)) {
+		fmt.Fprintf(&out, "  %q: %s\n", reference, l.Bases[reference])
+	}
+	return out.Bytes()
+}
+
+// Difference is what two locks say of one base; a digest is empty where a lock does not name it.
+type Difference struct {
+	Reference string        `json:"reference"`
+	Locked    digest.Digest `json:"locked,omitempty"`
+	Now       digest.Digest `json:"now,omitempty"`
+}
+
+// Differences compares a lock with a newer one, in the order of the references.
+func (l *Lock) Differences(now *Lock) []Difference {
+	all := maps.Clone(now.Bases)
+	maps.Copy(all, l.Bases)
+	list := []Difference{}
+	for _, reference := range slices.Sorted(maps.Keys(all)) {
+		if d := (Difference{reference, l.Bases[reference], now.Bases[reference]}); d.Locked != d.Now {
+			list = append(list, d)
+		}
+	}
+	return list
+}

@@ -1,0 +1,267 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"imbricat/internal/digest"
+)
+
+// Usage is what a store holds, in bytes.
+type Usage struct {
+	Images   int64 `json:"images"`   // blobs of images that are listed
+	Layers   int64 `json:"layers"`   // other blobs that records of finished steps need
+	Other    int64 `json:"other"`    // other blobs: fetched files, bases, images that lost their name
+	Saved    int64 `json:"saved"`    // records, indexes, tables and notes
+	Unsorted int64 `json:"unsorted"` // unfinished files
+	Total    int64 `json:"total"`
+}
+
+// Trimming says what to trim.
+type Trimming struct {
+	UnusedFor time.Duration // what was used since is kept
+	To        int64         // bytes; what was not used for longest goes first until the store has no more; 0: no bound
+	DryRun    bool
+}
+
+// Trimmed is what trimming removed, or would.
+type Trimmed struct {
+	Files int   `json:"files"`
+	Bytes int64 `json:"bytes"`
+	Left  Usage `json:"left"`
+	// Kept tells that what other processes use had to stay though it was due.
+	Kept int `json:"inUse"`
+}
+
+// item is a file of a store.
+type item struct {
+	path string
+	size int64
+	used time.Time
+	kind string // "image", "layer", "blob", "saved", "unfinished"
+}
+
+// Size adds up what the store holds.
+func (s *Store) Size(ctx context.Context) (Usage, error) {
+	items, err := s.items(ctx)
+	return usageOf(items), err
+}
+
+func usageOf(items []item) (u Usage) {
+	for _, i := range items {
+		switch i.kind {
+		case "image":
+			u.Images += i.size
+		case "layer":
+			u.Layers += i.size
+		case "blob":
+			u.Other += i.size
+		case "saved":
+			u.Saved += i.size
+		default:
+			u.Unsorted += i.size
+		}
+		u.Total += i.size
+	}
+	return u
+}
+
+// items lists every file of the store with what it is for.
+func (s *Store) items(ctx context.Context) ([]item, error) {
+	named, err := s.reachable()
+	if err != nil {
+		return nil, err
+	}
+	layers := map[string]bool{}
+	if err := s.eachFile("imbricat/records", func(path string) error {
+		text, err := os.ReadFile(path)
+		var r Record
+		if err == nil && json.Unmarshal(text, &r) == nil {
+			layers[string(r.Layer.Digest)] = true
+		}
+		return ctx.Err()
+	}); err != nil {
+		return nil, err
+	}
+	var all []item
+	err = filepath.WalkDir(s.Dir(), func(path string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil || d.IsDir() {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil {
+			return nil // gone meanwhile
+		}
+		below, _ := filepath.Rel(s.Dir(), path)
+		if kind := kindOf(filepath.ToSlash(below), named, layers); kind != "" {
+			all = append(all, item{path, info.Size(), info.ModTime(), kind})
+		}
+		return ctx.Err()
+	})
+	if err != nil {
+		return nil, fmt.Errorf("reading the store: %w", err)
+	}
+	return all, nil
+}
+
+// kindOf tells what a file of the store is for; what it needs to work is empty.
+func kindOf(below string, named map[digest.Digest]bool, layers map[string]bool) string {
+	parts := strings.Split(below, "/")
+	switch {
+	case parts[0] == "blobs" && len(parts) == 3:
+		id := parts[1] + ":" + parts[2]
+		switch {
+		case named[digest.Digest(id)]:
+			return "image"
+		case layers[id]:
+			return "layer"
+		}
+		return "blob"
+	case parts[0] == "imbricat" && len(parts) > 2 && slices.Contains(saved, parts[1]):
+		return "saved"
+	case parts[0] == "imbricat" && len(parts) > 2 && parts[1] == "tmp":
+		return "unfinished"
+	}
+	return ""
+}
+
+// reachable gives every blob that a listed image needs.
+func (s *Store) reachable() (map[digest.Digest]bool, error) {
+	list, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	seen := map[digest.Digest]bool{}
+	for _, image := range list {
+		s.reach(image.Descriptor.Digest, seen, 0)
+	}
+	return seen, nil
+}
+
+func (s *Store) reach(d digest.Digest, seen map[digest.Digest]bool, depth int) {
+	if seen[d] || depth > 5 {
+		return
+	}
+	seen[d] = true
+	if _, document := s.Document(d); !document {
+		return
+	}
+	for _, need := range s.needs(d) {
+		s.reach(need.Digest, seen, depth+1)
+	}
+}
+
+// needs lists what a manifest or an index names.
+func (s *Store) needs(d digest.Digest) []digest.Descriptor {
+	path, err := s.BlobPath(d)
+	if err != nil {
+		return nil
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil
+	}
+	var both struct {
+		Manifests []digest.Descriptor `json:"manifests"`
+		Config    *digest.Descriptor  `json:"config"`
+		Layers    []digest.Descriptor `json:"layers"`
+		Subject   *digest.Descriptor  `json:"subject"`
+	}
+	if json.Unmarshal(text, &both) != nil {
+		return nil
+	}
+	all := append(both.Manifests, both.Layers...)
+	for _, one := range []*digest.Descriptor{both.Config, both.Subject} {
+		if one != nil {
+			all = append(all, *one)
+		}
+	}
+	return all
+}
+
+// Trim removes what no listed image needs and nobody has used for long. What a process that has the store open has used
+// is spared, whatever its age.
+func (s *Store) Trim(ctx context.Context, t Trimming) (*Trimmed, error) {
+	now := time.Now()
+	oldest, err := s.oldestLease()
+	if err != nil {
+		return nil, err
+	}
+	items, err := s.items(ctx)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(items, func(a, b item) int { return cmp.Or(a.used.Compare(b.used), strings.Compare(a.path, b.path)) })
+	total := usageOf(items).Total
+	out := &Trimmed{}
+	var left, due []item
+	for _, i := range items {
+		old := now.Sub(i.used) >= t.UnusedFor
+		large := t.To > 0 && total-sizeOf(due) > t.To
+		switch {
+		case i.kind == "image" || i.kind == "unfinished" && now.Sub(i.used) < 24*time.Hour || !old && !large:
+			left = append(left, i)
+		case !i.used.Before(oldest):
+			out.Kept++
+			left = append(left, i)
+		default:
+			due = append(due, i)
+		}
+	}
+	if !t.DryRun {
+		var spared []item
+		if due, spared, err = s.removeAll(ctx, due); err != nil {
+			return nil, err
+		}
+		left, out.Kept = append(left, spared...), out.Kept+len(spared)
+	}
+	out.Files, out.Bytes, out.Left = len(due), sizeOf(due), usageOf(left)
+	return out, nil
+}
+
+func sizeOf(items []item) (n int64) {
+	for _, i := range items {
+		n += i.size
+	}
+	return n
+}
+
+// removeAll removes files that nobody has used or named meanwhile, some at a time, so that others wait little.
+func (s *Store) removeAll(ctx context.Context, due []item) (removed, spared []item, err error) {
+	for part := range slices.Chunk(due, 256) {
+		lock := s.trimLock()
+		if _, err := lock.TryLockContext(ctx, 10*time.Millisecond); err != nil {
+			return removed, spared, fmt.Errorf("waiting for other users of the store: %w", err)
+		}
+		// Images may have got names since the list was made.
+		named, err := s.reachable()
+		for _, i := range part {
+			info, statErr := os.Stat(i.path)
+			id := filepath.Base(filepath.Dir(i.path)) + ":" + filepath.Base(i.path)
+			switch {
+			case errors.Is(statErr, fs.ErrNotExist):
+			case err != nil || statErr != nil || info.ModTime().After(i.used) || named[digest.Digest(id)]:
+				spared = append(spared, i)
+			case os.RemoveAll(i.path) == nil:
+				removed = append(removed, i)
+			}
+		}
+		lock.Close()
+		if err != nil {
+			return removed, spared, err
+		}
+	}
+	return removed, spared, nil
+}
