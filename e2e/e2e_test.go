@@ -4,19 +4,24 @@ package e2e
 
 import (
 	"bufio"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 // program is the built imbricat.
@@ -77,6 +82,7 @@ func TestScripts(t *testing.T) {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "standin": startStandin, "field": field, "layers": layers, "flip": flip, "under": under,
+			"serve": serve, "attribute": attribute,
 		},
 		Condition: func(name string) (bool, error) {
 			if name == "root" {
@@ -113,7 +119,7 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 // environ is the script's environment, as far as these tests set it.
 func environ(ts *testscript.TestScript) []string {
 	var list []string
-	for _, name := range []string{"HOME", "PATH", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "IMBRICAT_STORE", "TZ", "REGISTRY", "IMBRICAT_SECRET",
+	for _, name := range []string{"HOME", "PATH", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "IMBRICAT_STORE", "TZ", "REGISTRY", "FILES", "IMBRICAT_SECRET",
 		"IMBRICAT_DIR", "IMBRICAT_FORMAT", "SOURCE_DATE_EPOCH", "GOMAXPROCS", "STATION", "TMPDIR", "IMBRICAT_STANDIN_SECRET",
 		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL"} {
 		if value := ts.Getenv(name); value != "" {
@@ -179,7 +185,7 @@ func field(ts *testscript.TestScript, neg bool, args []string) {
 }
 
 // layers NAME PLATFORM: lists the layers of an image in the store with GNU tar into the file out, unpacks them into the
-// folder root/, and copies the image to the layout layout/.
+// folder root/, deletions applied, and copies the image to the layout layout/.
 func layers(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Check(os.RemoveAll(ts.MkAbs("layout")))
 	ts.Check(os.RemoveAll(ts.MkAbs("root")))
@@ -187,24 +193,61 @@ func layers(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Check(ts.Exec("imbricat", "copy", args[0], ts.MkAbs("layout"), "--view", "none"))
 	ts.Check(ts.Exec("imbricat", "show", args[0], "--platform", args[1], "--raw"))
 	var manifest struct {
-		Layers []struct{ Digest string }
+		Layers []struct{ Digest, MediaType string }
 	}
 	ts.Check(json.Unmarshal([]byte(ts.ReadFile("stdout")), &manifest))
 	var listing strings.Builder
 	for _, l := range manifest.Layers {
 		blob := ts.MkAbs("layout/blobs/sha256/" + strings.TrimPrefix(l.Digest, "sha256:"))
-		list, err := exec.Command("tar", "--numeric-owner", "--utc", "-tvzf", blob).CombinedOutput()
+		list, err := exec.Command("tar", "--numeric-owner", "--utc", "-tvf", blob).CombinedOutput()
 		listing.Write(list)
 		ts.Check(err)
-		out, err := exec.Command("tar", "--numeric-owner", "-xzpf", blob, "-C", ts.MkAbs("root")).CombinedOutput()
+		names, err := exec.Command("tar", "-tf", blob).Output()
+		ts.Check(err)
+		for name := range strings.Lines(string(names)) {
+			if hidden, mark := strings.CutPrefix(filepath.Base(strings.TrimSpace(name)), ".wh."); mark {
+				ts.Check(os.RemoveAll(filepath.Join(ts.MkAbs("root"), filepath.Dir(name), hidden)))
+			}
+		}
+		out, err := exec.Command("tar", "--numeric-owner", "--exclude=.wh.*", "--xattrs", "--xattrs-include=*", "-xpf", blob, "-C", ts.MkAbs("root")).CombinedOutput()
 		if err != nil {
 			ts.Fatalf("GNU tar refuses a layer: %s", out)
 		}
-		if out, err := exec.Command("gzip", "--test", "--stdout", blob).CombinedOutput(); err != nil && !strings.Contains(string(out), "unknown suffix") {
-			ts.Fatalf("gzip refuses a layer: %s", out)
+		checker := map[string]string{"gzip": "gzip", "zstd": "zstd"}[l.MediaType[strings.LastIndexByte(l.MediaType, '+')+1:]]
+		if checker != "" {
+			c := exec.Command(checker, "--test")
+			c.Stdin, err = os.Open(blob)
+			ts.Check(err)
+			if out, err := c.CombinedOutput(); err != nil {
+				ts.Fatalf("%s refuses a layer: %s", checker, out)
+			}
 		}
 	}
 	ts.Check(os.WriteFile(ts.MkAbs("out"), []byte(listing.String()), 0o644))
+}
+
+// serve DIR: serves a folder's files over HTTP; the address is in $FILES. The path /flaky/… answers 503 the first time.
+func serve(ts *testscript.TestScript, neg bool, args []string) {
+	files := http.FileServer(http.Dir(ts.MkAbs(args[0])))
+	var asked atomic.Int32
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if rest, flaky := strings.CutPrefix(r.URL.Path, "/flaky"); flaky {
+			if r.URL.Path = rest; asked.Add(1) == 1 {
+				w.WriteHeader(http.StatusServiceUnavailable)
+				return
+			}
+		}
+		files.ServeHTTP(w, r)
+	}))
+	ts.Defer(server.Close)
+	ts.Setenv("FILES", server.URL)
+}
+
+// attribute FILE NAME HEX: sets an extended attribute.
+func attribute(ts *testscript.TestScript, neg bool, args []string) {
+	value, err := hex.DecodeString(args[2])
+	ts.Check(err)
+	ts.Check(unix.Setxattr(ts.MkAbs(args[0]), args[1], value, 0))
 }
 
 // flip FILE: changes one byte in the middle of a file.

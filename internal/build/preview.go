@@ -81,8 +81,8 @@ func (b *builder) look(ctx context.Context, u *plan.Unit, unknown map[*plan.Unit
 		}
 	}
 	for i := range u.Steps {
-		if take, ok := u.Steps[i].Do.(plan.Take); ok && unknown[u] == "" {
-			unknown[u] = b.whyUnknown(ctx, u, take, unknown)
+		if unknown[u] == "" {
+			unknown[u] = b.whyUnknown(ctx, u, &u.Steps[i], unknown)
 		}
 	}
 	var err error
@@ -103,12 +103,27 @@ func (b *builder) look(ctx context.Context, u *plan.Unit, unknown map[*plan.Unit
 	return out, nil
 }
 
-func (b *builder) whyUnknown(ctx context.Context, u *plan.Unit, take plan.Take, unknown map[*plan.Unit]string) string {
-	if take.Unit != nil {
-		return unknown[take.Unit]
+// whyUnknown tells what a step needs that is not on this machine yet.
+func (b *builder) whyUnknown(ctx context.Context, u *plan.Unit, step *plan.Step, unknown map[*plan.Unit]string) string {
+	address, sum := "", ""
+	switch do := step.Do.(type) {
+	case plan.Take:
+		if do.Unit != nil {
+			return unknown[do.Unit]
+		}
+		if !b.bases[keyOf(do.Reference, u)].resolved.Here(ctx) {
+			return fmt.Sprintf("%s is not in the store yet", do.Reference)
+		}
+	case plan.Unpack:
+		address, sum = do.Address, do.SHA256
+	case plan.Fetch:
+		address, sum = do.Address, do.SHA256
 	}
-	if !b.bases[keyOf(take.Reference, u)].resolved.Here(ctx) {
-		return fmt.Sprintf("%s is not in the store yet", take.Reference)
+	if address == "" {
+		return ""
+	}
+	if _, here := b.kept(sum); !here {
+		return address + " is not fetched yet"
 	}
 	return ""
 }

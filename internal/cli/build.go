@@ -6,6 +6,8 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -26,7 +28,7 @@ import (
 
 func buildCommand() *cli.Command {
 	return &cli.Command{
-		Name: "build", Usage: "builds images into the store", ArgsUsage: "[IMAGE…]",
+		Name: "build", Usage: "builds images into the store", ArgsUsage: "[IMAGE…] [--fresh [STEP…]]",
 		Description: "Builds the images of the recipe, or those named, for all their platforms. What has not changed is reused.\n\n" +
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
 		Flags: []cli.Flag{platformFlag(), factFlag(),
@@ -116,7 +118,8 @@ func runBuild(ctx context.Context, s *session) error {
 		return err
 	}
 	view := s.view(ctx)
-	o, done, err := s.builder(p, st, view)
+	told := &warnings{sink: view}
+	o, done, err := s.builder(p, st, told)
 	if err != nil {
 		view.Close("")
 		return err
@@ -133,8 +136,36 @@ func runBuild(ctx context.Context, s *session) error {
 		return err
 	}
 	document := buildDocument(result)
+	document.Warnings = told.sorted()
 	view.Close(document.Summary(result.Took))
 	return s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) })
+}
+
+// warnings passes events on and keeps the warnings among them.
+type warnings struct {
+	sink  event.Sink
+	mutex sync.Mutex
+	list  []report.Warning
+}
+
+// Send implements event.Sink.
+func (w *warnings) Send(e event.Event) {
+	if one, is := e.(event.Warning); is {
+		w.mutex.Lock()
+		defer w.mutex.Unlock()
+		if slices.Contains(w.list, report.Warning(one)) {
+			return
+		}
+		w.list = append(w.list, report.Warning(one))
+	}
+	w.sink.Send(e)
+}
+
+func (w *warnings) sorted() []report.Warning {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	slices.SortFunc(w.list, func(a, b report.Warning) int { return strings.Compare(a.Text, b.Text) })
+	return append([]report.Warning{}, w.list...)
 }
 
 // freshSteps parts the arguments into images and, with --fresh, steps.

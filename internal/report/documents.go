@@ -17,11 +17,19 @@ import (
 
 // Build is the result of a build.
 type Build struct {
-	Images  []BuiltImage `json:"images"`
-	Steps   []Step       `json:"steps"`
-	Ran     int          `json:"ran"`
-	Reused  int          `json:"reused"`
-	Seconds float64      `json:"seconds"`
+	Images []BuiltImage `json:"images"`
+	Steps  []Step       `json:"steps"`
+	Ran    int          `json:"ran"`
+	Reused int          `json:"reused"`
+	// Warnings are in the order of their texts.
+	Warnings []Warning `json:"warnings"`
+	Seconds  float64   `json:"seconds"`
+}
+
+// Warning is a doubt that did not stop the work.
+type Warning struct {
+	Code string `json:"code"`
+	Text string `json:"text"`
 }
 
 // BuiltImage is an image over its platforms.
@@ -70,8 +78,12 @@ func WriteBuild(w io.Writer, p Paint, b *Build) error {
 
 // Summary is the closing line of a build.
 func (b *Build) Summary(took time.Duration) string {
-	return fmt.Sprintf("built %s: %d of %s ran, %d reused, in %s",
+	text := fmt.Sprintf("built %s: %d of %s ran, %d reused, in %s",
 		Count(len(b.Images), "image"), b.Ran, Count(b.Ran+b.Reused, "step"), b.Reused, Took(took))
+	if len(b.Warnings) > 0 {
+		text += "; " + Count(len(b.Warnings), "warning")
+	}
+	return text
 }
 
 // WriteImage draws an image or an index as a tree.

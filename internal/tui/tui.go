@@ -6,6 +6,8 @@ package tui
 import (
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"sync"
 
 	"imbricat/internal/event"
@@ -35,6 +37,8 @@ func (k *warnings) add(w event.Warning) {
 func (k *warnings) write(w io.Writer, p report.Paint) {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
+	// Their order in time is chance.
+	slices.SortFunc(k.list, func(a, b event.Warning) int { return strings.Compare(a.Text, b.Text) })
 	for _, one := range k.list {
 		fmt.Fprintf(w, "%s %s %s\n", p.Bold("warning:"), one.Text, p.Muted("["+one.Code+"]"))
 	}
