@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -81,7 +82,7 @@ func TestScripts(t *testing.T) {
 			return os.MkdirAll(home, 0o755)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"exits": exits, "standin": startStandin, "field": field, "layers": layers, "flip": flip, "under": under,
+			"exits": exits, "standin": startStandin, "stopstandin": stopStandin, "field": field, "layers": layers, "flip": flip, "under": under,
 			"serve": serve, "attribute": attribute,
 		},
 		Condition: func(name string) (bool, error) {
@@ -142,15 +143,29 @@ func startStandin(ts *testscript.TestScript, neg bool, args []string) {
 	out, err := c.StdoutPipe()
 	ts.Check(err)
 	ts.Check(c.Start())
-	ts.Defer(func() {
+	stop := sync.OnceFunc(func() {
 		_ = c.Process.Signal(syscall.SIGTERM)
 		if err := c.Wait(); err != nil {
 			ts.Logf("the stand-in did not end well: %v", err)
 		}
 	})
+	ts.Defer(stop)
+	standins.Store(ts.MkAbs("registry"), stop)
 	address, err := bufio.NewReader(out).ReadString('\n')
 	ts.Check(err)
 	ts.Setenv("REGISTRY", strings.TrimSpace(address))
+}
+
+// standins are the running stand-ins' ends, by their folders.
+var standins sync.Map
+
+// stopstandin: ends the stand-in that was started in the script's first folder.
+func stopStandin(ts *testscript.TestScript, neg bool, args []string) {
+	stop, running := standins.Load(filepath.Join(ts.Getenv("WORK"), "registry"))
+	if !running {
+		ts.Fatalf("no stand-in runs")
+	}
+	stop.(func())()
 }
 
 // field FILE PATH [VALUE]: demands a value in a JSON file, or sets $VALUE to it. PATH is like images.0.digest.

@@ -85,6 +85,7 @@ func (b *branch) flatten(into *Survey) error {
 // step is where the walk stands in a folder.
 type step struct {
 	dir     string // path below the project folder, "." for itself
+	shown   string // the same by the links that led there, for patterns; empty: no link did
 	rel     string // where it lands
 	inside  bool   // everything below is taken
 	depth   int
@@ -172,7 +173,11 @@ func (w *walk) entry(b *branch, open handle, p, name string, at step) error {
 		return fmt.Errorf("reading %q: %w", p, plain(err))
 	}
 	matched := at.inside || w.matches(p)
-	if at.matcher.Match(p, info.kind == Folder) {
+	shown := ""
+	if at.shown != "" {
+		shown = at.shown + "/" + name
+	}
+	if at.matcher.Match(p, info.kind == Folder) || shown != "" && at.matcher.Match(shown, info.kind == Folder) {
 		b.survey.LeftOut = append(b.survey.LeftOut, p)
 		b.survey.meant = b.survey.meant || matched
 		return nil
@@ -202,7 +207,7 @@ func (w *walk) entry(b *branch, open handle, p, name string, at step) error {
 		to = ""
 	}
 	next := at
-	next.dir, next.rel, next.inside, next.depth = p, to, matched, at.depth+1
+	next.dir, next.shown, next.rel, next.inside, next.depth = p, shown, to, matched, at.depth+1
 	return w.descend(b, func() (handle, error) { return open.folder(name) }, next)
 }
 
@@ -299,7 +304,10 @@ func (w *walk) follow(b *branch, p, rel string, at step) error {
 		return err
 	}
 	next := at
-	next.dir, next.rel, next.inside, next.depth = real, rel, true, at.depth+1
+	next.dir, next.shown, next.rel, next.inside, next.depth = real, p, rel, true, at.depth+1
+	if at.shown != "" {
+		next.shown = at.shown + "/" + path.Base(p)
+	}
 	next.through = append(slices.Clone(at.through), at.dir)
 	return w.descend(b, func() (handle, error) { return w.source.folder(real) }, next)
 }
