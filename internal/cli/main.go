@@ -137,7 +137,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 		},
 		Commands: []*cli.Command{
 			planCommand(), buildCommand(), lockCommand(), pushCommand(), pullCommand(), copyCommand(), showCommand(), tagsCommand(),
-			loginCommand(), logoutCommand(), storeCommand(), standinCommand(), doctorCommand(), demoCommand(),
+			loginCommand(), logoutCommand(), storeCommand(), standinCommand(), doctorCommand(), schemaCommand(), demoCommand(),
 		},
 	}
 	eachCommand(root, func(c *cli.Command) {

@@ -63,7 +63,7 @@ const whole = `imbricat: 1
 facts: {version: "1"}
 stages:
   tables: {base: none, steps: [{write: {to: /t, text: "${platform.architecture}"}}]}
-  unused: {base: none, steps: [{write: {to: relative, text: x}}]}
+  unused: {base: none, steps: [{write: {to: '${git.short}', text: x}}]}
 images:
   gauge:
     base: {stage: tables}
@@ -112,7 +112,7 @@ func TestExpand(t *testing.T) {
 
 func TestExpandProblems(t *testing.T) {
 	for step, want := range map[string]string{
-		"write: {to: etc/x, text: x}":                         `a path in the image is absolute: write "/etc/x"`,
+		"write: {to: '${facts.version}/x', text: x}":          `a path in the image is absolute: write "/1.4.0/x"`,
 		"write: {to: /a/../b, text: x}":                       `a path in the image cannot hold ".."`,
 		"write: {to: /a/, text: x}":                           `write makes a file: "/a/" must not end with a slash`,
 		"copy: {from: /etc, to: /a}":                          `from is relative to the project folder: "/etc" is absolute`,
@@ -135,7 +135,7 @@ func TestExpandProblems(t *testing.T) {
 	for settings, want := range map[string]string{
 		"settings: {ports: [http]}":                               `"http" is no port`,
 		"settings: {ports: [70000]}":                              `"70000" is no port`,
-		"settings: {working-dir: srv}":                            "a path in the image is absolute",
+		"settings: {working-dir: '${git.short}'}":                 "a path in the image is absolute",
 		"publish: {m: {to: h:1/g, tags: ['${facts.version}/x']}}": `"1.4.0/x" is no tag`,
 		"platforms: [linux/amd64, linux/arm64], publish: {m: {to: h:1/g, tags: ['${platform.architecture}']}}": `the destination "m" differs between`,
 	} {

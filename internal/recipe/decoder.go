@@ -259,13 +259,14 @@ func (d *decoder) boolean(n *yaml.Node, what string) bool {
 }
 
 func (d *decoder) oneOf(n *yaml.Node, what string, words ...string) string {
+	before := len(d.problems)
 	text := d.word(n, what)
 	for _, word := range words {
 		if text == word {
 			return text
 		}
 	}
-	if text != "" {
+	if len(d.problems) == before {
 		d.report(at(d.deref(n)), "%s cannot be %q%s", what, text, suggest(text, words))
 	}
 	return ""
@@ -279,6 +280,21 @@ func (d *decoder) text(n *yaml.Node, what string) Template {
 		return Template{Pos: at(n)}
 	}
 	return d.template(n)
+}
+
+// target reads a path in the image.
+func (d *decoder) target(n *yaml.Node, what string) Template {
+	t := d.text(n, what)
+	if text, constant := t.Constant(); constant && t.Given && !strings.HasPrefix(text, "/") {
+		d.report(t.Pos, "a path in the image is absolute: write %q", "/"+text)
+	}
+	return t
+}
+
+func (d *decoder) targets(n *yaml.Node, what string) []Template {
+	list := []Template{}
+	d.each(n, what, true, func(item *yaml.Node) { list = append(list, d.target(item, "an entry of "+what)) })
+	return list
 }
 
 // scalar is text that also takes a number or a truth value as it is written.

@@ -204,8 +204,9 @@ func (d *decoder) platforms(n *yaml.Node, what string) []platform.Platform {
 	var list []platform.Platform
 	seen := map[platform.Platform]bool{}
 	d.each(n, what, true, func(item *yaml.Node) {
+		before := len(d.problems)
 		text := d.word(item, "a platform")
-		if text == "" {
+		if len(d.problems) > before {
 			return
 		}
 		p, err := platform.Parse(text)
@@ -234,11 +235,11 @@ func (d *decoder) settings(n *yaml.Node, s *Settings) {
 			d.checkEnvNames(n)
 		}},
 		field{key: "user", read: func(n *yaml.Node) { s.User = d.scalar(n, "user") }},
-		field{key: "working-dir", read: func(n *yaml.Node) { s.WorkingDir = d.text(n, "working-dir") }},
+		field{key: "working-dir", read: func(n *yaml.Node) { s.WorkingDir = d.target(n, "working-dir") }},
 		field{key: "ports", read: func(n *yaml.Node) {
 			d.each(n, "ports", true, func(item *yaml.Node) { s.Ports = append(s.Ports, d.scalar(item, "a port")) })
 		}},
-		field{key: "volumes", read: func(n *yaml.Node) { s.Volumes = d.texts(n, "volumes", true) }},
+		field{key: "volumes", read: func(n *yaml.Node) { s.Volumes = d.targets(n, "volumes") }},
 		field{key: "labels", read: func(n *yaml.Node) { s.Labels = d.textPairs(n, "labels") }},
 		field{key: "stop-signal", read: func(n *yaml.Node) { s.StopSignal = d.text(n, "stop-signal") }},
 	)

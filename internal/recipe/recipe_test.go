@@ -56,6 +56,7 @@ func TestProblems(t *testing.T) {
 		{steps("{unpack: {from: \"https://data.tideline.example/x.tar\", to: /x}}"), []string{"8:25: what comes from an address needs its checksum"}},
 		{steps("{unpack: {from: x.tar, to: /x, strip: -1, at-most: lots}}"), []string{"8:47: strip must be a number from 0 to 100", "8:60: at-most must be a size"}},
 		{steps("{fetch: {from: \"https://data.tideline.example/x\", to: /x, sha256: 12}}"), []string{"8:75: sha256 must be 64 hexadecimal digits"}},
+		{steps("{write: {to: etc/x, text: x}}"), []string{`8:22: a path in the image is absolute: write "/etc/x"`}},
 		{steps("{remove: []}"), []string{"8:18: remove names nothing"}},
 		{imageWith("    compression: zip\n"), []string{`7:18: compression cannot be "zip"; did you mean "gzip"?`}},
 		{imageWith("    stack: {polcy: lock}\n"), []string{`7:13: unknown key "polcy" in stack; did you mean "policy"?`}},

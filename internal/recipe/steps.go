@@ -43,7 +43,8 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 		field{key: "network", later: true, read: func(n *yaml.Node) { d.boolean(n, "network") }},
 		field{key: "expires", later: true, read: func(n *yaml.Node) { d.word(n, "expires") }},
 	)
-	if actions != 1 && len(d.problems) == before {
+	plain := !slices.ContainsFunc(d.problems[before:], func(p Problem) bool { return !p.Later })
+	if actions != 1 && plain {
 		d.report(s.Pos, "a step does exactly one of copy, take, write, link, unpack, fetch, remove, run; this one has %d", actions)
 	}
 	return s, s.Do != nil && actions == 1
@@ -65,7 +66,7 @@ func (d *decoder) copyStep(n *yaml.Node) Action {
 				d.report(at(d.deref(n)), "from names nothing to copy")
 			}
 		}},
-		field{key: "to", need: true, read: func(n *yaml.Node) { c.To = d.text(n, "to") }},
+		field{key: "to", need: true, read: func(n *yaml.Node) { c.To = d.target(n, "to") }},
 		field{key: "leave-out", read: func(n *yaml.Node) { c.LeaveOut = d.words(n, "leave-out", true) }},
 		field{key: "structure", read: func(n *yaml.Node) { c.Structure = d.oneOf(n, "structure", "flat", "keep") == "keep" }},
 		field{key: "links", read: func(n *yaml.Node) { c.Follow = d.oneOf(n, "links", "keep", "follow") == "follow" }},
@@ -79,8 +80,8 @@ func (d *decoder) takeStep(n *yaml.Node) Action {
 	t := &Take{}
 	d.object(n, "take", append(d.access(&t.Access),
 		field{key: "from", need: true, read: func(n *yaml.Node) { d.origin(n, t) }},
-		field{key: "path", need: true, read: func(n *yaml.Node) { t.Paths = d.texts(n, "path", true) }},
-		field{key: "to", need: true, read: func(n *yaml.Node) { t.To = d.text(n, "to") }},
+		field{key: "path", need: true, read: func(n *yaml.Node) { t.Paths = d.targets(n, "path") }},
+		field{key: "to", need: true, read: func(n *yaml.Node) { t.To = d.target(n, "to") }},
 	)...)
 	return t
 }
@@ -123,7 +124,7 @@ func (d *decoder) origin(n *yaml.Node, t *Take) {
 func (d *decoder) writeStep(n *yaml.Node) Action {
 	w := &Write{}
 	d.object(n, "write", append(d.access(&w.Access),
-		field{key: "to", need: true, read: func(n *yaml.Node) { w.To = d.text(n, "to") }},
+		field{key: "to", need: true, read: func(n *yaml.Node) { w.To = d.target(n, "to") }},
 		field{key: "text", need: true, read: func(n *yaml.Node) { w.Text = d.text(n, "text") }},
 	)...)
 	return w
@@ -132,7 +133,7 @@ func (d *decoder) writeStep(n *yaml.Node) Action {
 func (d *decoder) linkStep(n *yaml.Node) Action {
 	l := &Link{}
 	d.object(n, "link",
-		field{key: "to", need: true, read: func(n *yaml.Node) { l.To = d.text(n, "to") }},
+		field{key: "to", need: true, read: func(n *yaml.Node) { l.To = d.target(n, "to") }},
 		field{key: "target", need: true, read: func(n *yaml.Node) { l.Target = d.text(n, "target") }},
 		field{key: "owner", read: func(n *yaml.Node) { l.Owner = d.scalar(n, "owner") }},
 	)
@@ -143,7 +144,7 @@ func (d *decoder) unpackStep(n *yaml.Node) Action {
 	u := &Unpack{}
 	d.object(n, "unpack", append(d.access(&u.Access),
 		field{key: "from", need: true, read: func(n *yaml.Node) { u.From = d.text(n, "from") }},
-		field{key: "to", need: true, read: func(n *yaml.Node) { u.To = d.text(n, "to") }},
+		field{key: "to", need: true, read: func(n *yaml.Node) { u.To = d.target(n, "to") }},
 		field{key: "sha256", read: func(n *yaml.Node) { u.SHA256 = d.checksum(n) }},
 		field{key: "strip", read: func(n *yaml.Node) { u.Strip = d.number(n, "strip", 0, 100) }},
 		field{key: "leave-out", read: func(n *yaml.Node) { u.LeaveOut = d.words(n, "leave-out", true) }},
@@ -164,14 +165,14 @@ func (d *decoder) fetchStep(n *yaml.Node) Action {
 	f := &Fetch{}
 	d.object(n, "fetch", append(d.access(&f.Access),
 		field{key: "from", need: true, read: func(n *yaml.Node) { f.From = d.text(n, "from") }},
-		field{key: "to", need: true, read: func(n *yaml.Node) { f.To = d.text(n, "to") }},
+		field{key: "to", need: true, read: func(n *yaml.Node) { f.To = d.target(n, "to") }},
 		field{key: "sha256", need: true, read: func(n *yaml.Node) { f.SHA256 = d.checksum(n) }},
 	)...)
 	return f
 }
 
 func (d *decoder) removeStep(n *yaml.Node) Action {
-	r := &Remove{Paths: d.texts(n, "remove", true)}
+	r := &Remove{Paths: d.targets(n, "remove")}
 	if len(r.Paths) == 0 && d.deref(n).Kind == yaml.SequenceNode {
 		d.report(at(d.deref(n)), "remove names nothing to remove")
 	}

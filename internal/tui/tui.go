@@ -40,7 +40,11 @@ func (k *warnings) write(w io.Writer, p report.Paint) {
 	// Their order in time is chance.
 	slices.SortFunc(k.list, func(a, b event.Warning) int { return strings.Compare(a.Text, b.Text) })
 	for _, one := range k.list {
-		fmt.Fprintf(w, "%s %s %s\n", p.Bold("warning:"), one.Text, p.Muted("["+one.Code+"]"))
+		text, context, more := strings.Cut(one.Text, "\n")
+		fmt.Fprintf(w, "%s %s %s\n", p.Bold("warning:"), text, p.Muted("["+one.Code+"]"))
+		if more {
+			fmt.Fprintln(w, context)
+		}
 	}
 	k.list = nil
 }

@@ -1,0 +1,202 @@
+package plan
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
+
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+)
+
+// corpus gathers the recipes that ship, that the documents show, and that the end-to-end tests build.
+func corpus(t *testing.T) map[string]string {
+	texts := map[string]string{}
+	read := func(name string) string {
+		text, err := os.ReadFile(filepath.Join("../..", name))
+		require.NoError(t, err)
+		return string(text)
+	}
+	for _, name := range []string{"demo/tideline/imbricat.yaml", "demo/tideline/bases/imbricat.yaml"} {
+		texts[name] = read(name)
+	}
+	for n, part := range strings.Split(read("docs/recipe.md"), "```yaml\n")[1:] {
+		if text, _, _ := strings.Cut(part, "```"); strings.HasPrefix(text, "imbricat:") {
+			texts[fmt.Sprintf("docs/recipe.md %d", n)] = text
+		}
+	}
+	scripts, err := filepath.Glob("../../e2e/testdata/*.txtar")
+	require.NoError(t, err)
+	for _, script := range scripts {
+		archive, err := txtar.ParseFile(script)
+		require.NoError(t, err)
+		for _, f := range archive.Files {
+			if strings.HasSuffix(f.Name, ".yaml") {
+				texts[filepath.Base(script)+" "+f.Name] = strings.ReplaceAll(string(f.Data), "@", "")
+			}
+		}
+	}
+	require.Greater(t, len(texts), 20)
+	return texts
+}
+
+// load is what the program makes of a recipe: nil, or an error. Keys of later work are no error here.
+func load(text string) error {
+	r, err := recipe.Parse("r.yaml", []byte(text))
+	var list *recipe.Errors
+	if errors.As(err, &list) && list.OnlyLater() {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	known := map[string]any{}
+	for _, f := range r.Facts {
+		known[f.Name] = "h.example:1/x"
+	}
+	_, err = Expand(r, Options{Here: platform.Here(), Scope: func(p platform.Platform) (*recipe.Scope, error) {
+		text := map[string]any{}
+		for _, name := range recipe.GitFields {
+			text[name] = "x"
+		}
+		text["dirty"] = false
+		return &recipe.Scope{Git: text, Env: map[string]any{"REGISTRY": "h.example:1", "STATION": "x"}, Facts: known,
+			Platform: map[string]any{"os": p.OS, "architecture": p.Architecture, "variant": p.Variant},
+			File:     func(string, string) (any, error) { return "1.4.0", nil }}, nil
+	}})
+	return err
+}
+
+// beyond are mistakes that no schema can tell: names, expressions, references, and what only other values decide.
+var beyond = regexp.MustCompile(`no stage or image is named|needs itself|names a stage and an image|unknown name|is a (stage|image): write|is an image: write|` +
+	`names no registry|is no registry host|is no repository|is no image name|is no reference|needs a tag or a digest|want the repository|is no tag|in an expression|` +
+	`environment variable|not known here|mismatched types|expected bool|is no mode|is no owner|is beyond what|is no port|is no valid|leads out|must stay inside|` +
+	`is not for|stands twice|a reference is empty|cannot hold|is no address|has nothing|too many|holds? no|unexpected token|cannot use|interface conversion|invalid operation|gives|must not end with a slash|is needed for|after ':' is empty`)
+
+func verdicts(t *testing.T, schema *jsonschema.Schema, text string) (byLoader, bySchema error, readable bool) {
+	var value any
+	if yaml.Unmarshal([]byte(text), &value) != nil {
+		return nil, nil, false
+	}
+	return load(text), schema.Validate(plain(value)), true
+}
+
+// plain gives YAML values in the types of JSON.
+func plain(value any) any {
+	switch v := value.(type) {
+	case map[string]any:
+		for key := range v {
+			v[key] = plain(v[key])
+		}
+	case map[any]any:
+		out := map[string]any{}
+		for key := range v {
+			out[fmt.Sprint(key)] = plain(v[key])
+		}
+		return out
+	case []any:
+		for i := range v {
+			v[i] = plain(v[i])
+		}
+	}
+	return value
+}
+
+// TestSchemaAgreesWithTheLoader holds the schema, by an independent validator, against what the program accepts: on every
+// recipe of the corpus, and on each with one value taken away, misnamed, or of another type.
+func TestSchemaAgreesWithTheLoader(t *testing.T) {
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(recipe.Schema))
+	require.NoError(t, err)
+	compiler := jsonschema.NewCompiler()
+	compiler.DefaultDraft(jsonschema.Draft2020)
+	require.NoError(t, compiler.AddResource("recipe.json", document))
+	schema, err := compiler.Compile("recipe.json")
+	require.NoError(t, err)
+	wrong := 0
+	for name, text := range corpus(t) {
+		agree(t, schema, name, text)
+		for what, mutant := range mutants(t, text) {
+			if !agree(t, schema, name+": "+what, mutant) {
+				wrong++
+			}
+		}
+	}
+	require.Greater(t, wrong, 1000, "a corpus of wrong recipes")
+}
+
+// agree demands one verdict, and gives it.
+func agree(t *testing.T, schema *jsonschema.Schema, name, text string) bool {
+	byLoader, bySchema, readable := verdicts(t, schema, text)
+	switch {
+	case !readable:
+	case byLoader == nil && bySchema != nil:
+		t.Errorf("%s: the schema alone refuses it: %v\n%s", name, bySchema, text)
+	case byLoader != nil && bySchema == nil && !beyond.MatchString(byLoader.Error()):
+		t.Errorf("%s: the loader alone refuses it: %v\n%s", name, byLoader, text)
+	}
+	return byLoader == nil
+}
+
+// mutants gives a recipe with one change each.
+func mutants(t *testing.T, text string) map[string]string {
+	out := map[string]string{}
+	var root yaml.Node
+	if yaml.Unmarshal([]byte(text), &root) != nil || len(root.Content) == 0 {
+		return out
+	}
+	keep := func(what string, n *yaml.Node) {
+		changed, err := yaml.Marshal(&root)
+		require.NoError(t, err)
+		out[fmt.Sprintf("%s at %d:%d", what, n.Line, n.Column)] = string(changed)
+	}
+	var visit func(n *yaml.Node)
+	visit = func(n *yaml.Node) {
+		before := *n
+		for what, other := range map[string]yaml.Node{
+			"a number": {Kind: yaml.ScalarNode, Tag: "!!int", Value: "5"}, "nothing": {Kind: yaml.ScalarNode, Tag: "!!null", Value: "null"},
+			"a mapping": {Kind: yaml.MappingNode, Tag: "!!map"}, "a list": {Kind: yaml.SequenceNode, Tag: "!!seq"}, "true": {Kind: yaml.ScalarNode, Tag: "!!bool", Value: "true"},
+			"empty": {Kind: yaml.ScalarNode, Tag: "!!str", Style: yaml.DoubleQuotedStyle},
+		} {
+			if n.Anchor == "" && n.Kind != yaml.AliasNode {
+				*n = other
+				keep(what, &before)
+				*n = before
+			}
+		}
+		if n.Kind == yaml.MappingNode {
+			for i := 0; i < len(n.Content); i += 2 {
+				key := n.Content[i]
+				if key.Tag == "!!merge" {
+					continue
+				}
+				key.Value += "x"
+				keep("misnamed", key)
+				key.Value = strings.TrimSuffix(key.Value, "x")
+				if n.Content[i+1].Anchor == "" {
+					n.Content = append(append([]*yaml.Node{}, before.Content[:i]...), before.Content[i+2:]...)
+					keep("taken away", key)
+					n.Content = before.Content
+				}
+			}
+			for i := 1; i < len(n.Content); i += 2 {
+				visit(n.Content[i])
+			}
+			return
+		}
+		for _, item := range n.Content {
+			visit(item)
+		}
+	}
+	visit(root.Content[0])
+	return out
+}
