@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"strconv"
@@ -165,19 +166,18 @@ func (b *builder) question(do plan.Copy) digest.Key {
 }
 
 func appendPicked(line []byte, p *tree.Picked) []byte {
-	line = strconv.AppendInt(line, int64(p.Kind), 10)
-	numbers := []int64{int64(p.Mode), p.Stat.Size, p.Stat.ModTime, p.Stat.Change, int64(p.Stat.Inode), int64(p.Twin.Device), int64(p.Twin.Inode)}
-	if p.Kind == tree.Folder {
-		numbers = numbers[:1] // its times tell nothing that counts
+	line = binary.LittleEndian.AppendUint32(append(line, byte(p.Kind)), p.Mode)
+	if p.Kind != tree.Folder { // its times tell nothing that counts
+		for _, n := range [...]uint64{uint64(p.Stat.Size), uint64(p.Stat.ModTime), uint64(p.Stat.Change), p.Stat.Inode, p.Twin.Device, p.Twin.Inode} {
+			line = binary.LittleEndian.AppendUint64(line, n)
+		}
 	}
-	for _, n := range numbers {
-		line = strconv.AppendInt(append(line, ' '), n, 36)
-	}
+	// Texts hold no NUL.
 	line = append(append(append(line, 0), p.Rel...), 0)
 	if p.Path != p.Rel {
 		line = append(line, p.Path...)
 	}
-	line = append(append(line, 0), p.Link...)
+	line = append(append(append(line, 0), p.Link...), 0)
 	if len(p.Xattrs) > 0 {
 		line = fmt.Appendf(line, "%q", p.Xattrs)
 	}
@@ -285,6 +285,10 @@ func (b *builder) encodeCopy(c *composer, t *stepTree) []byte {
 		}
 	}
 	for path, line := range c.seen {
+		// What lies in what is absent is absent too.
+		if above, looked := c.seen[tree.Parent(path)]; path != "" && looked && above == absent && line == absent {
+			continue
+		}
 		out = fmt.Appendf(out, "v %q %s\n", path, line)
 	}
 	return out

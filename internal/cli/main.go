@@ -9,6 +9,8 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"runtime"
+	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -51,6 +53,7 @@ func (e *exitError) Error() string { return e.message }
 
 // Main runs the program and gives its exit code.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	collectLater()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := newApp(stdin, stdout, stderr)
@@ -71,6 +74,13 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 		fmt.Fprintln(stderr, prefix(err)+message)
 	}
 	return code
+}
+
+// collectLater puts the first collection of garbage off until the heap has some megabytes, which a short command never
+// reaches; from then on it is as usual.
+func collectLater() {
+	debug.SetGCPercent(500)
+	runtime.AddCleanup(new([16]byte), func(int) { debug.SetGCPercent(100) }, 0)
 }
 
 // prefix leaves the errors of a recipe as they are: they start with their place.

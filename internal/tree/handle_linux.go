@@ -6,6 +6,7 @@ import (
 	"io"
 	"path/filepath"
 	"strconv"
+	"sync"
 
 	"golang.org/x/sys/unix"
 )
@@ -42,11 +43,14 @@ func openAt(fd int, name string, flags int) (int, error) {
 
 func (d descriptor) close() { unix.Close(int(d)) }
 
+var direntBuffers = sync.Pool{New: func() any { return new([16 << 10]byte) }}
+
 func (d descriptor) names() ([]string, error) {
 	var names []string
-	buffer := make([]byte, 16<<10)
+	buffer := direntBuffers.Get().(*[16 << 10]byte)
+	defer direntBuffers.Put(buffer)
 	for {
-		n, err := unix.ReadDirent(int(d), buffer)
+		n, err := unix.ReadDirent(int(d), buffer[:])
 		if err == unix.EINTR {
 			continue
 		}

@@ -61,9 +61,18 @@ type twig struct {
 	branch *branch
 }
 
+// count waits for all folders below and tells how much they hold.
+func (b *branch) count() int {
+	b.wait.Wait()
+	n := len(b.survey.Picked)
+	for _, t := range b.below {
+		n += t.branch.count()
+	}
+	return n
+}
+
 // flatten puts what was found into one survey, in the order of the names.
 func (b *branch) flatten(into *Survey) error {
-	b.wait.Wait()
 	if b.err != nil {
 		return b.err
 	}
@@ -128,6 +137,7 @@ func (w *walk) whole(matcher ignore.Matcher, survey *Survey) error {
 	}
 	b := &branch{}
 	w.folder(b, open, at)
+	survey.Picked = make([]Picked, 0, b.count())
 	return b.flatten(survey)
 }
 
