@@ -47,6 +47,9 @@ var tokens = []struct {
 // secretNames are files that hold secrets by their purpose.
 var secretNames = []string{".netrc", ".pgpass", ".htpasswd", "id_rsa", "id_dsa", "id_ecdsa", "id_ed25519", "credentials.json"}
 
+// maxSecret is how far into a file secrets are looked for, in bytes.
+const maxSecret = 64 << 10
+
 // markOf looks at the name and the first bytes of a file.
 func markOf(name string, start []byte) mark {
 	if len(start) >= 20 && bytes.HasPrefix(start, []byte(elf.ELFMAG)) {
@@ -57,6 +60,10 @@ func markOf(name string, start []byte) mark {
 	}
 	if slices.Contains(secretNames, path.Base(name)) {
 		return secretMark
+	}
+	// Secrets are texts, and not long.
+	if start = start[:min(len(start), maxSecret)]; bytes.IndexByte(start[:min(len(start), 1024)], 0) >= 0 {
+		return ""
 	}
 	for _, t := range tokens {
 		for _, word := range t.words {

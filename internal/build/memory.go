@@ -3,6 +3,7 @@ package build
 import (
 	"context"
 	"fmt"
+	"hash"
 	"io"
 	"runtime"
 	"strconv"
@@ -166,12 +167,12 @@ func (m *Memory) meet(f *files) {
 func (m *Memory) hashAll(ctx context.Context, source *tree.Source, paths []string, out *files, done *progress) error {
 	opener := source.Opener()
 	defer opener.Close()
-	buffer := make([]byte, 128<<10)
+	buffer, sum := make([]byte, 128<<10), digest.NewContent()
 	for _, path := range paths {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		one, err := hashFile(opener, path, buffer, done)
+		one, err := hashFile(opener, path, sum, buffer, done)
 		if err != nil {
 			return err
 		}
@@ -201,14 +202,14 @@ func batches(list []string, n int) func(yield func([]string) bool) {
 }
 
 // hashFile reads a file once and notices when it changes meanwhile.
-func hashFile(opener *tree.Opener, path string, buffer []byte, done *progress) (remembered, error) {
+func hashFile(opener *tree.Opener, path string, sum hash.Hash, buffer []byte, done *progress) (remembered, error) {
 	var one remembered
 	f, before, err := opener.Open(path)
 	if err != nil {
 		return one, err
 	}
 	defer f.Close()
-	sum := digest.NewContent()
+	sum.Reset()
 	read := int64(0)
 	for err == nil {
 		var n int
