@@ -177,11 +177,23 @@ func (l *Layout) WriteFile(name string, content []byte) error {
 	return w.Rename(l.path(name))
 }
 
+// WriteQuick is WriteFile for what may be lost with the power: it is replaced as one act, and not waited for.
+func (l *Layout) WriteQuick(name string, content []byte) error {
+	w, err := l.begin(content)
+	if err != nil {
+		return err
+	}
+	w.quick = true
+	return w.Rename(l.path(name))
+}
+
 // Writer is a file that becomes part of the layout when it is committed. Abort after that does nothing.
 type Writer struct {
 	file *os.File
 	l    *Layout
 	done bool
+	// quick leaves it to the system when the file reaches the disk.
+	quick bool
 }
 
 // Begin starts a blob whose digest the caller learns while writing it.
@@ -216,7 +228,7 @@ func (w *Writer) Rename(target string) error {
 	w.done = true
 	name := w.file.Name()
 	err := w.file.Chmod(0o644)
-	if err == nil {
+	if err == nil && !w.quick {
 		err = w.file.Sync()
 	}
 	if closeErr := w.file.Close(); err == nil {
@@ -228,7 +240,7 @@ func (w *Writer) Rename(target string) error {
 	if err == nil {
 		err = os.Rename(name, target)
 	}
-	if err == nil {
+	if err == nil && !w.quick {
 		err = syncFolder(filepath.Dir(target))
 	}
 	if err != nil {

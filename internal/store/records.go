@@ -136,7 +136,7 @@ func (s *Store) keep(kind, id string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	return s.WriteFile(name, z.EncodeAll(content, nil))
+	return s.WriteQuick(name, z.EncodeAll(content, nil))
 }
 
 // Memo reads a small file of the store that only saves work, such as the memory of file times.
@@ -147,7 +147,7 @@ func (s *Store) Memo(name string) ([]byte, bool) {
 
 // PutMemo keeps such a file.
 func (s *Store) PutMemo(name string, content []byte) error {
-	return s.WriteFile(filepath.Join("imbricat", "memo", filepath.Base(name)), content)
+	return s.WriteQuick(filepath.Join("imbricat", "memo", filepath.Base(name)), content)
 }
 
 // eachFile visits the files below a folder of the store.
