@@ -315,29 +315,60 @@ func TestInterruptLeavesNothingHalfWritten(t *testing.T) {
 	require.Positive(t, r.build().Ran, "the layer that was cut off must be packed now")
 }
 
-// TestKillsLoseNothingFinished kills two builds that share a store, again and again, at random moments.
+// TestKillsLoseNothingFinished kills two builds that share a store 200 times, at random moments, while the store is
+// trimmed beside them: nothing is ever wrong in the store, what was named stays whole, and finished work is reused.
 func TestKillsLoseNothingFinished(t *testing.T) {
 	r := newRun(t)
-	largeProject(t, r)
 	random := rand.New(rand.NewPCG(1, 2))
-	for round := range 12 {
-		var builds []*exec.Cmd
+	content := make([]byte, 100<<10)
+	for i := range 40 {
+		for j := range content {
+			content[j] = byte(random.IntN(64))
+		}
+		r.write(fmt.Sprintf("pages/%02d", i), string(content))
+	}
+	r.write("imbricat.yaml", "imbricat: 1\nimages:\n  gauge: {base: none, platforms: [linux/amd64], steps: [{copy: {from: pages, to: /a}}, {write: {to: /b, text: b}}]}\n"+
+		"  other: {base: none, compression: zstd, platforms: [linux/amd64], steps: [{copy: {from: pages, to: /a}}]}\n")
+	whole := r.build()
+	took := time.Duration(0)
+	const rounds = 100
+	for round := range rounds {
+		r.write("pages/round.txt", strconv.Itoa(round))
+		var builds sync.WaitGroup
+		began := time.Now()
 		for range 2 {
 			c := r.command("build", "--view", "none")
 			require.NoError(t, c.Start())
-			builds = append(builds, c)
+			patience := time.Duration(random.Int64N(int64(took) + int64(80*time.Millisecond)))
+			builds.Go(func() {
+				timer := time.AfterFunc(patience, func() { _ = c.Process.Kill() })
+				_ = c.Wait()
+				timer.Stop()
+			})
 		}
-		time.Sleep(time.Duration(random.IntN(900)) * time.Millisecond)
-		for _, c := range builds {
-			_ = c.Process.Kill()
-			_ = c.Wait()
+		if round%3 == 0 {
+			r.ok("store", "trim", "--unused-for", "0s")
 		}
-		r.ok("store", "check")
-		r.write("pages/round.txt", strconv.Itoa(round))
+		builds.Wait()
+		if round%10 == 9 {
+			require.Contains(t, r.ok("store", "check"), "nothing wrong")
+			r.build()
+			took = time.Since(began)
+			require.Zero(t, r.build().Ran, "finished work is reused")
+		}
 	}
-	r.build()
-	require.Zero(t, r.build().Ran)
+	require.NoError(t, os.Remove(filepath.Join(r.dir, "pages/round.txt")))
+	require.Equal(t, whole.Images, r.build().Images)
 	require.Contains(t, r.ok("store", "check"), "nothing wrong")
+	require.Empty(t, unfinishedLeases(t, r), "the leases of the dead are gone")
+}
+
+// unfinishedLeases trims once more and lists the leases that are left.
+func unfinishedLeases(t *testing.T, r *run) []string {
+	r.ok("store", "trim")
+	left, err := filepath.Glob(filepath.Join(r.dir, "store/imbricat/leases/*"))
+	require.NoError(t, err)
+	return left
 }
 
 // TestProcessesShareAStore builds different images into one new store at once: every name must be there afterwards.

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/stretchr/testify/require"
 
@@ -17,10 +18,12 @@ import (
 	"imbricat/internal/image"
 	"imbricat/internal/platform"
 	"imbricat/internal/reference"
+	"imbricat/internal/tree"
 )
 
 // foreign is a base that another packer made: absolute and doubled names, missing parents, a deletion, an opaque folder,
-// a hard link over layers, a link through which things are reached, and one layer without compression.
+// a hard link over layers, a device, a link through which things are reached, a file where a folder was, and layers with
+// each compression, under the older media types that the image-spec's compatibility matrix lists.
 var foreign = [][]*tar.Header{
 	{
 		{Name: "/usr/lib/release", Typeflag: tar.TypeReg, Size: 3, Mode: 0o644, Uid: 3},
@@ -35,6 +38,13 @@ var foreign = [][]*tar.Header{
 		{Name: "var/cache/.wh..wh..opq", Typeflag: tar.TypeReg},
 		{Name: "var/cache/new", Typeflag: tar.TypeReg, Size: 7, Mode: 0o644},
 		{Name: "var/same", Typeflag: tar.TypeLink, Linkname: "usr/lib/release"},
+		{Name: "opt/tides", Typeflag: tar.TypeDir, Mode: 0o755},
+		{Name: "opt/tides/x", Typeflag: tar.TypeReg, Size: 1},
+	},
+	{
+		{Name: "dev/null", Typeflag: tar.TypeChar, Mode: 0o666, Devmajor: 1, Devminor: 3},
+		{Name: "opt/tides", Typeflag: tar.TypeReg, Size: 2, Mode: 0o640, PAXRecords: map[string]string{"SCHILY.xattr.user.tide": "high"}},
+		{Name: "var/log/", Typeflag: tar.TypeDir, Mode: 0o700, Uid: 9},
 	},
 }
 
@@ -57,14 +67,21 @@ func (s *site) shelve(t *testing.T) *shelved {
 		}
 		require.NoError(t, w.Close())
 		config.RootFS.DiffIDs = append(config.RootFS.DiffIDs, digest.FromBytes(plain.Bytes()))
-		mediaType := v1.MediaTypeImageLayer
-		if i == 0 {
+		mediaType := image.OldLayer
+		switch i {
+		case 0:
 			z := gzip.NewWriter(&packed)
 			_, _ = z.Write(plain.Bytes())
 			require.NoError(t, z.Close())
-			mediaType = v1.MediaTypeImageLayerGzip
-		} else {
+			mediaType = image.OldLayerGzip
+		case 1:
 			packed = plain
+		default:
+			z, err := zstd.NewWriter(&packed)
+			require.NoError(t, err)
+			_, _ = z.Write(plain.Bytes())
+			require.NoError(t, z.Close())
+			mediaType = v1.MediaTypeImageLayerZstd
 		}
 		desc, err := s.store.PutBytes(mediaType, packed.Bytes())
 		require.NoError(t, err)
@@ -77,7 +94,8 @@ func (s *site) shelve(t *testing.T) *shelved {
 		require.NoError(t, err)
 		return desc
 	}
-	out.manifest = put(v1.MediaTypeImageManifest, v1.Manifest{Config: put(v1.MediaTypeImageConfig, config), Layers: out.layers})
+	out.manifest = put(image.OldManifest, v1.Manifest{
+		Config: put(image.OldConfig, config), Layers: out.layers})
 	return out
 }
 
@@ -99,7 +117,7 @@ images:
     base: registry.tideline.example/base/slim:4
     platforms: [linux/amd64]
     steps:
-      - take: {from: "registry.tideline.example/base/slim:4", path: [/lib/release, /var], to: /x/}
+      - take: {from: "registry.tideline.example/base/slim:4", path: [/lib/release, /var, /opt, /dev], to: /x/}
       - write: {to: /lib/own, text: own}
       - write: {to: /tmp/own, text: own}
 `
@@ -112,18 +130,29 @@ func TestForeignBase(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{
 		// The later of two entries counts; what was deleted or hidden is not there; a hard link gives its file.
-		"x 755 0, x/cache 755 0, x/cache/new 644 0, x/log 755 0, x/release 600 4, x/same 600 4",
+		"x 755 0, x/cache 755 0, x/cache/new 644 0, x/log 700 9, x/null 666 0, x/release 600 4, x/same 600 4, x/tides 640 0",
 		"usr 755 0, usr/lib 755 0, usr/lib/own 644 0",
 		"tmp 1777 0, tmp/own 644 0",
 	}, s.entries(r))
 	manifest, err := image.ReadManifest(context.Background(), s.store, r.Images[0].Platforms[0].Descriptor)
 	require.NoError(t, err)
-	require.Equal(t, base.layers, manifest.Layers[:2], "the base's layers stay as they are")
+	require.Equal(t, v1.MediaTypeImageManifest, manifest.MediaType)
+	for i, l := range manifest.Layers[:3] {
+		require.Equal(t, base.layers[i].Digest, l.Digest, "the base's layers stay as they are")
+		require.Equal(t, []string{v1.MediaTypeImageLayerGzip, v1.MediaTypeImageLayer, v1.MediaTypeImageLayerZstd}[i], l.MediaType, "in the standard's words")
+	}
 
 	// What was taken has the bytes of the entry that counts.
 	var found bool
 	for _, e := range s.indexed(r.Steps[0].Layer).Entries {
-		if e.Path == "x/release" {
+		switch e.Path {
+		case "x/null":
+			require.Equal(t, []any{tree.CharDevice, int64(1), int64(3)}, []any{e.Kind, e.Major, e.Minor})
+		case "x/tides":
+			require.Equal(t, map[string]string{"user.tide": "high"}, e.Xattrs)
+		case "x/same":
+			require.Equal(t, []any{tree.Hardlink, "x/release"}, []any{e.Kind, e.Target}, "what was one file stays one")
+		case "x/release":
 			found = true
 			require.Equal(t, digest.ContentBytes([]byte("bbbb")), e.Content)
 		}
@@ -154,7 +183,7 @@ func TestForeignBaseProblems(t *testing.T) {
 			require.NoError(t, err)
 			config, err := image.ReadConfig(context.Background(), s.store, manifest)
 			require.NoError(t, err)
-			config.RootFS.DiffIDs[1] = digest.FromBytes(nil)
+			config.RootFS.DiffIDs[2] = digest.FromBytes(nil)
 			text, err := image.Encode(config)
 			require.NoError(t, err)
 			manifest.Config, err = s.store.PutBytes(v1.MediaTypeImageConfig, text)

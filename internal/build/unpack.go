@@ -313,6 +313,12 @@ func walkZip(ctx context.Context, r io.Reader, temporary func() (string, error),
 	return nil
 }
 
+// Systems that zip archives are made on and that have permissions.
+const (
+	unixZip   = 3
+	darwinZip = 19
+)
+
 func zipEntry(one *zip.File, visit func(*tree.Entry, io.Reader) error) error {
 	clean, err := tree.CleanPath(strings.ReplaceAll(one.Name, "\\", "/"))
 	if err != nil {
@@ -323,12 +329,14 @@ func zipEntry(one *zip.File, visit func(*tree.Entry, io.Reader) error) error {
 	}
 	mode := one.Mode()
 	e := &tree.Entry{Path: clean, Kind: tree.File, Mode: uint32(mode.Perm()), Size: int64(one.UncompressedSize64)}
-	if e.Mode == 0 {
-		e.Mode = 0o644 // made on a system without permissions
+	if system := one.CreatorVersion >> 8; system != unixZip && system != darwinZip || e.Mode == 0 {
+		if e.Mode = 0o644; mode.IsDir() {
+			e.Mode = 0o755
+		}
 	}
 	switch {
 	case mode.IsDir():
-		e.Kind, e.Size, e.Mode = tree.Folder, 0, e.Mode|0o111
+		e.Kind, e.Size = tree.Folder, 0
 	case mode&fs.ModeSymlink != 0:
 		e.Kind, e.Mode = tree.Symlink, 0o777
 	case !mode.IsRegular():

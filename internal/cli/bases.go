@@ -65,6 +65,9 @@ func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform
 	if err != nil {
 		return nil, err
 	}
+	if k, is := from.(*keeping); is {
+		k.keep()
+	}
 	local, err := b.opener.Source(reference.Reference{Kind: reference.Store, Digest: offer.Descriptor.Digest})
 	if err != nil {
 		return nil, err
@@ -128,7 +131,7 @@ func (b *bases) root(ctx context.Context, ref reference.Reference, name string, 
 	if text, jsonErr := json.Marshal(root); jsonErr == nil {
 		_ = b.store.PutNote(note, text) // it only helps when the registry is away
 	}
-	return root, &keeping{place, b.store}, nil
+	return root, &keeping{Fetcher: place, store: b.store}, nil
 }
 
 func isTemporary(err error) bool {
@@ -147,23 +150,31 @@ func (b *bases) last(ctx context.Context, note digest.Key) (digest.Descriptor, b
 	return root, err == nil
 }
 
-// keeping puts the documents that it fetches into the store.
+// keeping remembers the documents that it fetches, for the store.
 type keeping struct {
 	image.Fetcher
 	store *store.Store
+	seen  []document
+}
+
+type document struct {
+	mediaType string
+	text      []byte
 }
 
 // Fetch implements image.Fetcher.
 func (k *keeping) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
-	if k.store.Has(desc) {
-		return k.store.Fetch(ctx, desc)
-	}
 	text, err := image.ReadDocument(ctx, k.Fetcher, desc)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := k.store.PutBytes(desc.MediaType, text); err != nil {
-		return nil, err
-	}
+	k.seen = append(k.seen, document{desc.MediaType, text})
 	return io.NopCloser(bytes.NewReader(text)), nil
+}
+
+// keep puts what was fetched into the store. It only helps when the registry is away.
+func (k *keeping) keep() {
+	for _, d := range k.seen {
+		_, _ = k.store.PutBytes(d.mediaType, d.text)
+	}
 }

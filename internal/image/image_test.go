@@ -88,12 +88,12 @@ func TestOffers(t *testing.T) {
 		config := s.put(configType, v1.Image{Platform: v1.Platform{OS: "linux", Architecture: architecture}, RootFS: v1.RootFS{Type: "layers"}})
 		return s.put(manifestType, v1.Manifest{Config: config})
 	}
-	amd, arm := one("amd64", v1.MediaTypeImageManifest, v1.MediaTypeImageConfig), one("arm64", oldManifest, oldConfig)
+	amd, arm := one("amd64", v1.MediaTypeImageManifest, v1.MediaTypeImageConfig), one("arm64", OldManifest, OldConfig)
 	with := func(d digest.Descriptor, os, architecture string) digest.Descriptor {
 		d.Platform = &v1.Platform{OS: os, Architecture: architecture}
 		return d
 	}
-	old := s.put(oldIndex, v1.Index{Manifests: []digest.Descriptor{with(amd, "linux", "amd64"), with(arm, "linux", "arm64"), with(amd, "unknown", "unknown")}})
+	old := s.put(OldIndex, v1.Index{Manifests: []digest.Descriptor{with(amd, "linux", "amd64"), with(arm, "linux", "arm64"), with(amd, "unknown", "unknown")}})
 	nested := s.put(v1.MediaTypeImageIndex, v1.Index{Manifests: []digest.Descriptor{old, {MediaType: "application/json", Digest: amd.Digest}}})
 	bare := s.put(v1.MediaTypeImageIndex, v1.Index{Manifests: []digest.Descriptor{amd}})
 

@@ -4,37 +4,37 @@ import v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 // The media types that the image-spec's compatibility matrix lists beside its own. They are read and never written.
 const (
-	oldManifest     = "application/vnd.docker.distribution.manifest.v2+json"
-	oldIndex        = "application/vnd.docker.distribution.manifest.list.v2+json"
-	oldConfig       = "application/vnd.docker.container.image.v1+json"
-	oldLayer        = "application/vnd.docker.image.rootfs.diff.tar"
-	oldLayerGzip    = "application/vnd.docker.image.rootfs.diff.tar.gzip"
-	oldForeignLayer = "application/vnd.docker.image.rootfs.foreign.diff.tar.gzip"
+	OldManifest     = "application/vnd.docker.distribution.manifest.v2+json"
+	OldIndex        = "application/vnd.docker.distribution.manifest.list.v2+json"
+	OldConfig       = "application/vnd.docker.container.image.v1+json"
+	OldLayer        = "application/vnd.docker.image.rootfs.diff.tar"
+	OldLayerGzip    = "application/vnd.docker.image.rootfs.diff.tar.gzip"
+	OldForeignLayer = "application/vnd.docker.image.rootfs.foreign.diff.tar.gzip"
 )
 
 // Accepted lists the media types of manifests and indexes that are read, for asking registries.
-var Accepted = []string{v1.MediaTypeImageIndex, v1.MediaTypeImageManifest, oldIndex, oldManifest}
+var Accepted = []string{v1.MediaTypeImageIndex, v1.MediaTypeImageManifest, OldIndex, OldManifest}
 
 // IsIndex tells whether a media type is that of an index.
 func IsIndex(mediaType string) bool {
-	return mediaType == v1.MediaTypeImageIndex || mediaType == oldIndex
+	return mediaType == v1.MediaTypeImageIndex || mediaType == OldIndex
 }
 
 // IsManifest tells whether a media type is that of an image's manifest.
 func IsManifest(mediaType string) bool {
-	return mediaType == v1.MediaTypeImageManifest || mediaType == oldManifest
+	return mediaType == v1.MediaTypeImageManifest || mediaType == OldManifest
 }
 
 func isConfig(mediaType string) bool {
-	return mediaType == v1.MediaTypeImageConfig || mediaType == oldConfig
+	return mediaType == v1.MediaTypeImageConfig || mediaType == OldConfig
 }
 
 // current gives the standard's own media type for a layer's.
 func current(mediaType string) string {
 	switch mediaType {
-	case oldLayer:
+	case OldLayer:
 		return v1.MediaTypeImageLayer
-	case oldLayerGzip, oldForeignLayer:
+	case OldLayerGzip, OldForeignLayer:
 		return v1.MediaTypeImageLayerGzip
 	}
 	return mediaType

@@ -89,6 +89,96 @@ func TestGolden(t *testing.T) {
 	require.Equal(t, "sha256:b8bffdd73b82bc7905931818cb71d18c1a190706f2515b3b30cfbd41e42da1f8", string(packed.Descriptor.Digest))
 }
 
+func TestOtherCompressions(t *testing.T) {
+	_, gzipped := sample().pack(t)
+	blob, packed := sample().packWith(t, Options{Compression: Zstd})
+	require.Equal(t, "imbricat-pack-2 zstd level=2 chunk=512KiB..1MiB", Zstd.Format())
+	require.Equal(t, "sha256:4b8e4d0a4a7e5f12a53fdef8e5bb8482c2cfe9c89f21a4ad76e6ca19a7e67af5", string(packed.Descriptor.Digest))
+	require.Equal(t, gzipped.DiffID, packed.DiffID)
+	indexed, err := Index(bytes.NewReader(blob))
+	require.NoError(t, err)
+	require.Equal(t, packed.DiffID, indexed.DiffID)
+	_, packed = sample().packWith(t, Options{Compression: None})
+	require.EqualValues(t, gzipped.DiffID, packed.Descriptor.Digest)
+	require.Equal(t, gzipped.Unpacked, packed.Descriptor.Size)
+}
+
+// TestPackingAgainEqualsCold edits a random tree and packs it with the chunks of what it was: the bytes are those of a
+// cold pack, whatever is changed, and what is unchanged is copied.
+func TestPackingAgainEqualsCold(t *testing.T) {
+	random := rand.NewChaCha8([32]byte{7})
+	body := func(r *rapid.T) []byte {
+		content := make([]byte, rapid.SampledFrom([]int{0, 10, 10, 5000, 5000, 70_000, 70_000, 70_000, 300_000, 2*maxPiece + 5}).Draw(r, "size"))
+		_, _ = random.Read(content)
+		for i := range content {
+			content[i] &= 0x3f
+		}
+		return content
+	}
+	copied := false
+	rapid.Check(t, func(r *rapid.T) {
+		before, after := &memory{bodies: map[string][]byte{}}, &memory{bodies: map[string][]byte{}}
+		for i := range rapid.IntRange(1, 12).Draw(r, "files") {
+			path, content := fmt.Sprintf("d%d/f%d", i%3, i), body(r)
+			edit := rapid.SampledFrom([]string{"", "", "", "", "", "change", "remove", "add", "mode"}).Draw(r, "edit")
+			mode := uint32(0o644)
+			if edit != "add" {
+				before.file(path, mode, content)
+			}
+			switch edit {
+			case "change":
+				content = body(r)
+			case "mode":
+				mode = 0o755
+			}
+			if edit != "remove" {
+				after.file(path, mode, content)
+			}
+		}
+		o := Options{Compression: rapid.SampledFrom([]Compression{Gzip, Zstd, None}).Draw(r, "compression")}
+		old, packed := before.packWith(r, o)
+		want, cold := after.packWith(r, o)
+		table, err := DecodeTable(packed.Table.Encode())
+		require.NoError(r, err)
+		o.Previous = &Previous{Table: table, Blob: bytes.NewReader(old)}
+		got, again := after.packWith(r, o)
+		require.True(r, bytes.Equal(want, got))
+		require.Equal(r, cold.DiffID, again.DiffID)
+		require.Equal(r, cold.Table, again.Table)
+		require.Equal(r, cold.Unpacked, again.Unpacked)
+		copied = copied || again.Copied > 0
+		if bytes.Equal(old, want) {
+			require.NotZero(r, again.Copied)
+		}
+		// A blob that is not what its table says is noticed, and its bytes go nowhere.
+		damaged := bytes.Clone(old)
+		damaged[len(damaged)/2] ^= 1
+		o.Previous = &Previous{Table: table, Blob: bytes.NewReader(damaged)}
+		var out bytes.Buffer
+		if _, err := Pack(context.Background(), &out, after.entries, after.open, o); err == nil {
+			require.True(r, bytes.Equal(want, out.Bytes()))
+		} else {
+			require.ErrorIs(r, err, ErrPrevious)
+		}
+	})
+	require.True(t, copied)
+}
+
+func TestDamagedTablesAreRefused(t *testing.T) {
+	_, packed := sample().pack(t)
+	text := packed.Table.Encode()
+	for _, i := range []int{0, 10, len(text) / 2, len(text) - 1} {
+		damaged := bytes.Clone(text)
+		damaged[i] ^= 1
+		_, err := DecodeTable(damaged)
+		require.ErrorIs(t, err, ErrPrevious)
+	}
+	for _, short := range [][]byte{nil, text[:40], text[:len(text)-1]} {
+		_, err := DecodeTable(short)
+		require.ErrorIs(t, err, ErrPrevious)
+	}
+}
+
 func TestBytesAreFreeOfCores(t *testing.T) {
 	want, _ := sample().pack(t)
 	for _, cores := range []int{1, 2, 3, 16} {
@@ -230,6 +320,43 @@ func TestHostileLayers(t *testing.T) {
 	require.Error(t, err)
 }
 
+// endless gives a head and then the same bytes for ever.
+type endless struct {
+	head io.Reader
+	same []byte
+	n    int // where in same it stands
+}
+
+func (e *endless) Read(p []byte) (int, error) {
+	if n, err := e.head.Read(p); n > 0 || err != io.EOF {
+		return n, err
+	}
+	n := copy(p, e.same[e.n:])
+	e.n = (e.n + n) % len(e.same)
+	return n, nil
+}
+
+// TestBounds: what has no end, or says that it has none, is refused in bounded time and memory.
+func TestBounds(t *testing.T) {
+	one := tarOf(t, &tar.Header{Name: "tide", Typeflag: tar.TypeReg})[:blockSize]
+	_, err := Index(&endless{strings.NewReader(""), one, 0})
+	require.ErrorContains(t, err, "more than 1000000 entries")
+
+	huge := &tar.Header{Name: "tide", Typeflag: tar.TypeReg, Size: 1 << 60, Format: tar.FormatGNU}
+	var out bytes.Buffer
+	require.NoError(t, tar.NewWriter(&out).WriteHeader(huge))
+	_, err = Index(&endless{&out, []byte{0}, 0})
+	require.ErrorContains(t, err, "its files have more than")
+
+	u := &unpacking{plain: zeros{}, closer: func() error { return nil }, packed: &counter{1 << 20}, n: bombSize}
+	_, err = io.Copy(io.Discard, u)
+	require.ErrorContains(t, err, "that is no honest archive")
+}
+
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) { return len(p), nil }
+
 // TestForeignLayers reads what other packers write: no parents, absolute names, a path twice, other compressions.
 func TestForeignLayers(t *testing.T) {
 	plain := tarOf(t, &tar.Header{Name: "/usr/./bin/tide", Typeflag: tar.TypeReg, Size: 5, Mode: 0o100755},
@@ -249,7 +376,9 @@ func TestForeignLayers(t *testing.T) {
 	require.NoError(t, err)
 	_, _ = s.Write(plain)
 	require.NoError(t, s.Close())
-	for name, blob := range map[string][]byte{"plain": plain, "gzip": zipped.Bytes(), "zstd": zstandard.Bytes()} {
+	// Some packers put frames without content before and between those with.
+	skippable := append([]byte{0x50, 0x2a, 0x4d, 0x18, 4, 0, 0, 0, 1, 2, 3, 4}, zstandard.Bytes()...)
+	for name, blob := range map[string][]byte{"plain": plain, "gzip": zipped.Bytes(), "zstd": zstandard.Bytes(), "zstd with frames to skip": skippable} {
 		indexed, err := Index(bytes.NewReader(blob))
 		require.NoError(t, err, name)
 		require.Equal(t, want, indexed.Entries, name)

@@ -9,8 +9,11 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"imbricat/internal/digest"
 )
 
 func paths(v *View) []string {
@@ -130,6 +133,37 @@ func TestResolveStaysInside(t *testing.T) {
 	require.Equal(t, "lib", got)
 	_, err = v.Resolve("loop/x", true)
 	require.ErrorContains(t, err, "more than 40 links")
+}
+
+// TestLines: any entry comes back from its line, and two entries have one line only when they are the same.
+func TestLines(t *testing.T) {
+	text := rapid.Custom(func(r *rapid.T) string { return string(rapid.SliceOfN(rapid.Byte(), 0, 6).Draw(r, "text")) })
+	rapid.Check(t, func(r *rapid.T) {
+		draw := func() Entry {
+			e := Entry{Path: text.Draw(r, "path"), Kind: Kind(rapid.IntRange(1, 9).Draw(r, "kind")), Mode: uint32(rapid.IntRange(0, 0o7777).Draw(r, "mode")),
+				UID: rapid.IntRange(0, 9).Draw(r, "uid"), GID: rapid.IntRange(0, 9).Draw(r, "gid"), Size: rapid.Int64Range(0, 9).Draw(r, "size"),
+				Target: text.Draw(r, "target"), Major: rapid.Int64Range(0, 3).Draw(r, "major"), Minor: rapid.Int64Range(0, 3).Draw(r, "minor"), Time: rapid.Int64Range(-2, 2).Draw(r, "time")}
+			if rapid.Bool().Draw(r, "content") {
+				e.Content = digest.ContentBytes([]byte(e.Path))
+			}
+			for range rapid.IntRange(0, 2).Draw(r, "attributes") {
+				if e.Xattrs == nil {
+					e.Xattrs = map[string]string{}
+				}
+				e.Xattrs[text.Draw(r, "name")] = text.Draw(r, "value")
+			}
+			return e
+		}
+		one, two := draw(), draw()
+		list, err := DecodeEntries(string(EncodeEntries([]Entry{one, two})))
+		require.NoError(r, err)
+		require.Equal(r, []Entry{one, two}, list)
+		require.Equal(r, assert.ObjectsAreEqual(one, two), string(one.AppendLine(nil)) == string(two.AppendLine(nil)))
+	})
+	for _, line := range []string{"", "file", "fish 0 0:0 0  \"a\" -> \"\" 0,0 0", "file 0 0:0 -1  \"a\" -> \"\" 0,0 0", "file 0 0:0 1 abc \"a\" -> \"\" 0,0 0", "file 0 0:0 1  \"a -> \"\" 0,0 0"} {
+		_, err := ParseLine(line)
+		require.Error(t, err, line)
+	}
 }
 
 func TestCleanPath(t *testing.T) {

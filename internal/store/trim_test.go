@@ -1,0 +1,106 @@
+package store
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/digest"
+)
+
+// aged makes a blob that nobody has used for long.
+func aged(t *testing.T, s *Store, content string) digest.Descriptor {
+	desc, err := s.PutBytes("", []byte(content))
+	require.NoError(t, err)
+	path, err := s.BlobPath(desc.Digest)
+	require.NoError(t, err)
+	past := time.Now().Add(-100 * 24 * time.Hour)
+	require.NoError(t, os.Chtimes(path, past, past))
+	return desc
+}
+
+// TestTrimSparesWhatOthersUse: another process's store is a second one that is open on the same folder.
+func TestTrimSparesWhatOthersUse(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	require.NoError(t, s.Name(ctx, "gauge", manifest(t, s, "one")))
+	unused, used, recorded := aged(t, s, "unused"), aged(t, s, "used"), aged(t, s, "recorded")
+	require.NoError(t, s.PutRecord(&Record{Key: digest.Key(recorded.Digest), Layer: recorded}))
+
+	other, err := Open(s.Dir())
+	require.NoError(t, err)
+	require.True(t, other.Has(used), "the other process relies on it")
+	_, found := other.Record(digest.Key(recorded.Digest))
+	require.True(t, found)
+
+	dry, err := s.Trim(ctx, Trimming{DryRun: true})
+	require.NoError(t, err)
+	require.True(t, s.layoutHas(unused))
+	trimmed, err := s.Trim(ctx, Trimming{})
+	require.NoError(t, err)
+	require.Equal(t, dry.Files, trimmed.Files)
+	require.Equal(t, 1, trimmed.Files)
+	require.EqualValues(t, len("unused"), trimmed.Bytes)
+	require.Equal(t, 3, trimmed.Kept, "two blobs and a record")
+	require.False(t, s.layoutHas(unused))
+	require.True(t, s.layoutHas(used))
+
+	// When the other is gone, in whatever way, its lease is too.
+	lease := other.lease.Path()
+	require.NoError(t, other.lease.Unlock())
+	trimmed, err = s.Trim(ctx, Trimming{})
+	require.NoError(t, err)
+	require.Equal(t, 3, trimmed.Files)
+	require.NoFileExists(t, lease)
+	require.Zero(t, trimmed.Left.Layers)
+	require.Positive(t, trimmed.Left.Images, "what is named stays")
+
+	require.NoError(t, s.Close())
+	left, err := filepath.Glob(filepath.Join(s.Dir(), "imbricat/leases/*"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+}
+
+// layoutHas looks without marking.
+func (s *Store) layoutHas(desc digest.Descriptor) bool {
+	path, err := s.BlobPath(desc.Digest)
+	if err != nil {
+		return false
+	}
+	_, err = os.Stat(path)
+	return err == nil
+}
+
+// TestTrimBetweenLookAndMark: what is used after the list was made is not removed any more.
+func TestTrimBetweenLookAndMark(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	desc := aged(t, s, "late")
+	items, err := s.items(ctx)
+	require.NoError(t, err)
+	require.True(t, s.Has(desc))
+	removed, spared, err := s.removeAll(ctx, items)
+	require.NoError(t, err)
+	require.Empty(t, removed)
+	require.Len(t, spared, 1)
+	require.True(t, s.layoutHas(desc))
+}
+
+// TestTrimToSize: what was not used for longest goes first.
+func TestTrimToSize(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	var all []digest.Descriptor
+	for i, content := range []string{"aaaaaaaaaa", "bbbbbbbbbb", "cccccccccc"} {
+		desc := aged(t, s, content)
+		path, _ := s.BlobPath(desc.Digest)
+		when := time.Now().Add(-time.Duration(10-i) * time.Hour)
+		require.NoError(t, os.Chtimes(path, when, when))
+		all = append(all, desc)
+	}
+	trimmed, err := s.Trim(ctx, Trimming{UnusedFor: 1000 * time.Hour, To: 25})
+	require.NoError(t, err)
+	require.Equal(t, 1, trimmed.Files)
+	require.Equal(t, []bool{false, true, true}, []bool{s.layoutHas(all[0]), s.layoutHas(all[1]), s.layoutHas(all[2])})
+}
