@@ -62,7 +62,7 @@ func need(t interface {
 }
 
 func TestScripts(t *testing.T) {
-	for _, name := range []string{"git", "tar", "gzip"} {
+	for _, name := range []string{"git", "tar", "gzip", "xz", "bzip2", "zstd"} {
 		need(t, name)
 	}
 	testscript.Run(t, testscript.Params{

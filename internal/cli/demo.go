@@ -79,14 +79,15 @@ func (t *tour) say(format string, args ...any) {
 	fmt.Fprintf(t.out, "\n%s\n", t.paint.Muted("# "+fmt.Sprintf(format, args...)))
 }
 
-// run goes through the whole example. Commits have fixed times, so that their names are the same wherever it runs.
+// run goes through the whole example. Commits have fixed times; the lock, and so the later ones, name the registry's port.
 func (t *tour) run(ctx context.Context) error {
 	project := filepath.Join(t.dir, "project")
 	t.say("A made-up observatory of tides, with its own data, in %s", project)
 	if err := demo.Write(project); err != nil {
 		return err
 	}
-	if _, err := demo.Commit(project, "Gauge and bulletin", "1.4.0", time.Date(2026, 6, 21, 9, 30, 0, 0, time.UTC)); err != nil {
+	began := time.Date(2026, 6, 21, 9, 30, 0, 0, time.UTC)
+	if _, err := demo.Commit(project, "Gauge and bulletin", "1.3.9", began); err != nil {
 		return err
 	}
 	address, stop, err := t.startRegistry(ctx)
@@ -102,6 +103,13 @@ func (t *tour) run(ctx context.Context) error {
 	t.say("The recipes say ${env.TIDELINE_REGISTRY}; it is %s here", address)
 	t.say("The base that the images start from, made of files alone and published")
 	if err := t.each(ctx, []string{"build --dir " + quoted(project, "bases"), "push --dir " + quoted(project, "bases")}); err != nil {
+		return err
+	}
+	t.say("The base's tag may move; what it stands for now is written into imbricat.lock, which belongs into version control")
+	if err := t.each(ctx, []string{"lock"}); err != nil {
+		return err
+	}
+	if _, err := demo.Commit(project, "Hold the base", "1.4.0", began.Add(time.Hour)); err != nil {
 		return err
 	}
 	t.say("What a build would do, without doing it")
