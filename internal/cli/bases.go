@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 
 	"imbricat/internal/build"
@@ -116,6 +117,7 @@ func (b *bases) root(ctx context.Context, ref reference.Reference, name string, 
 			}
 		}
 	}
+	held := name != ref.String()
 	note := digest.Key(digest.ContentBytes([]byte("imbricat resolution 1 " + name)))
 	root, err := place.Root(ctx)
 	if errors.Is(err, registry.ErrUnreachable) || isTemporary(err) {
@@ -124,6 +126,9 @@ func (b *bases) root(ctx context.Context, ref reference.Reference, name string, 
 				"the registry of the base %s cannot be reached; what it stood for last, %s, serves", name, last.Digest)})
 			return last, b.store, nil
 		}
+	}
+	if errors.Is(err, fs.ErrNotExist) && held {
+		err = fmt.Errorf("%s names a digest that the registry does not have any more: `imbricat lock` writes what the tag stands for now: %w", recipe.LockName, err)
 	}
 	if err != nil {
 		return root, nil, err

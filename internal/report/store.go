@@ -62,7 +62,10 @@ func WriteNames(w io.Writer, p Paint, act string, d *Names) error {
 
 // WriteUsage writes what a store holds.
 func WriteUsage(w io.Writer, p Paint, dir string, u store.Usage) error {
-	return Table(w, p, []string{"in " + dir, "size"}, [][]string{
+	if _, err := fmt.Fprintln(w, p.Bold(dir)); err != nil {
+		return err
+	}
+	return Table(w, p, []string{"holds", "size"}, [][]string{
 		{"images that are listed", Size(u.Images)},
 		{"layers of finished steps", Size(u.Layers)},
 		{"bases, fetched files, images without a name", Size(u.Other)},
