@@ -300,7 +300,12 @@ func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
 			return err
 		}
 		s.view, s.base, s.info = view.Clone(), below.base, below.info
-		s.own = append(s.own, below.own...)
+		for _, t := range below.own {
+			if u.IsImage {
+				t = t.packedAs(layer.Compression(u.Compression))
+			}
+			s.own = append(s.own, t)
+		}
 		if u.Base.Unit.IsImage && s.base == nil {
 			s.base = &image.Base{}
 		}
@@ -358,7 +363,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 			return err
 		}
 		b.warn(u, &u.Steps[i], t.doubts)
-		t.compression = layer.Compression(u.Compression)
+		t.compression, t.ofImage = layer.Compression(u.Compression), u.IsImage
 		t.lineage = keyOfText(fmt.Sprintf("lineage %q %q %d %q", b.o.Project, u.ID, i, t.compression.Format()))
 		t.task, t.report = task, &s.steps[i]
 		s.trees = append(s.trees, t)

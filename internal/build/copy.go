@@ -63,6 +63,19 @@ func (one *copied) read(ctx context.Context, b *builder, task event.Task, sink e
 	return one.err
 }
 
+// settled tells whether the walk saw every file as it was when it was read, and would see any later change.
+func (one *copied) settled() bool {
+	if one.files == nil || !one.files.settled {
+		return false
+	}
+	for i := range one.survey.Picked {
+		if p := &one.survey.Picked[i]; p.Kind == tree.File && one.files.known[p.Path].Stat != p.Stat {
+			return false
+		}
+	}
+	return true
+}
+
 func (b *builder) copy(ctx context.Context, c *composer, do plan.Copy, task event.Task, sink event.Sink) error {
 	owner, err := b.owner(ctx, c, do.Owner, do.OwnerPos)
 	if err != nil {
@@ -259,7 +272,7 @@ func (b *builder) loadCopy(ctx context.Context, u *plan.Unit, do plan.Copy, key 
 // rememberCopy notes what a copy laid down. Failing to costs time at the next build and nothing else.
 func (b *builder) rememberCopy(c *composer, do plan.Copy, t *stepTree) {
 	for _, from := range do.From {
-		if got, err := b.pick(do, from); err == nil && (got.files == nil || !got.files.settled) {
+		if got, err := b.pick(do, from); err == nil && !got.settled() {
 			return // a later change might not show
 		}
 	}

@@ -49,6 +49,7 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 			return
 		}
 		t.layer = packed.record
+		b.follow(t)
 		done.Outcome = packed.outcome
 		if t.files > 0 {
 			done.Detail = fmt.Sprintf("%s, %s", plural(t.files, "file"), humanize.Bytes(uint64(t.bytes)))
@@ -121,7 +122,7 @@ func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, erro
 	if err := keepIndex(b.o.Store, &layer.Indexed{Entries: entries, DiffID: packed.DiffID, Unpacked: packed.Unpacked}); err != nil {
 		return nil, err
 	}
-	b.keepLineage(t, packed)
+	b.keepTable(packed)
 	record := &store.Record{Key: t.layerKey(), Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked,
 		Files: t.files, Millis: time.Since(began).Milliseconds()}
 	return record, b.o.Store.PutRecord(record)
@@ -174,13 +175,27 @@ func (b *builder) previous(t *stepTree) (*layer.Previous, func()) {
 	return &layer.Previous{Table: table, Blob: f}, func() { f.Close() }
 }
 
-// keepLineage notes which layer the step made, with its chunks. Failing to costs time at a later build and nothing else.
-func (b *builder) keepLineage(t *stepTree, packed layer.Packed) {
+// keepTable keeps the chunks of a layer. Failing to costs time at a later build and nothing else.
+func (b *builder) keepTable(packed layer.Packed) {
 	// A small layer is packed anew as fast as it is copied.
-	if len(packed.Table.Chunks) > 2 && b.o.Store.PutTable(packed.Descriptor.Digest, packed.Table.Encode()) == nil {
-		_ = b.o.Store.PutNote(t.lineage, []byte(packed.Descriptor.Digest))
+	if len(packed.Table.Chunks) > 2 {
+		_ = b.o.Store.PutTable(packed.Descriptor.Digest, packed.Table.Encode())
 	}
 }
+
+// follow notes which layer the step stands for now, whoever packed it, where it is worth copying from.
+func (b *builder) follow(t *stepTree) {
+	now := string(t.layer.Layer.Digest)
+	if t.layer.Layer.Size < smallLayer {
+		return
+	}
+	if last, found := b.o.Store.Note(t.lineage); !found || string(last) != now {
+		_ = b.o.Store.PutNote(t.lineage, []byte(now))
+	}
+}
+
+// smallLayer is a size in bytes below which a layer is packed anew as fast as it is copied.
+const smallLayer = 256 << 10
 
 // progress reports how far an act is, at most some times a second. Several goroutines may add to it.
 type progress struct {

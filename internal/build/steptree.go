@@ -29,15 +29,29 @@ type stepTree struct {
 	entries []tree.Entry                                 // sorted by path
 	places  map[string]place
 
-	// Of an image's step.
-	compression layer.Compression
-	lineage     digest.Key // names the step over changes of what it takes in
+	ofImage     bool              // the step is an image's own, not a stage's
+	compression layer.Compression // of the image that the layer is for
+	lineage     digest.Key        // names the step over changes of what it takes in
 	task        event.Task
 	report      *StepResult
 
 	once  sync.Once
 	layer *store.Record // after pack
 	err   error
+}
+
+// packedAs is a stage's step as a layer of an image with a compression of its own.
+func (t *stepTree) packedAs(c layer.Compression) *stepTree {
+	if t.ofImage || t.compression == c {
+		return t
+	}
+	own := &stepTree{key: t.key, files: t.files, bytes: t.bytes, doubts: t.doubts, compression: c, task: t.task, report: &StepResult{},
+		lineage: keyOfText(string(t.lineage) + " " + string(c))}
+	own.load = func(ctx context.Context) (*stepTree, error) {
+		_, err := t.all(ctx)
+		return t, err
+	}
+	return own
 }
 
 // layerKey names the step's layer: its tree and how it is packed.
