@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/klauspost/compress/gzip"
@@ -134,6 +135,22 @@ func TestForeignBase(t *testing.T) {
 		"usr 755 0, usr/lib 755 0, usr/lib/own 644 0",
 		"tmp 1777 0, tmp/own 644 0",
 	}, s.entries(r))
+	// A layer's index is read once: the layers themselves are not needed to build on them again.
+	for _, l := range base.layers {
+		path, err := s.store.BlobPath(l.Digest)
+		require.NoError(t, err)
+		require.NoError(t, os.Rename(path, path+".away"))
+	}
+	_, err = s.build(strings.Replace(onForeign, ", /var, /opt, /dev]", "]", 1))
+	require.ErrorContains(t, err, "is not there", "only what is taken needs the bytes")
+	again, err := s.build(strings.Replace(onForeign, "text: own}\n", "text: changed}\n", 1)[:strings.Index(onForeign, "      - take")] + "      - write: {to: /lib/own, text: changed}\n")
+	require.NoError(t, err)
+	require.Equal(t, []string{"usr 755 0, usr/lib 755 0, usr/lib/own 644 0"}, s.entries(again))
+	for _, l := range base.layers {
+		path, err := s.store.BlobPath(l.Digest)
+		require.NoError(t, err)
+		require.NoError(t, os.Rename(path+".away", path))
+	}
 	manifest, err := image.ReadManifest(context.Background(), s.store, r.Images[0].Platforms[0].Descriptor)
 	require.NoError(t, err)
 	require.Equal(t, v1.MediaTypeImageManifest, manifest.MediaType)

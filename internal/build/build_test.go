@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -29,6 +30,8 @@ type site struct {
 	dir   string
 	store *store.Store
 	bases Bases
+	// later lets files count as settled at once, so that everything is remembered.
+	later time.Duration
 
 	mutex  sync.Mutex
 	events []event.Event
@@ -58,8 +61,10 @@ func (s *site) build(text string) (*Result, error) {
 	require.NoError(s.t, err)
 	defer source.Close()
 	s.events = nil
+	memory := OpenMemory(s.store, s.dir)
+	memory.now = func() time.Time { return time.Now().Add(s.later) }
 	return Run(context.Background(), Options{
-		Plan: p, Store: s.store, Source: source, Memory: OpenMemory(s.store, s.dir), Bases: s.bases,
+		Plan: p, Store: s.store, Source: source, Memory: memory, Bases: s.bases,
 		Sink: event.Func(func(e event.Event) {
 			s.mutex.Lock()
 			defer s.mutex.Unlock()
@@ -185,6 +190,25 @@ func TestFilesThatChange(t *testing.T) {
 	require.ErrorIs(t, err, layer.ErrChanged)
 }
 
+// TestDamagedIndexIsDropped: an index that tells of another tree stops one build, and the next makes it anew.
+func TestDamagedIndexIsDropped(t *testing.T) {
+	s := newSite(t)
+	s.later = time.Hour
+	s.write("one", "1")
+	recipe := gauge("copy: {from: one, to: /one}", "write: {to: /two, text: '2'}")
+	first, err := s.build(recipe)
+	require.NoError(t, err)
+	indexed := s.indexed(first.Steps[0].Layer)
+	indexed.Entries[0].Mode = 0o777
+	require.NoError(t, s.store.PutTree(indexed.DiffID, indexed.Encode()))
+	_, err = s.build(recipe)
+	require.ErrorContains(t, err, "was damaged (it tells of another tree) and is dropped; build again")
+	again, err := s.build(recipe)
+	require.NoError(t, err)
+	require.Equal(t, first.Images[0].Descriptor.Digest, again.Images[0].Descriptor.Digest)
+	require.True(t, s.store.HasTree(indexed.DiffID), "it is kept again")
+}
+
 // TestMemorySavesReading: an old file is hashed once; when the memory is gone or damaged it is hashed again.
 func TestMemorySavesReading(t *testing.T) {
 	s := newSite(t)
@@ -236,17 +260,19 @@ func TestMemoryOnDisk(t *testing.T) {
 	})
 }
 
-// TestReuseEqualsFresh edits a project at random and builds it with what the store remembers: the image is always that
-// of a fresh store.
+// TestReuseEqualsFresh edits a project and what lies below its copies at random and builds it with what the store
+// remembers: the image is always that of a fresh store, and what is the same is reused.
 func TestReuseEqualsFresh(t *testing.T) {
-	recipe := gauge("copy: {from: a, to: /x}", "copy: {from: ., to: /y, leave-out: ['*.log']}", "copy: {from: 'a/*', to: /z}")
 	name := rapid.SampledFrom([]string{"a/one", "a/two", "a/deep/three", "b/four", "b/x.log"})
+	recalled := false
 	rapid.Check(t, func(r *rapid.T) {
 		kept := newSite(t)
+		kept.later = time.Hour
 		kept.write("a/one", "1")
-		for range rapid.IntRange(1, 2).Draw(r, "edits") {
+		for range rapid.IntRange(1, 3).Draw(r, "edits") {
 			path := name.Draw(r, "path")
-			switch rapid.IntRange(0, 3).Draw(r, "edit") {
+			time.Sleep(10 * time.Millisecond) // more than a tick of the system's clock
+			switch rapid.IntRange(0, 4).Draw(r, "edit") {
 			case 0:
 				kept.write(path, rapid.StringN(0, 3, 10).Draw(r, "content"))
 			case 1:
@@ -259,12 +285,30 @@ func TestReuseEqualsFresh(t *testing.T) {
 				_ = os.Rename(filepath.Join(kept.dir, path), filepath.Join(kept.dir, "a/two"))
 				kept.write("a/one", "1")
 			}
+			below := rapid.SampledFrom([]string{"link: {to: /y, target: z}", "write: {to: /y/own, text: own}", "copy: {from: a, to: /z, mode: '0700'}",
+				"write: {to: /etc/passwd, text: \"tide:x:5:6::/:\\n\"}"}).Draw(r, "below")
+			recipe := gauge("write: {to: /etc/passwd, text: \"tide:x:7:8::/:\\n\"}", "copy: {from: a, to: /x}", below,
+				"copy: {from: ., to: /y, leave-out: ['*.log']}", "copy: {from: 'a/*', to: /z/deep, owner: tide}")
+			if below[0] == 'w' && strings.Contains(below, "passwd") {
+				recipe = gauge(below, "copy: {from: a, to: /x}", "copy: {from: 'a/*', to: /z/deep, owner: tide}")
+			}
 			got, err := kept.build(recipe)
 			require.NoError(r, err)
 			fresh := &site{t: r, dir: kept.dir, store: newSite(t).store}
 			want, err := fresh.build(recipe)
 			require.NoError(r, err)
 			require.Equal(r, want.Images[0].Descriptor.Digest, got.Images[0].Descriptor.Digest)
+			again, err := kept.build(recipe)
+			require.NoError(r, err)
+			require.Equal(r, want.Images[0].Descriptor.Digest, again.Images[0].Descriptor.Digest)
+			for _, step := range again.Steps {
+				require.NotEqual(r, event.Ran, step.Outcome, step.Label)
+			}
+			recalled = recalled || !slices.ContainsFunc(kept.events, func(e event.Event) bool {
+				s, started := e.(event.Started)
+				return started && s.Act == "reading"
+			})
 		}
 	})
+	require.True(t, recalled, "some builds must do without reading and composing")
 }

@@ -224,23 +224,36 @@ func (b *builder) recallCopy(ctx context.Context, u *plan.Unit, do plan.Copy, s 
 	if err != nil || !holds {
 		return nil, err
 	}
-	t.load = func(ctx context.Context) (*stepTree, error) {
-		return b.loadCopy(ctx, u, do, t.key, record.DiffID, task, sink)
+	t.load = func(context.Context) ([]tree.Entry, error) { return b.loadCopy(u, t.key, record.DiffID, task) }
+	t.locate = func(ctx context.Context, entries []tree.Entry) (map[string]place, error) {
+		return b.locateCopy(ctx, do, entries, task, sink)
 	}
 	return t, nil
 }
 
-// loadCopy gives a remembered copy whole, with where its files are.
-func (b *builder) loadCopy(ctx context.Context, u *plan.Unit, do plan.Copy, key digest.Key, id digest.DiffID, task event.Task, sink event.Sink) (*stepTree, error) {
+// loadCopy gives the entries of a remembered copy.
+func (b *builder) loadCopy(u *plan.Unit, key digest.Key, id digest.DiffID, task event.Task) ([]tree.Entry, error) {
 	text, found := b.o.Store.Tree(id)
 	if !found {
 		return nil, fmt.Errorf("%s, %s: what it laid down before is gone from the store meanwhile; build again", u.ID, task.Label)
 	}
 	indexed, err := layer.DecodeIndex(text)
-	if err != nil {
-		return nil, fmt.Errorf("%s, %s: %w; `imbricat store check --repair` mends that", u.ID, task.Label, err)
+	if err == nil {
+		check := &stepTree{entries: indexed.Entries}
+		if check.seal(); check.key != key {
+			err = errors.New("it tells of another tree")
+		}
 	}
-	// The files' bytes are in the project as they were; which file gives which content is all that is needed.
+	if err != nil {
+		b.o.Store.DropTree(id)
+		return nil, fmt.Errorf("%s, %s: the store's index of its layer was damaged (%w) and is dropped; build again", u.ID, task.Label, err)
+	}
+	return indexed.Entries, nil
+}
+
+// locateCopy finds the files of a remembered copy. Their bytes are in the project as they were; which file gives which
+// content is all that is needed.
+func (b *builder) locateCopy(ctx context.Context, do plan.Copy, entries []tree.Entry, task event.Task, sink event.Sink) (map[string]place, error) {
 	where := map[digest.Content]place{}
 	for _, from := range do.From {
 		got, err := b.pick(do, from)
@@ -257,16 +270,13 @@ func (b *builder) loadCopy(ctx context.Context, u *plan.Unit, do plan.Copy, key 
 			where[known.Content] = place{got.contents, path}
 		}
 	}
-	t := &stepTree{entries: indexed.Entries, places: map[string]place{}}
-	for i := range t.entries {
-		if e := &t.entries[i]; e.Kind == tree.File {
-			t.places[e.Path] = where[e.Content]
+	places := map[string]place{}
+	for i := range entries {
+		if e := &entries[i]; e.Kind == tree.File {
+			places[e.Path] = where[e.Content]
 		}
 	}
-	if t.seal(); t.key != key {
-		return nil, fmt.Errorf("%s, %s: the store's index of its layer is damaged; `imbricat store check --repair` mends that", u.ID, task.Label)
-	}
-	return t, nil
+	return places, nil
 }
 
 // rememberCopy notes what a copy laid down. Failing to costs time at the next build and nothing else.

@@ -24,6 +24,7 @@ import (
 type Memory struct {
 	store *store.Store
 	name  string
+	now   func() time.Time
 	load  sync.Once
 
 	mutex sync.Mutex
@@ -42,7 +43,7 @@ type remembered struct {
 // OpenMemory gives the memory of a project folder (its absolute path). It is read when it is first needed; one that is
 // missing or damaged is empty.
 func OpenMemory(s *store.Store, dir string) *Memory {
-	return &Memory{store: s, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32], seen: map[string]remembered{}}
+	return &Memory{store: s, now: time.Now, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32], seen: map[string]remembered{}}
 }
 
 func (m *Memory) recall(path string) (remembered, bool) {
@@ -178,7 +179,7 @@ func (m *Memory) hashAll(ctx context.Context, source *tree.Source, paths []strin
 		}
 		m.mutex.Lock()
 		out.known[path] = one
-		if one.Stat.Settled(time.Now()) {
+		if one.Stat.Settled(m.now()) {
 			m.seen[path], m.fresh = one, true
 		} else {
 			out.settled = false

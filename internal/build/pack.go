@@ -79,7 +79,7 @@ func plural(n int, noun string) string {
 
 func (b *builder) packOnce(ctx context.Context, t *stepTree) (*packedLayer, error) {
 	if record, found := b.o.Store.Record(t.layerKey()); found && !t.task.Fresh {
-		return &packedLayer{record, event.Reused}, nil
+		return &packedLayer{record, event.Reused}, b.mendIndex(ctx, t, record)
 	}
 	select {
 	case b.packing <- struct{}{}:
@@ -93,6 +93,18 @@ func (b *builder) packOnce(ctx context.Context, t *stepTree) (*packedLayer, erro
 		return nil, err
 	}
 	return &packedLayer{record, event.Ran}, nil
+}
+
+// mendIndex keeps the index of a layer again that is in the store without.
+func (b *builder) mendIndex(ctx context.Context, t *stepTree, record *store.Record) error {
+	if b.o.Store.HasTree(record.DiffID) {
+		return nil
+	}
+	entries, err := t.all(ctx)
+	if err != nil {
+		return err
+	}
+	return keepIndex(b.o.Store, &layer.Indexed{Entries: entries, DiffID: record.DiffID, Unpacked: record.Unpacked})
 }
 
 func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, error) {

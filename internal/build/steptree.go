@@ -16,7 +16,7 @@ import (
 )
 
 // stepTree is what one step lays down: the entries of its layer, parents included, and where files' bytes are. Of a step
-// that was remembered the entries are read when they are first asked for.
+// that was remembered the entries are read when somebody looks at them, and files are found when somebody opens them.
 type stepTree struct {
 	key    digest.Key // of the tree: everything that decides the tar, and nothing else
 	files  int
@@ -25,8 +25,9 @@ type stepTree struct {
 	doubts doubts
 
 	mutex   sync.Mutex
-	load    func(ctx context.Context) (*stepTree, error) // nil: entries and places are there
-	entries []tree.Entry                                 // sorted by path
+	load    func(ctx context.Context) ([]tree.Entry, error)                           // nil: entries are there
+	locate  func(ctx context.Context, entries []tree.Entry) (map[string]place, error) // nil: places are there
+	entries []tree.Entry                                                              // sorted by path
 	places  map[string]place
 
 	ofImage     bool              // the step is an image's own, not a stage's
@@ -47,9 +48,10 @@ func (t *stepTree) packedAs(c layer.Compression) *stepTree {
 	}
 	own := &stepTree{key: t.key, files: t.files, bytes: t.bytes, doubts: t.doubts, compression: c, task: t.task, report: &StepResult{},
 		lineage: keyOfText(string(t.lineage) + " " + string(c))}
-	own.load = func(ctx context.Context) (*stepTree, error) {
-		_, err := t.all(ctx)
-		return t, err
+	own.load = t.all
+	own.locate = func(ctx context.Context, _ []tree.Entry) (map[string]place, error) {
+		err := t.find(ctx)
+		return t.places, err
 	}
 	return own
 }
@@ -66,13 +68,29 @@ func (t *stepTree) all(ctx context.Context) ([]tree.Entry, error) {
 	t.mutex.Lock()
 	defer t.mutex.Unlock()
 	if t.load != nil {
-		full, err := t.load(ctx)
+		entries, err := t.load(ctx)
 		if err != nil {
 			return nil, err
 		}
-		t.entries, t.places, t.load = full.entries, full.places, nil
+		t.entries, t.load = entries, nil
 	}
 	return t.entries, nil
+}
+
+// find makes sure that it is known where files' bytes are.
+func (t *stepTree) find(ctx context.Context) error {
+	entries, err := t.all(ctx)
+	if err != nil {
+		return err
+	}
+	t.mutex.Lock()
+	defer t.mutex.Unlock()
+	if t.locate != nil {
+		if t.places, err = t.locate(ctx, entries); err == nil {
+			t.locate = nil
+		}
+	}
+	return err
 }
 
 // place is where a file's bytes are.
@@ -92,6 +110,9 @@ func (t *stepTree) Open(p string) (io.ReadCloser, error) {
 
 // prepare tells the origins which of their files will be opened.
 func (t *stepTree) prepare(ctx context.Context, paths []string) error {
+	if err := t.find(ctx); err != nil {
+		return err
+	}
 	wanted := map[preparer][]string{}
 	for _, p := range paths {
 		if from, needs := t.places[p].from.(preparer); needs {

@@ -47,6 +47,7 @@ func (s *session) checkStore() report.Check {
 	c := report.Check{Name: "store", Level: report.Good, What: s.storeDir()}
 	st, err := store.Open(s.storeDir())
 	if err == nil {
+		defer st.Close()
 		err = st.PutMemo("doctor", []byte("written to see whether writing works\n"))
 	}
 	if err != nil {

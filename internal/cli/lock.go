@@ -84,7 +84,7 @@ func runLock(ctx context.Context, s *session) error {
 		now.Bases[ref.String()] = root.Digest
 	}
 	document := &report.Lock{File: s.lockPath(), Bases: now.Bases, Differences: old.Differences(now)}
-	if document.Stale = missing || len(document.Differences) > 0; document.Stale && !s.cmd.Bool("check") {
+	if document.Stale = missing && len(now.Bases) > 0 || len(document.Differences) > 0; document.Stale && !s.cmd.Bool("check") {
 		if err := replaceFile(s.lockPath(), now.Encode()); err != nil {
 			return err
 		}

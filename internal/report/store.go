@@ -126,6 +126,9 @@ func WriteLock(w io.Writer, p Paint, l *Lock) error {
 	case l.Written:
 		_, err := fmt.Fprintf(w, "wrote %s: %s\n", l.File, Count(len(l.Bases), "base"))
 		return err
+	case !l.Stale && len(l.Bases) == 0:
+		_, err := fmt.Fprintln(w, "the recipe names no base by a tag: there is nothing to lock")
+		return err
 	case !l.Stale:
 		_, err := fmt.Fprintf(w, "%s is up to date: %s\n", l.File, Count(len(l.Bases), "base"))
 		return err

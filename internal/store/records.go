@@ -84,6 +84,13 @@ func (s *Store) HasTree(id digest.DiffID) bool {
 	return err == nil && s.rely(s.path(name))
 }
 
+// DropTree forgets the index of an unpacked layer that was found to be wrong.
+func (s *Store) DropTree(id digest.DiffID) {
+	if name, err := s.fileFor(trees, string(id), ".zst"); err == nil {
+		os.Remove(s.path(name))
+	}
+}
+
 // PutTree keeps the index of an unpacked layer.
 func (s *Store) PutTree(id digest.DiffID, content []byte) error {
 	return s.keep(trees, string(id), content)
