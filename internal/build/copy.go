@@ -235,7 +235,7 @@ func (b *builder) recallCopy(ctx context.Context, u *plan.Unit, do plan.Copy, s 
 func (b *builder) loadCopy(u *plan.Unit, key digest.Key, id digest.DiffID, task event.Task) ([]tree.Entry, error) {
 	text, found := b.o.Store.Tree(id)
 	if !found {
-		return nil, fmt.Errorf("%s, %s: what it laid down before is gone from the store meanwhile; build again", u.ID, task.Label)
+		return nil, fmt.Errorf("what %q of %s laid down before is gone from the store meanwhile; build again", task.Label, u.ID)
 	}
 	indexed, err := layer.DecodeIndex(text)
 	if err == nil {
@@ -246,7 +246,7 @@ func (b *builder) loadCopy(u *plan.Unit, key digest.Key, id digest.DiffID, task 
 	}
 	if err != nil {
 		b.o.Store.DropTree(id)
-		return nil, fmt.Errorf("%s, %s: the store's index of its layer was damaged (%w) and is dropped; build again", u.ID, task.Label, err)
+		return nil, fmt.Errorf("the store's index of what %q of %s laid down was damaged (%w) and is dropped; build again", task.Label, u.ID, err)
 	}
 	return indexed.Entries, nil
 }

@@ -29,6 +29,7 @@ type stepTree struct {
 	locate  func(ctx context.Context, entries []tree.Entry) (map[string]place, error) // nil: places are there
 	entries []tree.Entry                                                              // sorted by path
 	places  map[string]place
+	lost    error // why entries could not be loaded
 
 	ofImage     bool              // the step is an image's own, not a stage's
 	compression layer.Compression // of the image that the layer is for
@@ -68,13 +69,10 @@ func (t *stepTree) all(ctx context.Context) ([]tree.Entry, error) {
 	t.mutex.Lock()
 	defer t.mutex.Unlock()
 	if t.load != nil {
-		entries, err := t.load(ctx)
-		if err != nil {
-			return nil, err
-		}
-		t.entries, t.load = entries, nil
+		t.entries, t.lost = t.load(ctx)
+		t.load = nil
 	}
-	return t.entries, nil
+	return t.entries, t.lost
 }
 
 // find makes sure that it is known where files' bytes are.
