@@ -45,11 +45,10 @@ type base struct {
 func (b *builder) prepare(ctx context.Context) error {
 	problems := &recipe.Errors{File: b.o.Plan.File}
 	b.checkSources(problems)
-	if err := b.resolveBases(ctx, problems); err != nil {
+	err := b.resolveBases(ctx, problems)
+	// What is wrong with the recipe comes before what is wrong with a registry.
+	if len(problems.Problems) == 0 || ctx.Err() != nil {
 		return err
-	}
-	if len(problems.Problems) == 0 {
-		return nil
 	}
 	sort.SliceStable(problems.Problems, func(i, j int) bool {
 		x, y := problems.Problems[i].Pos, problems.Problems[j].Pos

@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"slices"
+	"sync"
 
 	"imbricat/internal/build"
 	"imbricat/internal/digest"
@@ -30,6 +31,7 @@ type bases struct {
 	store  *store.Store
 	lock   *lock.Lock // nil: there is none
 	sink   event.Sink
+	told   sync.Map // warnings that were given: each platform asks
 }
 
 // quiet drops warnings whose codes the recipe silences.
@@ -101,7 +103,13 @@ func (b *bases) moves(name string) {
 	if b.lock != nil {
 		why = "and " + recipe.LockName + " does not have it: `imbricat lock` adds it"
 	}
-	b.sink.Send(event.Warning{Code: event.MovingBase, Text: fmt.Sprintf("the base %s is named by a tag, which may move, %s", name, why)})
+	b.warn(event.MovingBase, fmt.Sprintf("the base %s is named by a tag, which may move, %s", name, why))
+}
+
+func (b *bases) warn(code, text string) {
+	if _, told := b.told.LoadOrStore(text, true); !told {
+		b.sink.Send(event.Warning{Code: code, Text: text})
+	}
 }
 
 // root finds what a reference stands for, and where its documents are read.
@@ -122,8 +130,7 @@ func (b *bases) root(ctx context.Context, ref reference.Reference, name string, 
 	root, err := place.Root(ctx)
 	if errors.Is(err, registry.ErrUnreachable) || isTemporary(err) {
 		if last, known := b.last(ctx, note); known && ref.Digest == "" {
-			b.sink.Send(event.Warning{Code: event.Offline, Text: fmt.Sprintf(
-				"the registry of the base %s cannot be reached; what it stood for last, %s, serves", name, last.Digest)})
+			b.warn(event.Offline, fmt.Sprintf("the registry of the base %s cannot be reached; what it stood for last, %s, serves", name, last.Digest))
 			return last, b.store, nil
 		}
 	}

@@ -69,7 +69,7 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 	}
 	o := build.Options{
 		Plan: p.plan, Store: st, Source: source, Memory: build.OpenMemory(st, dir), Sink: sink,
-		Bases:       &bases{opener, st, held, quiet(sink, p.recipe.Silence)},
+		Bases:       &bases{opener: opener, store: st, lock: held, sink: quiet(sink, p.recipe.Silence)},
 		Annotations: annotations, Project: dir, Download: download.New("imbricat/" + version()).Get,
 		CommitTimes: func(ctx context.Context) (func(string) int64, error) {
 			times, err := p.facts.Git.Times(ctx)
