@@ -45,7 +45,7 @@ func (s *Store) oldestLease() (time.Time, error) {
 	}
 	for _, e := range entries {
 		name := s.path("imbricat", "leases", e.Name())
-		if name == s.lease.Path() {
+		if s.lease != nil && name == s.lease.Path() {
 			continue
 		}
 		lock := flock.New(name)

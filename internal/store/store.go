@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -39,7 +40,8 @@ func Open(dir string) (*Store, error) {
 	if err := s.checkFormat(); err != nil {
 		return nil, err
 	}
-	if s.lease, err = s.takeLease(); err != nil {
+	// Who may only read a store holds no lease; what is trimmed meanwhile is missing, and said to be.
+	if s.lease, err = s.takeLease(); err != nil && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, syscall.EROFS) {
 		return nil, fmt.Errorf("opening the store: %w", err)
 	}
 	s.Use = s.rely
@@ -49,6 +51,9 @@ func Open(dir string) (*Store, error) {
 
 // Close gives the lease back. A process that ends without loses it too.
 func (s *Store) Close() error {
+	if s.lease == nil {
+		return nil
+	}
 	name := s.lease.Path()
 	return errors.Join(s.lease.Close(), os.Remove(name))
 }
