@@ -114,14 +114,14 @@ func TestExpandProblems(t *testing.T) {
 	for step, want := range map[string]string{
 		"write: {to: '${facts.version}/x', text: x}":          `a path in the image is absolute: write "/1.4.0/x"`,
 		"write: {to: /a/../b, text: x}":                       `a path in the image cannot hold ".."`,
-		"write: {to: /a/, text: x}":                           `write makes a file: "/a/" must not end with a slash`,
-		"copy: {from: /etc, to: /a}":                          `from is relative to the project folder: "/etc" is absolute`,
+		`write: {to: '/a${"/"}', text: x}`:                    `write makes a file: "/a/" must not end with a slash`,
+		`copy: {from: '${"/etc"}', to: /a}`:                   `from is relative to the project folder: "/etc" is absolute`,
 		"copy: {from: a/../../b, to: /a}":                     `from must stay inside the project folder`,
-		"copy: {from: '', to: /a}":                            "from is empty; write . for the whole project folder",
+		`copy: {from: '${""}', to: /a}`:                       "from is empty; write . for the whole project folder",
 		"copy: {from: a, to: /a, mode: rwx}":                  `"rwx" is no mode`,
 		"copy: {from: a, to: /a, owner: 'a:b:c'}":             `"a:b:c" is no owner`,
 		"copy: {from: a, to: /a, owner: 99999999999}":         `owner "99999999999" is beyond what systems take`,
-		"link: {to: /a, target: ''}":                          "target is empty",
+		`link: {to: /a, target: '${""}'}`:                     "target is empty",
 		"take: {from: h:1/g, path: /a, to: /b}":               `"h:1/g" needs a tag or a digest: none is assumed`,
 		"take: {from: '${facts.version}/g', path: /, to: /b}": `"1.4.0/g" needs a tag`,
 	} {

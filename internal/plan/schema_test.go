@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -20,7 +22,7 @@ import (
 )
 
 // corpus gathers the recipes that ship, that the documents show, and that the end-to-end tests build.
-func corpus(t *testing.T) map[string]string {
+func corpus(t require.TestingT) map[string]string {
 	texts := map[string]string{}
 	read := func(name string) string {
 		text, err := os.ReadFile(filepath.Join("../..", name))
@@ -83,7 +85,7 @@ var beyond = regexp.MustCompile(`no stage or image is named|needs itself|names a
 	`environment variable|not known here|mismatched types|expected bool|is no mode|is no owner|is beyond what|is no port|is no valid|leads out|must stay inside|` +
 	`is not for|stands twice|a reference is empty|cannot hold|is no address|has nothing|too many|holds? no|unexpected token|cannot use|interface conversion|invalid operation|gives|must not end with a slash|is needed for|after ':' is empty`)
 
-func verdicts(t *testing.T, schema *jsonschema.Schema, text string) (byLoader, bySchema error, readable bool) {
+func verdicts(schema *jsonschema.Schema, text string) (byLoader, bySchema error, readable bool) {
 	var value any
 	if yaml.Unmarshal([]byte(text), &value) != nil {
 		return nil, nil, false
@@ -108,6 +110,12 @@ func plain(value any) any {
 		for i := range v {
 			v[i] = plain(v[i])
 		}
+	case time.Time:
+		return v.String()
+	case float64:
+		if math.IsInf(v, 0) || math.IsNaN(v) {
+			return fmt.Sprint(v)
+		}
 	}
 	return value
 }
@@ -115,14 +123,7 @@ func plain(value any) any {
 // TestSchemaAgreesWithTheLoader holds the schema, by an independent validator, against what the program accepts: on every
 // recipe of the corpus, and on each with one value taken away, misnamed, or of another type.
 func TestSchemaAgreesWithTheLoader(t *testing.T) {
-	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(recipe.Schema))
-	require.NoError(t, err)
-	compiler := jsonschema.NewCompiler()
-	compiler.DefaultDraft(jsonschema.Draft2020)
-	require.NoError(t, compiler.AddResource("recipe.json", document))
-	schema, err := compiler.Compile("recipe.json")
-	require.NoError(t, err)
-	wrong := 0
+	schema, wrong := compiled(t), 0
 	for name, text := range corpus(t) {
 		agree(t, schema, name, text)
 		for what, mutant := range mutants(t, text) {
@@ -134,9 +135,34 @@ func TestSchemaAgreesWithTheLoader(t *testing.T) {
 	require.Greater(t, wrong, 1000, "a corpus of wrong recipes")
 }
 
+func compiled(t require.TestingT) *jsonschema.Schema {
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(recipe.Schema))
+	require.NoError(t, err)
+	compiler := jsonschema.NewCompiler()
+	compiler.DefaultDraft(jsonschema.Draft2020)
+	require.NoError(t, compiler.AddResource("recipe.json", document))
+	schema, err := compiler.Compile("recipe.json")
+	require.NoError(t, err)
+	return schema
+}
+
+// FuzzLoader: whatever the loader accepts, the schema accepts.
+func FuzzLoader(f *testing.F) {
+	schema := compiled(f)
+	for _, text := range corpus(f) {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		byLoader, bySchema, readable := verdicts(schema, text)
+		if readable && byLoader == nil && bySchema != nil {
+			t.Fatalf("the schema alone refuses it: %v", bySchema)
+		}
+	})
+}
+
 // agree demands one verdict, and gives it.
 func agree(t *testing.T, schema *jsonschema.Schema, name, text string) bool {
-	byLoader, bySchema, readable := verdicts(t, schema, text)
+	byLoader, bySchema, readable := verdicts(schema, text)
 	switch {
 	case !readable:
 	case byLoader == nil && bySchema != nil:

@@ -282,6 +282,20 @@ func (d *decoder) text(n *yaml.Node, what string) Template {
 	return d.template(n)
 }
 
+// source reads a path of the project folder, or an address.
+func (d *decoder) source(n *yaml.Node, what string) Template {
+	t := d.text(n, what)
+	text, constant := t.Constant()
+	switch {
+	case !constant || !t.Given:
+	case text == "":
+		d.report(t.Pos, "from is empty; write . for the whole project folder")
+	case strings.HasPrefix(text, "/"):
+		d.report(t.Pos, "from is relative to the project folder: %q is absolute", text)
+	}
+	return t
+}
+
 // target reads a path in the image.
 func (d *decoder) target(n *yaml.Node, what string) Template {
 	t := d.text(n, what)

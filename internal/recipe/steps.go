@@ -61,7 +61,7 @@ func (d *decoder) copyStep(n *yaml.Node) Action {
 	c := &Copy{}
 	d.object(n, "copy", append(d.access(&c.Access),
 		field{key: "from", need: true, read: func(n *yaml.Node) {
-			c.From = d.texts(n, "from", true)
+			d.each(n, "from", true, func(item *yaml.Node) { c.From = append(c.From, d.source(item, "an entry of from")) })
 			if len(c.From) == 0 && d.deref(n).Kind == yaml.SequenceNode {
 				d.report(at(d.deref(n)), "from names nothing to copy")
 			}
@@ -124,7 +124,12 @@ func (d *decoder) origin(n *yaml.Node, t *Take) {
 func (d *decoder) writeStep(n *yaml.Node) Action {
 	w := &Write{}
 	d.object(n, "write", append(d.access(&w.Access),
-		field{key: "to", need: true, read: func(n *yaml.Node) { w.To = d.target(n, "to") }},
+		field{key: "to", need: true, read: func(n *yaml.Node) {
+			w.To = d.target(n, "to")
+			if text, constant := w.To.Constant(); constant && w.To.Given && strings.HasSuffix(text, "/") {
+				d.report(w.To.Pos, "write makes a file: %q must not end with a slash", text)
+			}
+		}},
 		field{key: "text", need: true, read: func(n *yaml.Node) { w.Text = d.text(n, "text") }},
 	)...)
 	return w
@@ -134,7 +139,12 @@ func (d *decoder) linkStep(n *yaml.Node) Action {
 	l := &Link{}
 	d.object(n, "link",
 		field{key: "to", need: true, read: func(n *yaml.Node) { l.To = d.target(n, "to") }},
-		field{key: "target", need: true, read: func(n *yaml.Node) { l.Target = d.text(n, "target") }},
+		field{key: "target", need: true, read: func(n *yaml.Node) {
+			l.Target = d.text(n, "target")
+			if text, constant := l.Target.Constant(); constant && l.Target.Given && text == "" {
+				d.report(l.Target.Pos, "target is empty")
+			}
+		}},
 		field{key: "owner", read: func(n *yaml.Node) { l.Owner = d.scalar(n, "owner") }},
 	)
 	return l
@@ -143,7 +153,7 @@ func (d *decoder) linkStep(n *yaml.Node) Action {
 func (d *decoder) unpackStep(n *yaml.Node) Action {
 	u := &Unpack{}
 	d.object(n, "unpack", append(d.access(&u.Access),
-		field{key: "from", need: true, read: func(n *yaml.Node) { u.From = d.text(n, "from") }},
+		field{key: "from", need: true, read: func(n *yaml.Node) { u.From = d.source(n, "from") }},
 		field{key: "to", need: true, read: func(n *yaml.Node) { u.To = d.target(n, "to") }},
 		field{key: "sha256", read: func(n *yaml.Node) { u.SHA256 = d.checksum(n) }},
 		field{key: "strip", read: func(n *yaml.Node) { u.Strip = d.number(n, "strip", 0, 100) }},
@@ -164,7 +174,12 @@ func IsAddress(text string) bool {
 func (d *decoder) fetchStep(n *yaml.Node) Action {
 	f := &Fetch{}
 	d.object(n, "fetch", append(d.access(&f.Access),
-		field{key: "from", need: true, read: func(n *yaml.Node) { f.From = d.text(n, "from") }},
+		field{key: "from", need: true, read: func(n *yaml.Node) {
+			f.From = d.text(n, "from")
+			if text, constant := f.From.Constant(); constant && f.From.Given && !IsAddress(text) {
+				d.report(f.From.Pos, "%q is no address: it starts with https:// or http://", text)
+			}
+		}},
 		field{key: "to", need: true, read: func(n *yaml.Node) { f.To = d.target(n, "to") }},
 		field{key: "sha256", need: true, read: func(n *yaml.Node) { f.SHA256 = d.checksum(n) }},
 	)...)
