@@ -1,12 +1,14 @@
 package build
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"fmt"
 	"io"
 	"os"
 	"path"
+	"strings"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
@@ -90,7 +92,7 @@ func (b *builder) fetch(ctx context.Context, c *composer, do plan.Fetch, task ev
 	if err != nil {
 		return err
 	}
-	content, err := b.contentOf(ctx, do.SHA256, got)
+	content, err := b.contentOf(ctx, nameIn(do.Address), do.SHA256, got)
 	if err != nil {
 		return err
 	}
@@ -103,22 +105,31 @@ func (b *builder) fetch(ctx context.Context, c *composer, do plan.Fetch, task ev
 }
 
 // contentOf gives the content's name of a fetched file, from the store's notes where it was read before.
-func (b *builder) contentOf(ctx context.Context, sum string, got *fetched) (digest.Content, error) {
-	question := keyOfText("imbricat content of sha256 " + sum)
-	if note, found := b.o.Store.Note(question); found && digest.Content(note).Valid() {
-		return digest.Content(note), nil
+func (b *builder) contentOf(ctx context.Context, name, sum string, got *fetched) (digest.Content, error) {
+	question := keyOfText("imbricat content of sha256 1 " + sum)
+	if note, found := b.o.Store.Note(question); found {
+		content, m, _ := strings.Cut(string(note), " ")
+		if content := digest.Content(content); content.Valid() {
+			b.mark(content, mark(m))
+			return content, nil
+		}
 	}
 	f, err := got.open(ctx)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
-	hash := digest.NewContent()
-	if _, err := io.Copy(hash, digest.WithContext(ctx, f)); err != nil {
+	hash, start := digest.NewContent(), bytes.Buffer{}
+	whole := digest.WithContext(ctx, f)
+	if _, err := io.Copy(hash, io.TeeReader(io.LimitReader(whole, maxSecret), &start)); err != nil {
 		return "", err
 	}
-	content := digest.ContentOf(hash)
-	_ = b.o.Store.PutNote(question, []byte(content))
+	if _, err := io.Copy(hash, whole); err != nil {
+		return "", err
+	}
+	content, m := digest.ContentOf(hash), markOf(name, start.Bytes())
+	b.mark(content, m)
+	_ = b.o.Store.PutNote(question, []byte(string(content)+" "+string(m)))
 	return content, nil
 }
 
