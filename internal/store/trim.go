@@ -204,12 +204,12 @@ func (s *Store) Trim(ctx context.Context, t Trimming) (*Trimmed, error) {
 		return nil, err
 	}
 	slices.SortFunc(items, func(a, b item) int { return cmp.Or(a.used.Compare(b.used), strings.Compare(a.path, b.path)) })
-	total := usageOf(items).Total
+	total := usageOf(items).Total // what is left when all that is due is gone
 	out := &Trimmed{}
 	var left, due []item
 	for _, i := range items {
 		old := now.Sub(i.used) >= t.UnusedFor
-		large := t.To > 0 && total-sizeOf(due) > t.To
+		large := t.To > 0 && total > t.To
 		switch {
 		case i.kind == "image" || i.kind == "unfinished" && now.Sub(i.used) < 24*time.Hour || !old && !large:
 			left = append(left, i)
@@ -217,7 +217,7 @@ func (s *Store) Trim(ctx context.Context, t Trimming) (*Trimmed, error) {
 			out.Kept++
 			left = append(left, i)
 		default:
-			due = append(due, i)
+			due, total = append(due, i), total-i.size
 		}
 	}
 	if !t.DryRun {
