@@ -2,7 +2,9 @@ package build
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -209,6 +211,58 @@ func TestDamagedIndexIsDropped(t *testing.T) {
 	require.True(t, s.store.HasTree(indexed.DiffID), "it is kept again")
 }
 
+// TestLayersFollowEachOther: a step's next layer is packed from chunks of the last one.
+func TestLayersFollowEachOther(t *testing.T) {
+	s := newSite(t)
+	for i := range 6 {
+		s.write(fmt.Sprintf("data/%d", i), noise(uint64(i), 700_000))
+	}
+	recipe := gauge("copy: {from: data, to: /data}")
+	copied := func(r *Result) int64 {
+		record, found := s.store.Record(keyOfLayer(t, s, r.Steps[0].Layer.Digest))
+		require.True(t, found)
+		return record.Copied
+	}
+	first, err := s.build(recipe)
+	require.NoError(t, err)
+	require.Zero(t, copied(first))
+	s.write("data/5", "changed")
+	second, err := s.build(recipe)
+	require.NoError(t, err)
+	require.Greater(t, copied(second), second.Steps[0].Layer.Size*3/4)
+	fresh := &site{t: t, dir: s.dir, store: newSite(t).store}
+	cold, err := fresh.build(recipe)
+	require.NoError(t, err)
+	require.Equal(t, cold.Images[0].Descriptor.Digest, second.Images[0].Descriptor.Digest)
+}
+
+// noise is text that packs little.
+func noise(seed uint64, size int) string {
+	random := rand.New(rand.NewPCG(seed, 1))
+	content := make([]byte, size)
+	for i := range content {
+		content[i] = byte('a' + random.IntN(26))
+	}
+	return string(content)
+}
+
+// keyOfLayer finds the record of a layer in the store's folder.
+func keyOfLayer(t *testing.T, s *site, layerDigest digest.Digest) digest.Key {
+	names, err := filepath.Glob(filepath.Join(s.store.Dir(), "imbricat/records/*/*.json"))
+	require.NoError(t, err)
+	for _, name := range names {
+		var r store.Record
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(text, &r))
+		if r.Layer.Digest == layerDigest {
+			return r.Key
+		}
+	}
+	t.Fatal("the layer has no record")
+	return ""
+}
+
 // TestMemorySavesReading: an old file is hashed once; when the memory is gone or damaged it is hashed again.
 func TestMemorySavesReading(t *testing.T) {
 	s := newSite(t)
@@ -224,6 +278,9 @@ func TestMemorySavesReading(t *testing.T) {
 	got, err := OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, false, newProgress(event.Discard, event.Task{}))
 	require.NoError(t, err)
 	require.Equal(t, remembered{stat, zero, "secret"}, got.known["old"], "it was not read again")
+	got, err = OpenMemory(s.store, s.dir).Digests(context.Background(), source, picked, true, newProgress(event.Discard, event.Task{}))
+	require.NoError(t, err)
+	require.Equal(t, digest.ContentBytes([]byte("old")), got.known["old"].Content, "asked for anew, it is read whatever is known")
 	picked[0].Stat.Inode++
 	again := OpenMemory(s.store, s.dir)
 	got, err = again.Digests(context.Background(), source, picked, false, newProgress(event.Discard, event.Task{}))

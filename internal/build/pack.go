@@ -136,7 +136,7 @@ func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, erro
 	}
 	b.keepTable(packed)
 	record := &store.Record{Key: t.layerKey(), Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked,
-		Files: t.files, Millis: time.Since(began).Milliseconds()}
+		Files: t.files, Millis: time.Since(began).Milliseconds(), Copied: packed.Copied}
 	return record, b.o.Store.PutRecord(record)
 }
 

@@ -255,11 +255,16 @@ func runStoreDrop(ctx context.Context, s *session) error {
 	return s.result(document, func() error { return report.WriteNames(s.out, s.paint, "dropped", document) })
 }
 
-func runStoreSize(ctx context.Context, s *session) error {
+// storeAlone opens the store for a command that takes no arguments.
+func (s *session) storeAlone() (*store.Store, error) {
 	if _, err := s.args(0, 0, "no arguments"); err != nil {
-		return err
+		return nil, err
 	}
-	st, err := s.openStore()
+	return s.openStore()
+}
+
+func runStoreSize(ctx context.Context, s *session) error {
+	st, err := s.storeAlone()
 	if err != nil {
 		return err
 	}
@@ -298,10 +303,7 @@ func runStoreTrim(ctx context.Context, s *session) error {
 }
 
 func runStoreCheck(ctx context.Context, s *session) error {
-	if _, err := s.args(0, 0, "no arguments"); err != nil {
-		return err
-	}
-	st, err := s.openStore()
+	st, err := s.storeAlone()
 	if err != nil {
 		return err
 	}

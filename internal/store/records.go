@@ -22,6 +22,7 @@ type Record struct {
 	Unpacked int64             `json:"unpacked"` // bytes of the tar
 	Files    int               `json:"files"`
 	Millis   int64             `json:"millis"` // how long the work took
+	Copied   int64             `json:"copied"` // bytes of the layer that came from the step's earlier one
 }
 
 // fileFor gives the path of something kept under a hash in hexadecimal; the name of a digest's algorithm is left out.
