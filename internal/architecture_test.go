@@ -32,12 +32,13 @@ var allowed = map[string]string{
 	"transfer":        "digest event image layout platform reference registry store",
 	"inspect":         "digest image",
 	"standin":         "digest",
-	"build":           "digest event ignore image layer plan platform recipe reference store tree",
+	"sandbox":         "digest tree",
+	"build":           "digest event ignore image layer plan platform recipe reference sandbox store tree",
 	"report":          "digest event inspect layer lock store",
 	"tui":             "event report",
 	"cli":             "*",
 	"../demo":         "",
-	"../cmd/imbricat": "cli",
+	"../cmd/imbricat": "cli sandbox",
 }
 
 func TestImports(t *testing.T) {

@@ -6,6 +6,7 @@
 package build
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"golang.org/x/sync/errgroup"
 
 	"imbricat/internal/digest"
@@ -24,6 +26,7 @@ import (
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
 	"imbricat/internal/reference"
+	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"
 )
@@ -65,6 +68,14 @@ type Options struct {
 	// Fresh are the steps, by label or number, that are done again; FreshAll does all of them again.
 	Fresh    []string
 	FreshAll bool
+	// Sandbox opens what commands run in; nil where there are none.
+	Sandbox func(ctx context.Context) (*sandbox.Box, error)
+	// Secret gives the value of a secret that a step uses.
+	Secret func(ctx context.Context, name string, s plan.Secret) ([]byte, error)
+	// Jobs is how many commands run at a time; 0: as many as there are processors, and at least 4.
+	Jobs int
+	// KeepGoing finishes what does not need what failed.
+	KeepGoing bool
 	// Annotations are set on every image unless the recipe says otherwise.
 	Annotations map[string]string
 }
@@ -105,6 +116,8 @@ type StepResult struct {
 	Bytes    int64 // of the files
 	Layer    digest.Descriptor
 	Took     time.Duration
+
+	run digest.Key // of a command
 }
 
 // Run builds every image of the plan. Everything that can be found wrong without work is found first.
@@ -116,7 +129,8 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	result := &Result{}
-	group, ctx := errgroup.WithContext(ctx)
+	group := newCrew(ctx, o.KeepGoing)
+	ctx = group.ctx
 	for _, u := range o.Plan.Units {
 		group.Go(func() error {
 			_, err := b.unit(ctx, u)
@@ -130,31 +144,45 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 			return err
 		})
 	}
-	if err := group.Wait(); err != nil {
+	err := group.Wait()
+	if err != nil && !o.KeepGoing {
 		return nil, err
 	}
-	result.Images = images
+	for _, one := range images {
+		if one.Descriptor.Digest != "" {
+			result.Images = append(result.Images, one)
+		}
+	}
 	for _, u := range o.Plan.Units {
-		result.Steps = append(result.Steps, b.units[u].steps...)
+		if b.units[u].err == nil {
+			s := b.units[u]
+			for _, t := range s.trees {
+				if t.refilled.Load() {
+					t.report.Outcome, t.report.Reason = event.Ran, refilled
+				}
+			}
+			result.Steps = append(result.Steps, s.steps...)
+		}
 	}
 	creditFirst(result.Steps)
 	b.o.Memory.Save(o.Source)
 	result.Took = time.Since(started)
-	return result, nil
+	return result, err
 }
 
 // creditFirst lets the first of several steps with one layer be the one that ran: which of them came first in time is
 // chance, and results are to be the same every time.
 func creditFirst(steps []StepResult) {
-	first := map[digest.Digest]*StepResult{}
+	first := map[string]*StepResult{}
 	for i := range steps {
 		s := &steps[i]
-		if s.Layer.Digest == "" {
+		id := cmp.Or(string(s.run), string(s.Layer.Digest))
+		if id == "" {
 			continue
 		}
-		known := first[s.Layer.Digest]
+		known := first[id]
 		if known == nil {
-			first[s.Layer.Digest] = s
+			first[id] = s
 		} else if known.Reason == asAnother && s.Reason != asAnother {
 			known.Outcome, s.Outcome = s.Outcome, known.Outcome
 			known.Reason, s.Reason = s.Reason, known.Reason
@@ -166,6 +194,7 @@ func creditFirst(steps []StepResult) {
 // builder is the state of one build.
 type builder struct {
 	o        Options
+	looking  bool // nothing is to be run
 	units    map[*plan.Unit]*unitState
 	bases    map[baseKey]*base
 	layers   flights[digest.Key, *packedLayer]
@@ -174,6 +203,10 @@ type builder struct {
 	fetches  flights[string, *fetched]
 	picks    flights[string, *copied]
 	times    flights[string, time.Time]
+	runs     flights[digest.Key, *stepTree]
+	unpacked flights[digest.Key, string]
+	boxes    flights[string, *sandbox.Box]
+	jobs     chan struct{} // bounds how many commands run at once
 	packing  chan struct{} // bounds how many layers are packed at once
 
 	markMutex sync.Mutex
@@ -184,6 +217,9 @@ type builder struct {
 	closers    []func()
 }
 
+// leastJobs is how many commands run at once on the smallest machine: most wait for something now and then.
+const leastJobs = 4
+
 // maxPacking bounds the layers packed at once: each compresses on all cores anyway.
 const maxPacking = 4
 
@@ -191,6 +227,10 @@ func newBuilder(o Options) *builder {
 	b := &builder{o: o, units: map[*plan.Unit]*unitState{}, bases: map[baseKey]*base{},
 		marks: map[digest.Content]mark{}, told: map[string]bool{},
 		packing: make(chan struct{}, min(maxPacking, runtime.GOMAXPROCS(0)))}
+	if o.Jobs <= 0 {
+		o.Jobs = max(leastJobs, runtime.GOMAXPROCS(0))
+	}
+	b.jobs = make(chan struct{}, o.Jobs)
 	for _, u := range o.Plan.Units {
 		b.units[u] = &unitState{done: make(chan struct{})}
 	}
@@ -211,6 +251,8 @@ type unitState struct {
 	base  *image.Base // of the registry or the store, below all own layers
 	trees []*stepTree // one for each step
 	own   []*stepTree // own layers and those of the units below
+	below []*stepTree // steps of the units below
+	of    *base       // whose layers lie lowest, or nil
 	steps []StepResult
 	info  baseInfo
 
@@ -299,7 +341,8 @@ func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
 		if err != nil {
 			return err
 		}
-		s.view, s.base, s.info = view.Clone(), below.base, below.info
+		s.view, s.base, s.info, s.of = view.Clone(), below.base, below.info, below.of
+		s.below = slices.Concat(below.below, below.trees)
 		for _, t := range below.own {
 			if u.IsImage {
 				t = t.packedAs(layer.Compression(u.Compression))
@@ -315,7 +358,7 @@ func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
 		if err := base.load(ctx, b); err != nil {
 			return fmt.Errorf("the base %s: %w", base.resolved.Name, err)
 		}
-		s.view = base.view.Clone()
+		s.view, s.of = base.view.Clone(), base
 		s.base = &image.Base{Config: *base.config, Layers: base.layers}
 		s.info = baseInfo{base.resolved.Name, base.resolved.Root.Digest}
 		return nil
@@ -343,7 +386,9 @@ func (b *builder) steps(ctx context.Context, u *plan.Unit, s *unitState) error {
 		return err
 	}
 	for i := range s.steps {
-		s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, noLayer
+		if s.steps[i].run == "" {
+			s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, noLayer
+		}
 	}
 	return nil
 }
@@ -357,9 +402,11 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		task := event.Task{ID: fmt.Sprintf("%s#%04d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: label, Fresh: b.fresh(u, i)}
 		t, err := b.compose(ctx, u, &u.Steps[i], s, task, sink)
 		if err != nil {
-			if ctx.Err() == nil {
-				sink.Send(event.Finished{Task: task, Outcome: event.Failed, Reason: err.Error(), Took: time.Since(began)})
+			outcome, why := event.Failed, err.Error()
+			if ctx.Err() != nil {
+				outcome, why = event.Skipped, "another step failed"
 			}
+			sink.Send(event.Finished{Task: task, Outcome: outcome, Reason: why, Took: time.Since(began)})
 			return err
 		}
 		b.warn(u, &u.Steps[i], t.doubts)
@@ -368,6 +415,12 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		t.task, t.report = task, &s.steps[i]
 		s.trees = append(s.trees, t)
 		s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Label: label, Files: t.files, Bytes: t.bytes}
+		if t.ran != nil {
+			b.reportRun(t, !u.IsImage || t.empty, sink)
+		}
+		if t.ran != nil && t.empty {
+			continue
+		}
 		if t.empty {
 			// An empty layer would be noise.
 			s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, nothing
@@ -381,6 +434,31 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		next(t)
 	}
 	return nil
+}
+
+// reportRun tells how a command went; over tells that no layer is packed for it.
+func (b *builder) reportRun(t *stepTree, over bool, sink event.Sink) {
+	t.report.run, t.report.Outcome, t.report.Reason, t.report.Took = t.ran.key, t.ran.outcome, t.ran.reason, t.ran.took
+	if over {
+		done := event.Finished{Task: t.task, Outcome: t.ran.outcome, Reason: t.ran.reason, Took: t.ran.took}
+		if t.files > 0 {
+			done.Detail = fmt.Sprintf("%s, %s", plural(t.files, "file"), humanize.Bytes(uint64(t.bytes)))
+		}
+		sink.Send(done)
+	}
+}
+
+// strata gives the trees that lie below the next step, lowest first.
+func (s *unitState) strata(b *builder) []*stratum {
+	var all []*stratum
+	if s.of != nil {
+		s.of.strataOnce.Do(func() { s.of.strata = s.of.stratify() })
+		all = append(all, s.of.strata...)
+	}
+	for _, t := range s.own {
+		all = append(all, t.stratum())
+	}
+	return all
 }
 
 // fresh tells whether a step was asked to be done again.

@@ -174,6 +174,17 @@ func (b *builder) compose(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 			return t, inStep(u, task, err)
 		}
 	}
+	if _, isRun := step.Do.(plan.Run); isRun {
+		t, err := b.runStep(ctx, u, step, s, task, sink)
+		var failed *StepFailed
+		if errors.As(err, &failed) {
+			return nil, err
+		}
+		if t != nil {
+			t.doubts = b.doubtsOf(t.entries)
+		}
+		return t, inStep(u, task, err)
+	}
 	view, err := s.see(ctx)
 	if err != nil {
 		return nil, err

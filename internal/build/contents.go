@@ -27,6 +27,7 @@ type packedContents struct {
 	name    string // for messages
 	store   *store.Store
 	entries []tree.Entry
+	blob    func(ctx context.Context) (io.ReadCloser, error) // of a layer
 	// walk visits the files of the archive in its order, by their names there.
 	walk func(ctx context.Context, visit func(path string, body io.Reader) error) error
 
@@ -73,15 +74,18 @@ func (b *builder) layerContents(ctx context.Context, desc digest.Descriptor, id 
 		if err != nil {
 			return nil, err
 		}
+		blob := func(ctx context.Context) (io.ReadCloser, error) { return b.o.Store.Fetch(ctx, desc) }
 		walk := func(ctx context.Context, visit func(string, io.Reader) error) error {
-			blob, err := b.o.Store.Fetch(ctx, desc)
+			body, err := blob(ctx)
 			if err != nil {
 				return err
 			}
-			defer blob.Close()
-			return walkTar(ctx, blob, visit)
+			defer body.Close()
+			return walkTar(ctx, body, visit)
 		}
-		return b.packed("the layer "+string(desc.Digest), indexed.Entries, walk), nil
+		contents := b.packed("the layer "+string(desc.Digest), indexed.Entries, walk)
+		contents.blob = blob
+		return contents, nil
 	})
 	return l, err
 }

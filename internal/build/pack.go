@@ -64,6 +64,9 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 		default:
 			done.Reason = notPacked
 		}
+		if t.ran != nil {
+			done.Outcome, done.Reason, done.Took = t.ran.outcome, t.ran.reason, t.ran.took
+		}
 		t.report.Outcome, t.report.Reason, t.report.Layer, t.report.Took = done.Outcome, done.Reason, t.layer.Layer, done.Took
 		b.o.Sink.Send(done)
 	})

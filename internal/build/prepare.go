@@ -28,7 +28,7 @@ type baseKey struct {
 }
 
 func keyOf(ref reference.Reference, u *plan.Unit) baseKey {
-	return baseKey{ref.String(), u.ID.Platform}
+	return baseKey{ref.String(), u.Machine}
 }
 
 // base is an image elsewhere that units start from or take from.
@@ -39,6 +39,10 @@ type base struct {
 	config   *v1.Image
 	layers   []digest.Descriptor
 	view     *tree.View // shared: cloned before anything is applied
+	contents []*packedContents
+
+	strataOnce sync.Once
+	strata     []*stratum
 }
 
 // prepare finds every base and every source before any work, and reports all that is wrong at once.
@@ -46,6 +50,9 @@ func (b *builder) prepare(ctx context.Context) error {
 	problems := &recipe.Errors{File: b.o.Plan.File}
 	b.checkSources(problems)
 	err := b.resolveBases(ctx, problems)
+	if err == nil && !b.looking {
+		err = b.checkMachine(ctx)
+	}
 	// What is wrong with the recipe comes before what is wrong with a registry.
 	if len(problems.Problems) == 0 || ctx.Err() != nil {
 		return err
@@ -124,7 +131,7 @@ func (b *builder) resolveBases(ctx context.Context, problems *recipe.Errors) err
 		one := &base{}
 		b.bases[key] = one
 		group.Go(func() error {
-			resolved, err := b.o.Bases.Resolve(ctx, ref, u.ID.Platform)
+			resolved, err := b.o.Bases.Resolve(ctx, ref, u.Machine)
 			var lacks *image.NoPlatformError
 			if errors.As(err, &lacks) || errors.Is(err, fs.ErrNotExist) {
 				mutex.Lock()
@@ -182,7 +189,7 @@ func (one *base) read(ctx context.Context, b *builder) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	one.view = tree.NewView()
+	one.view, one.contents = tree.NewView(), contents
 	for i, c := range contents {
 		if err := one.view.Apply(c.entries, c); err != nil {
 			return fmt.Errorf("layer %d: %w", i+1, err)

@@ -50,6 +50,7 @@ type StepPreview struct {
 // Look finds what a build would do. Mistakes are reported as by Run.
 func Look(ctx context.Context, o Options) (*Preview, error) {
 	b := newBuilder(o)
+	b.looking = true
 	defer b.close()
 	if err := b.prepare(ctx); err != nil {
 		return nil, err

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
@@ -37,6 +38,9 @@ type stepTree struct {
 	task        event.Task
 	report      *StepResult
 
+	ran      *ran        // of a command
+	refilled atomic.Bool // the command ran again for its kept directory
+
 	once  sync.Once
 	layer *store.Record // after pack
 	err   error
@@ -47,9 +51,15 @@ func (t *stepTree) packedAs(c layer.Compression) *stepTree {
 	if t.ofImage || t.compression == c {
 		return t
 	}
-	own := &stepTree{key: t.key, files: t.files, bytes: t.bytes, doubts: t.doubts, compression: c, task: t.task, report: &StepResult{},
-		lineage: keyOfText(string(t.lineage) + " " + string(c))}
-	own.load = t.all
+	own := t.alias()
+	own.compression, own.task, own.report = c, t.task, &StepResult{}
+	own.lineage = keyOfText(string(t.lineage) + " " + string(c))
+	return own
+}
+
+// alias is the same tree for another step.
+func (t *stepTree) alias() *stepTree {
+	own := &stepTree{key: t.key, files: t.files, bytes: t.bytes, empty: t.empty, doubts: t.doubts, load: t.all}
 	own.locate = func(ctx context.Context, _ []tree.Entry) (map[string]place, error) {
 		err := t.find(ctx)
 		return t.places, err

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -32,6 +33,7 @@ func buildCommand() *cli.Command {
 		Description: "Builds the images of the recipe, or those named, for all their platforms. What has not changed is reused.\n\n" +
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
 		Flags: []cli.Flag{platformFlag(), factFlag(),
+			sandboxFlag(), jobsFlag(), keepGoingFlag(),
 			&cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
 	}
@@ -69,7 +71,8 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 	}
 	o := build.Options{
 		Plan: p.plan, Store: st, Source: source, Memory: build.OpenMemory(st, dir), Sink: sink,
-		Bases:       &bases{opener: opener, store: st, lock: held, sink: quiet(sink, p.recipe.Silence)},
+		Bases:   &bases{opener: opener, store: st, lock: held, sink: quiet(sink, p.recipe.Silence)},
+		Sandbox: s.sandbox(st), Secret: secretValue(dir), Jobs: int(s.cmd.Int("jobs")), KeepGoing: s.cmd.Bool("keep-going"),
 		Annotations: annotations, Project: dir, Download: download.New("imbricat/" + version()).Get,
 		CommitTimes: func(ctx context.Context) (func(string) int64, error) {
 			times, err := p.facts.Git.Times(ctx)
@@ -131,14 +134,14 @@ func runBuild(ctx context.Context, s *session) error {
 		return err
 	}
 	result, err := build.Run(ctx, o)
-	if err != nil {
+	if result == nil {
 		view.Close("")
 		return err
 	}
 	document := buildDocument(result)
 	document.Warnings = told.sorted()
 	view.Close(document.Summary(result.Took))
-	return s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) })
+	return errors.Join(err, s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) }))
 }
 
 // warnings passes events on and keeps the warnings among them.

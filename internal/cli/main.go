@@ -22,6 +22,7 @@ import (
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
+	"imbricat/internal/sandbox"
 )
 
 // Exit codes; docs/commands.md tells them to people.
@@ -70,6 +71,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 		return exitInterrupted
 	}
 	code := exitCode(err)
+	tellFailures(stderr, err)
 	if message := strings.TrimSpace(err.Error()); message != "" {
 		fmt.Fprintln(stderr, prefix(err)+message)
 	}
@@ -101,10 +103,11 @@ func exitCode(err error) int {
 	var lacks *image.NoPlatformError
 	var usage usageError
 	var file *download.Error
+	var unable *sandbox.UnableError
 	switch {
 	case errors.As(err, &own):
 		return own.code
-	case errors.As(err, &list) && list.OnlyLater():
+	case errors.As(err, &list) && list.OnlyLater(), errors.As(err, &unable):
 		return exitUnable
 	case errors.As(err, &list), errors.As(err, &unknown), errors.As(err, &epoch), errors.As(err, &lacks),
 		errors.As(err, &usage), errors.Is(err, plan.ErrChoice):

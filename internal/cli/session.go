@@ -269,3 +269,17 @@ func factFlag() cli.Flag {
 func platformFlag() cli.Flag {
 	return &cli.StringSliceFlag{Name: "platform", Usage: "`OS/ARCHITECTURE`: only this one of the platforms; may be given again, or hold several with commas"}
 }
+
+func jobsFlag() cli.Flag {
+	return &cli.IntFlag{Name: "jobs", Usage: "`NUMBER` of commands that run at a time (default: as many as there are processors, at least 4)", Sources: env("JOBS"),
+		Validator: func(n int) error {
+			if n < 1 {
+				return fmt.Errorf("--jobs takes a number from 1")
+			}
+			return nil
+		}}
+}
+
+func keepGoingFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "keep-going", Usage: "when something fails, finish what does not need it", Sources: env("KEEP_GOING")}
+}

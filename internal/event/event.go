@@ -23,7 +23,7 @@ func (o Outcome) String() string {
 	return [...]string{"ran", "reused", "sent", "skipped", "failed"}[o]
 }
 
-// Event is one of Started, Progress, Finished, Warning.
+// Event is one of Started, Progress, Output, Finished, Warning.
 type Event interface{ isEvent() }
 
 // Task names a piece of work for people. Unit and Platform group tasks; ID is unique among the running ones.
@@ -39,8 +39,15 @@ type Task struct {
 // that is known.
 type Started struct {
 	Task  Task
-	Act   string // "reading", "packing", "sending"
+	Act   string // "reading", "packing", "sending", "running", "waiting"
 	Total int64
+	Note  string // what the act is for, where there is more to say
+}
+
+// Output is what a running command printed: whole lines, but for the last and for very long ones. Secrets are covered.
+type Output struct {
+	Task Task
+	Text string
 }
 
 // Progress says how many bytes a running task has moved.
@@ -74,15 +81,18 @@ const (
 	SetUID        = "set-uid"        // a program that runs with its owner's or group's rights
 	Secret        = "secret"         // what looks like a private key or a token
 	Offline       = "offline"        // a registry cannot be reached, and an earlier answer serves
+	Emulated      = "emulated"       // commands for another architecture run in an emulator, which is slower
+	Confined      = "confined"       // commands are kept apart from the machine less than they could be
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}
 func (Finished) isEvent() {}
 func (Warning) isEvent()  {}
+func (Output) isEvent()   {}
 
 // Sink receives events. Send may be called from several goroutines at once and must return soon.
 type Sink interface{ Send(Event) }

@@ -29,13 +29,13 @@ var ErrChoice = errors.New("not in the recipe")
 
 // Expand makes the plan. The error is a *recipe.Errors with every problem found, or wraps ErrChoice.
 func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
-	x := &expander{recipe: r, options: o, units: map[UnitID]*Unit{}, scopes: map[platform.Platform]*recipe.Scope{},
+	x := &expander{recipe: r, secrets: map[string]Secret{}, options: o, units: map[UnitID]*Unit{}, scopes: map[platform.Platform]*recipe.Scope{},
 		problems: &recipe.Errors{File: r.File}}
 	chosen, err := x.choose()
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{File: r.File, Silence: r.Silence}
+	p := &Plan{File: r.File, Silence: r.Silence, Secrets: x.secrets}
 	for _, i := range chosen {
 		p.Images = append(p.Images, x.image(i))
 	}
@@ -53,6 +53,7 @@ type expander struct {
 	order    []*Unit
 	scopes   map[platform.Platform]*recipe.Scope
 	problems *recipe.Errors
+	secrets  map[string]Secret
 }
 
 func (x *expander) report(pos recipe.Pos, format string, args ...any) {
@@ -163,7 +164,7 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 	if u, known := x.units[id]; known {
 		return u
 	}
-	u := &Unit{ID: id}
+	u := &Unit{ID: id, Machine: p}
 	x.units[id] = u
 	e := &evaluator{expander: x, scope: x.scope(p), platform: p}
 	if e.scope == nil {
@@ -171,6 +172,9 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 	}
 	for i := range x.recipe.Stages {
 		if x.recipe.Stages[i].Name == name {
+			if x.recipe.Stages[i].Here {
+				u.Machine = x.options.Here
+			}
 			e.stage(u, &x.recipe.Stages[i])
 		}
 	}
@@ -271,7 +275,7 @@ func (e *evaluator) stage(u *Unit, s *recipe.Stage) {
 	u.Base = Base{Kind: s.Base.Kind, Pos: s.Base.Pos}
 	switch s.Base.Kind {
 	case recipe.ImageBase, recipe.StageBase:
-		u.Base.Unit = e.unit(s.Base.Name, e.platform)
+		u.Base.Unit = e.unit(s.Base.Name, u.Machine)
 	case recipe.ReferenceBase:
 		text := e.text(s.Base.Reference)
 		if text == "none" {
@@ -284,7 +288,7 @@ func (e *evaluator) stage(u *Unit, s *recipe.Stage) {
 		if len(s.Steps[i].Only) > 0 && !slices.Contains(s.Steps[i].Only, e.platform) {
 			continue
 		}
-		u.Steps = append(u.Steps, e.step(&s.Steps[i], s.Defaults.Access))
+		u.Steps = append(u.Steps, e.step(&s.Steps[i], s.Defaults))
 	}
 }
 
@@ -300,9 +304,9 @@ func (e *evaluator) reference(pos recipe.Pos, text string) reference.Reference {
 }
 
 // step evaluates a step. label is built from what it does.
-func (e *evaluator) step(s *recipe.Step, d recipe.Access) Step {
+func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 	out := Step{Label: s.Name, Pos: s.Pos, Silence: s.Silence}
-	label := ""
+	label, d := "", defaults.Access
 	switch do := s.Do.(type) {
 	case *recipe.Copy:
 		c := e.copy(do, do.Access.Or(d))
@@ -343,6 +347,9 @@ func (e *evaluator) step(s *recipe.Step, d recipe.Access) Step {
 			r.Paths, r.PathPos = append(r.Paths, e.target(template).Path), append(r.PathPos, template.Pos)
 		}
 		out.Do, label = r, "remove "+strings.Join(r.Paths, " ")
+	case *recipe.Run:
+		out.Do = e.run(do, defaults)
+		label = "run " + shortened(strings.Join(do.Args, " ")+strings.Join(do.Lines, "; "))
 	}
 	if out.Label == "" {
 		out.Label = strings.Join(strings.Fields(label), " ")

@@ -6,6 +6,8 @@
 package plan
 
 import (
+	"time"
+
 	"imbricat/internal/image"
 	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
@@ -18,6 +20,7 @@ type Plan struct {
 	Silence []string // codes of warnings that are not given
 	Images  []*Image
 	Units   []*Unit
+	Secrets map[string]Secret // those that run steps use
 }
 
 // Image is one image over all its platforms.
@@ -49,6 +52,7 @@ type Unit struct {
 	ID          UnitID
 	IsImage     bool
 	Pos         recipe.Pos
+	Machine     platform.Platform // that the base is for and that run steps run on; not the ID's where the stage is to run here
 	Base        Base
 	Steps       []Step
 	Settings    image.Settings    // images only
@@ -73,7 +77,7 @@ type Step struct {
 	Do      Action
 }
 
-// Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove. Paths in the image are absolute and clean; Folder remembers that the
+// Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. Paths in the image are absolute and clean; Folder remembers that the
 // person wrote a slash at the end.
 type Action interface{ isAction() }
 
@@ -171,6 +175,43 @@ type Remove struct {
 	PathPos []recipe.Pos
 }
 
+// Run runs a command in what lies below.
+type Run struct {
+	Lines    []string // of a shell, each of which must succeed
+	Args     []string // a program with its arguments, where there are no lines
+	In       string   // absolute, clean; empty: as the base says
+	InPos    recipe.Pos
+	User     *Owner // nil: as the base says
+	UserPos  recipe.Pos
+	Env      map[string]string
+	Keep     []Keep // sorted by name, so that no two steps wait for each other in a circle
+	Secrets  []SecretUse
+	Network  bool
+	FreshTmp bool
+	Within   time.Duration
+	Expires  time.Duration // 0: never
+}
+
+// Keep gives a kept directory to a run step.
+type Keep struct {
+	Name   string // with the platform, where each has its own
+	At     string // absolute, clean
+	AtOnce bool
+}
+
+// SecretUse gives a secret to a run step.
+type SecretUse struct{ Name, At string }
+
+// Secret says where a secret comes from.
+type Secret struct {
+	Pos      recipe.Pos
+	Env      string
+	File     string // relative to the project folder, or absolute
+	Command  []string
+	SSHAgent bool
+}
+
+func (Run) isAction()    {}
 func (Copy) isAction()   {}
 func (Take) isAction()   {}
 func (Write) isAction()  {}

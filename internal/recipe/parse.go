@@ -53,7 +53,7 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 				r.Facts = append(r.Facts, Fact{key.Value, at(key), d.scalar(value, "the fact "+key.Value)})
 			})
 		}},
-		field{key: "secrets", later: true, read: d.secrets},
+		field{key: "secrets", read: func(n *yaml.Node) { d.secrets(n, r) }},
 		field{key: "stages", read: func(n *yaml.Node) {
 			d.named(n, "stages", func(key, value *yaml.Node) { r.Stages = append(r.Stages, d.stage(key, value)) })
 		}},
@@ -115,7 +115,7 @@ func (d *decoder) unitFields(s *Stage) []field {
 		{key: "steps", read: func(n *yaml.Node) { s.Steps = d.steps(n) }},
 		{key: "defaults", read: func(n *yaml.Node) {
 			d.object(n, "defaults", append(d.access(&s.Defaults.Access),
-				field{key: "in", read: func(n *yaml.Node) { s.Defaults.In = d.text(n, "in") }},
+				field{key: "in", read: func(n *yaml.Node) { s.Defaults.In = d.target(n, "in") }},
 				field{key: "user", read: func(n *yaml.Node) { s.Defaults.User = d.scalar(n, "user") }},
 				field{key: "env", read: func(n *yaml.Node) {
 					s.Defaults.Env = d.textPairs(n, "env")
@@ -139,7 +139,7 @@ func (d *decoder) stage(key, value *yaml.Node) Stage {
 	s := Stage{Name: key.Value, Pos: at(key)}
 	d.checkName(key, "stage", unitName)
 	d.object(value, "the stage "+key.Value, append(d.unitFields(&s),
-		field{key: "machine", later: true, read: func(n *yaml.Node) { d.oneOf(n, "machine", "here", "wanted") }},
+		field{key: "machine", read: func(n *yaml.Node) { s.Here = d.oneOf(n, "machine", "here", "wanted") == "here" }},
 	)...)
 	return s
 }
@@ -341,6 +341,9 @@ func (d *decoder) checkNames(r *Recipe) {
 	}
 	for _, name := range names {
 		d.checkUses(units[name], units, names)
+		for _, steps := range units[name].steps {
+			d.checkSecretUses(r, steps)
+		}
 	}
 	d.checkCycles(names, units)
 }

@@ -26,6 +26,7 @@ type Recipe struct {
 	File    *File
 	Sources Sources
 	Facts   []Fact
+	Secrets []Secret
 	Stages  []Stage
 	Images  []Image
 	Silence []string // codes of warnings that are not given
@@ -68,6 +69,7 @@ type Stage struct {
 	Name     string
 	Pos      Pos
 	Base     Base
+	Here     bool // run steps run on this machine's platform, whatever the wanted one
 	Steps    []Step
 	Defaults Defaults
 }
@@ -110,7 +112,7 @@ type Step struct {
 	Do      Action
 }
 
-// Action is one of *Copy, *Take, *Write, *Link, *Unpack, *Fetch, *Remove.
+// Action is one of *Copy, *Take, *Write, *Link, *Unpack, *Fetch, *Remove, *Run.
 type Action interface{ isAction() }
 
 // Access is the owner and mode that a step gives to what it lays down; empty templates leave the default.

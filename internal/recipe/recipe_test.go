@@ -79,7 +79,7 @@ func TestProblems(t *testing.T) {
 		{steps("{write: {to: /a, text: \"${git.tga ?? 'x' + git.short}\"}}"), []string{`8:39: unknown name "tga" in ${git.tga ?? 'x' + git.short}; did you mean "tag"?`}},
 		{steps("{write: {to: /a, text: \"${git.tag ?? 'x' + git.shrt}\"}}"), []string{`8:56: unknown name "shrt" in ${git.tag ?? 'x' + git.shrt}; did you mean "short"?`}},
 		{steps("{run: 5}"), []string{"8:15: an entry of run must be text, not a number"}},
-		{steps("{run: [a, b], keep: [{name: d, at: /d, hand-out: turn}]}"), []string{"8:10: run: not yet", `8:58: hand-out cannot be "turn"; did you mean "turns"?`}},
+		{steps("{run: [a, b], keep: [{name: d, at: /d, hand-out: turn}]}"), []string{`8:58: hand-out cannot be "turn"; did you mean "turns"?`}},
 		{steps("{fetch: {from: \"https://data.tideline.example/x\", to: /x}}"), []string{`8:17: fetch needs the key "sha256"`}},
 		{steps("{take: {from: tabels, path: /a, to: /b}}"), []string{`8:23: no stage or image is named "tabels"; did you mean "tables"?`}},
 	}

@@ -20,32 +20,39 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 	s := Step{Pos: at(target)}
 	before := len(d.problems)
 	actions := 0
-	action := func(key string, later bool, read func(n *yaml.Node)) field {
-		return field{key: key, later: later, read: func(n *yaml.Node) { actions++; read(n) }}
+	action := func(key string, read func(n *yaml.Node)) field {
+		return field{key: key, read: func(n *yaml.Node) { actions++; read(n) }}
 	}
-	d.object(n, "a step",
-		action("copy", false, func(n *yaml.Node) { s.Do = d.copyStep(n) }),
-		action("take", false, func(n *yaml.Node) { s.Do = d.takeStep(n) }),
-		action("write", false, func(n *yaml.Node) { s.Do = d.writeStep(n) }),
-		action("link", false, func(n *yaml.Node) { s.Do = d.linkStep(n) }),
-		action("unpack", false, func(n *yaml.Node) { s.Do = d.unpackStep(n) }),
-		action("fetch", false, func(n *yaml.Node) { s.Do = d.fetchStep(n) }),
-		action("remove", false, func(n *yaml.Node) { s.Do = d.removeStep(n) }),
-		action("run", true, func(n *yaml.Node) { d.words(n, "run", true) }),
-		field{key: "name", read: func(n *yaml.Node) { s.Name = d.word(n, "name") }},
-		field{key: "only", read: func(n *yaml.Node) { s.Only = d.platforms(n, "only") }},
-		field{key: "silence", read: func(n *yaml.Node) { s.Silence = d.silence(n) }},
-		field{key: "in", later: true, read: func(n *yaml.Node) { d.text(n, "in") }},
-		field{key: "user", later: true, read: func(n *yaml.Node) { d.scalar(n, "user") }},
-		field{key: "env", later: true, read: func(n *yaml.Node) { d.textPairs(n, "env") }},
-		field{key: "keep", later: true, read: d.keep},
-		field{key: "secrets", later: true, read: d.secretUses},
-		field{key: "network", later: true, read: func(n *yaml.Node) { d.boolean(n, "network") }},
-		field{key: "expires", later: true, read: func(n *yaml.Node) { d.word(n, "expires") }},
-	)
-	plain := !slices.ContainsFunc(d.problems[before:], func(p Problem) bool { return !p.Later })
-	if actions != 1 && plain {
+	beside := &Run{} // what stands beside a run, whatever its place
+	var command *Run
+	besideKey := ""
+	fields := []field{
+		action("copy", func(n *yaml.Node) { s.Do = d.copyStep(n) }),
+		action("take", func(n *yaml.Node) { s.Do = d.takeStep(n) }),
+		action("write", func(n *yaml.Node) { s.Do = d.writeStep(n) }),
+		action("link", func(n *yaml.Node) { s.Do = d.linkStep(n) }),
+		action("unpack", func(n *yaml.Node) { s.Do = d.unpackStep(n) }),
+		action("fetch", func(n *yaml.Node) { s.Do = d.fetchStep(n) }),
+		action("remove", func(n *yaml.Node) { s.Do = d.removeStep(n) }),
+		action("run", func(n *yaml.Node) { command = d.runStep(n); s.Do = beside }),
+		{key: "name", read: func(n *yaml.Node) { s.Name = d.word(n, "name") }},
+		{key: "only", read: func(n *yaml.Node) { s.Only = d.platforms(n, "only") }},
+		{key: "silence", read: func(n *yaml.Node) { s.Silence = d.silence(n) }},
+	}
+	for _, f := range d.runFields(beside) {
+		read := f.read
+		f.read = func(n *yaml.Node) { besideKey = f.key; read(n) }
+		fields = append(fields, f)
+	}
+	d.object(n, "a step", fields...)
+	if actions != 1 && len(d.problems) == before {
 		d.report(s.Pos, "a step does exactly one of copy, take, write, link, unpack, fetch, remove, run; this one has %d", actions)
+	}
+	if command == nil && besideKey != "" && len(d.problems) == before {
+		d.report(s.Pos, "%s stands beside run alone", besideKey)
+	}
+	if command != nil {
+		beside.Lines, beside.Args = command.Lines, command.Args
 	}
 	return s, s.Do != nil && actions == 1
 }
@@ -258,26 +265,6 @@ func (d *decoder) numberField(key string) field {
 			d.wrongType(n, key, "a number")
 		}
 	}}
-}
-
-func (d *decoder) keep(n *yaml.Node) {
-	d.each(n, "keep", false, func(item *yaml.Node) {
-		d.object(item, "a kept directory", d.textField("name", true), d.textField("at", true),
-			field{key: "hand-out", read: func(n *yaml.Node) { d.oneOf(n, "hand-out", "turns", "at-once") }})
-	})
-}
-
-func (d *decoder) secretUses(n *yaml.Node) {
-	d.each(n, "secrets", false, func(item *yaml.Node) {
-		d.object(item, "a secret", d.textField("name", true), d.textField("at", true))
-	})
-}
-
-func (d *decoder) secrets(n *yaml.Node) {
-	d.named(n, "secrets", func(key, value *yaml.Node) {
-		d.object(value, "the secret "+key.Value, d.textField("env", false), d.textField("file", false),
-			field{key: "command", read: func(n *yaml.Node) { d.words(n, "command", false) }})
-	})
 }
 
 // variants reads what differs by platform.

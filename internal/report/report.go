@@ -126,14 +126,18 @@ func Mark(o event.Outcome) string {
 	return "✗"
 }
 
+// Where tells what a task belongs to.
+func Where(t event.Task) string {
+	if t.Platform == "" {
+		return t.Unit
+	}
+	return t.Unit + " " + t.Platform
+}
+
 // Line is a finished task in one line.
 func Line(p Paint, e event.Finished) string {
 	what := p.with(outcomeStyle(e.Outcome), Mark(e.Outcome)+" "+fmt.Sprintf("%-7s", e.Outcome))
-	where := e.Task.Unit
-	if e.Task.Platform != "" {
-		where += " " + e.Task.Platform
-	}
-	line := what + " " + p.Muted(where+":") + " " + e.Task.Label
+	line := what + " " + p.Muted(Where(e.Task)+":") + " " + e.Task.Label
 	var tail []string
 	for _, part := range []string{e.Detail, e.Reason} {
 		if part != "" {

@@ -81,7 +81,10 @@ func (s *Store) Check(ctx context.Context, repair bool) (*Report, error) {
 	if err := s.eachFile("imbricat/records", c.record); err != nil {
 		return nil, err
 	}
-	for _, folder := range []string{trees, tables, notes} {
+	if err := s.eachFile(filepath.Join("imbricat", runs), c.run); err != nil {
+		return nil, err
+	}
+	for _, folder := range []string{trees, tables, notes, indexes, logs} {
 		if err := s.eachFile(filepath.Join("imbricat", folder), c.saved); err != nil {
 			return nil, err
 		}
@@ -229,6 +232,22 @@ func (c *checker) reaches(name string, desc digest.Descriptor, depth int) {
 	for _, need := range c.store.needs(desc.Digest) {
 		c.reaches(name, need, depth+1)
 	}
+}
+
+// run checks the record of a run step.
+func (c *checker) run(path string) error {
+	c.report.Records++
+	text, err := os.ReadFile(path)
+	var r Run
+	if err == nil {
+		err = json.Unmarshal(text, &r)
+	}
+	if err != nil {
+		c.found(path, "is no record: %s", err)
+	} else if name, err := c.store.fileFor(runs, string(r.Key), ".json"); err != nil || c.store.path(name) != path {
+		c.found(path, "lies under another key than it holds")
+	}
+	return nil
 }
 
 func (c *checker) record(path string) error {

@@ -26,7 +26,10 @@ const format = "2"
 // Store is an open store. Its methods may be called from several goroutines.
 type Store struct {
 	*layout.Layout
-	lease *flock.Flock
+	// Unlink removes a folder of which parts belong to ids that only a user namespace may act as; nil where there is no
+	// such thing.
+	Unlink func(dir string) error
+	lease  *flock.Flock
 }
 
 // Open opens a store and makes it where it does not exist. While it is open it holds a lease: nothing that was used since
@@ -63,7 +66,7 @@ func (s *Store) path(parts ...string) string {
 }
 
 // saved are the folders of what only saves work, below imbricat/.
-var saved = []string{"records", trees, tables, notes, "memo"}
+var saved = []string{"records", trees, tables, notes, "memo", runs, indexes, logs}
 
 // checkFormat brings an older store up to date: what format 1 kept beside blobs and names only saved work, and is made
 // again.
@@ -102,6 +105,18 @@ func (s *Store) sweep() {
 			os.RemoveAll(s.path("imbricat", "tmp", e.Name()))
 		}
 	}
+}
+
+// Trusted tells whether something about this machine was found to hold since it started, and what was noted with it.
+func (s *Store) Trusted(name string) (string, bool) {
+	text, found := s.Memo(name)
+	note, is := strings.CutPrefix(string(text), boot()+"\n")
+	return note, found && is
+}
+
+// Trust notes that something about this machine holds until it is started again.
+func (s *Store) Trust(name, note string) error {
+	return s.PutMemo(name, []byte(boot()+"\n"+note))
 }
 
 // TemporaryFolder makes a folder that the caller removes; what a kill leaves is swept up later.

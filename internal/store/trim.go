@@ -22,6 +22,8 @@ type Usage struct {
 	Layers   int64 `json:"layers"`   // other blobs that records of finished steps need
 	Other    int64 `json:"other"`    // other blobs: fetched files, bases, images that lost their name
 	Saved    int64 `json:"saved"`    // records, indexes, tables and notes
+	Unpacked int64 `json:"unpacked"` // trees that run steps work on
+	Kept     int64 `json:"kept"`     // directories that outlive run steps
 	Unsorted int64 `json:"unsorted"` // unfinished files
 	Total    int64 `json:"total"`
 }
@@ -47,7 +49,7 @@ type item struct {
 	path string
 	size int64
 	used time.Time
-	kind string // "image", "layer", "blob", "saved", "unfinished"
+	kind string // "image", "layer", "blob", "saved", "unpacked", "kept", "unfinished"
 }
 
 // Size adds up what the store holds.
@@ -67,6 +69,10 @@ func usageOf(items []item) (u Usage) {
 			u.Other += i.size
 		case "saved":
 			u.Saved += i.size
+		case "unpacked":
+			u.Unpacked += i.size
+		case "kept":
+			u.Kept += i.size
 		default:
 			u.Unsorted += i.size
 		}
@@ -97,6 +103,15 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
+		below, _ := filepath.Rel(s.Dir(), path)
+		if d != nil && d.IsDir() {
+			if one, whole := s.folder(path, filepath.ToSlash(below)); whole {
+				if one.kind != "" {
+					all = append(all, one)
+				}
+				return fs.SkipDir
+			}
+		}
 		if err != nil || d.IsDir() {
 			return err
 		}
@@ -104,7 +119,6 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 		if err != nil {
 			return nil // gone meanwhile
 		}
-		below, _ := filepath.Rel(s.Dir(), path)
 		if kind := kindOf(filepath.ToSlash(below), named, layers); kind != "" {
 			all = append(all, item{path, info.Size(), info.ModTime(), kind})
 		}
@@ -114,6 +128,48 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 		return nil, fmt.Errorf("reading the store: %w", err)
 	}
 	return all, nil
+}
+
+// folder gives a folder that stays or goes as one: an unpacked tree, a kept directory, what is unfinished. Who owns what
+// is in it may be no concern of ours, so what cannot be read counts nothing.
+func (s *Store) folder(path, below string) (item, bool) {
+	parts := strings.Split(below, "/")
+	switch {
+	case len(parts) == 4 && parts[0] == "imbricat" && parts[1] == snapshots:
+		text, err := os.ReadFile(filepath.Join(path, snapshotFile))
+		info, statErr := os.Stat(filepath.Join(path, snapshotFile))
+		var about snapshot
+		if err != nil || statErr != nil || json.Unmarshal(text, &about) != nil {
+			return item{path, 0, time.Unix(0, 0), "unpacked"}, true
+		}
+		return item{path, about.Bytes, info.ModTime(), "unpacked"}, true
+	case len(parts) == 4 && parts[0] == "imbricat" && parts[1] == keptKind:
+		one := item{path: path, kind: "kept", size: folderSize(filepath.Join(path, "data"))}
+		if info, err := os.Stat(filepath.Join(path, "holder.json")); err == nil {
+			one.used = info.ModTime()
+		}
+		return one, true
+	case len(parts) == 3 && parts[0] == "imbricat" && parts[1] == "tmp":
+		info, err := os.Stat(path)
+		if err != nil {
+			return item{}, true
+		}
+		return item{path, folderSize(path), info.ModTime(), "unfinished"}, true
+	}
+	return item{}, false
+}
+
+func folderSize(dir string) (n int64) {
+	_ = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return fs.SkipDir
+		}
+		if info, err := d.Info(); err == nil && info.Mode().IsRegular() {
+			n += info.Size()
+		}
+		return nil
+	})
+	return n
 }
 
 // kindOf tells what a file of the store is for; what it needs to work is empty.
@@ -238,6 +294,28 @@ func sizeOf(items []item) (n int64) {
 	return n
 }
 
+// stamp is the file whose time tells when an item was used.
+func (i item) stamp() string {
+	switch i.kind {
+	case "unpacked":
+		return filepath.Join(i.path, snapshotFile)
+	case "kept":
+		return filepath.Join(i.path, "holder.json")
+	}
+	return i.path
+}
+
+func (s *Store) remove(i item) bool {
+	switch i.kind {
+	case "unpacked":
+		return s.removeFolder(i.path) == nil
+	case "kept":
+		gone, err := s.DropKept(filepath.Base(filepath.Dir(i.path)), filepath.Base(i.path))
+		return gone && err == nil
+	}
+	return s.Discard(i.path) == nil
+}
+
 // removeAll removes files that nobody has used or named meanwhile, some at a time, so that others wait little.
 func (s *Store) removeAll(ctx context.Context, due []item) (removed, spared []item, err error) {
 	for part := range slices.Chunk(due, 256) {
@@ -248,13 +326,13 @@ func (s *Store) removeAll(ctx context.Context, due []item) (removed, spared []it
 		// Images may have got names since the list was made.
 		named, err := s.reachable()
 		for _, i := range part {
-			info, statErr := os.Stat(i.path)
+			info, statErr := os.Stat(i.stamp())
 			id := filepath.Base(filepath.Dir(i.path)) + ":" + filepath.Base(i.path)
 			switch {
 			case errors.Is(statErr, fs.ErrNotExist):
 			case err != nil || statErr != nil || info.ModTime().After(i.used) || named[digest.Digest(id)]:
 				spared = append(spared, i)
-			case os.RemoveAll(i.path) == nil:
+			case s.remove(i):
 				removed = append(removed, i)
 			}
 		}

@@ -171,6 +171,18 @@ func (n *Node) Children() []*Node {
 	return list
 }
 
+// Each visits every node, folders before what they hold, names in order.
+func (v *View) Each(visit func(n *Node)) { v.root.each(visit) }
+
+func (n *Node) each(visit func(n *Node)) {
+	visit(n)
+	if len(n.children) > 0 {
+		for _, child := range n.Children() {
+			child.each(visit)
+		}
+	}
+}
+
 // maxLinks is how many links a resolution follows, as in Linux.
 const maxLinks = 40
 

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -92,6 +93,8 @@ type pile struct {
 type tile struct {
 	task    event.Task
 	act     string
+	note    string // of a task that waits
+	line    string // that its command printed last
 	total   int64
 	done    int64
 	over    bool
@@ -121,7 +124,11 @@ func (p *picture) take(e event.Event) {
 	switch e := e.(type) {
 	case event.Started:
 		t := p.tile(e.Task)
-		t.act, t.total, t.done = e.Act, e.Total, 0
+		t.act, t.total, t.done, t.note = e.Act, e.Total, 0, e.Note
+	case event.Output:
+		if text := strings.TrimSpace(strings.TrimRight(e.Text, "\r\n")); text != "" {
+			p.tile(e.Task).line = text[strings.LastIndexByte(text, '\n')+1:]
+		}
 	case event.Progress:
 		p.tile(e.Task).done = e.Done
 	case event.Finished:
@@ -202,6 +209,20 @@ func (p *picture) tiles(list []*tile) string {
 	return out.String()
 }
 
+// cut makes a text fit into the picture; what is no text does not reach the terminal.
+func (p *picture) cut(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, text)
+	if letters := []rune(text); p.width > 10 && len(letters) > p.width-6 {
+		return string(letters[:p.width-7]) + "…"
+	}
+	return text
+}
+
 func (p *picture) words(t *tile) string {
 	label := []rune(t.task.Label)
 	if room := p.width - 40; p.width > 0 && len(label) > max(room, 20) {
@@ -219,8 +240,15 @@ func (p *picture) words(t *tile) string {
 		return line + string(label) + p.paint.Muted("  "+tail)
 	}
 	progress := report.Size(t.done)
+	if t.done == 0 && t.total == 0 {
+		progress = ""
+	}
 	if t.total > 0 {
 		progress = fmt.Sprintf("%s of %s", report.Size(t.done), report.Size(t.total))
 	}
-	return p.paint.Accent("◐ "+fmt.Sprintf("%-8s", t.act)) + string(label) + p.paint.Muted("  "+progress)
+	text := p.paint.Accent("◐ "+fmt.Sprintf("%-8s", t.act)) + string(label) + p.paint.Muted("  "+progress)
+	if below := cmp.Or(t.note, t.line); below != "" {
+		text += "\n    " + p.paint.Muted(p.cut(below))
+	}
+	return text
 }

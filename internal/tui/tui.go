@@ -56,6 +56,29 @@ type lines struct {
 	quiet    bool
 	mutex    sync.Mutex
 	warnings warnings
+	printed  map[string]int // bytes of output, by task
+}
+
+// mostOutput is how much of a command's output is shown while it runs, in bytes; all of it is kept with its record.
+const mostOutput = 1 << 20
+
+// output shows what a command prints, each line under the step's name.
+func (l *lines) output(e event.Output) {
+	if l.printed == nil {
+		l.printed = map[string]int{}
+	}
+	before := l.printed[e.Task.ID]
+	l.printed[e.Task.ID] += len(e.Text)
+	head := l.paint.Muted("│ " + report.Where(e.Task) + " ")
+	switch {
+	case before > mostOutput:
+	case before+len(e.Text) > mostOutput:
+		fmt.Fprintln(l.w, head+l.paint.Muted("… it prints a lot; the rest is not shown"))
+	default:
+		for line := range strings.Lines(e.Text) {
+			fmt.Fprintln(l.w, head+strings.TrimRight(line, "\r\n"))
+		}
+	}
 }
 
 // Lines is a view for logs.
@@ -70,6 +93,14 @@ func (l *lines) Send(e event.Event) {
 	switch e := e.(type) {
 	case event.Warning:
 		l.warnings.add(e)
+	case event.Output:
+		if !l.quiet {
+			l.output(e)
+		}
+	case event.Started:
+		if e.Note != "" && !l.quiet {
+			fmt.Fprintf(l.w, "%s %s\n", l.paint.Muted("… "+e.Act+" "+report.Where(e.Task)+":"), e.Note)
+		}
 	case event.Finished:
 		// The error itself tells of a failure, once; what needed nothing is only counted.
 		if !l.quiet && e.Outcome != event.Failed && e.Outcome != event.Skipped {

@@ -1,0 +1,124 @@
+package build
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"sync"
+
+	"imbricat/internal/event"
+	"imbricat/internal/sandbox"
+)
+
+// Bounds on what a command prints, in bytes: of the beginning and of the end that are kept, and of one line as it is shown.
+const (
+	keptBeginning = 4 << 20
+	keptEnd       = 4 << 20
+	longestLine   = 64 << 10
+	// shortest is the length from which on a secret, or a line of one, can be told from chance.
+	shortest = 4
+)
+
+// printed takes what a command prints: it covers secrets, shows lines as they come, and keeps them within bounds.
+type printed struct {
+	sink    event.Sink
+	task    event.Task
+	secrets [][]byte // longest first
+
+	mutex     sync.Mutex
+	line      []byte
+	beginning []byte
+	end       []byte // a ring once it is full
+	at        int
+	dropped   int64
+}
+
+func newPrinted(sink event.Sink, task event.Task, secrets []sandbox.Secret) *printed {
+	p := &printed{sink: sink, task: task}
+	add := func(text []byte) {
+		if text = bytes.TrimSpace(text); len(text) >= shortest {
+			p.secrets = append(p.secrets, text)
+		}
+	}
+	for _, s := range secrets {
+		add(s.Content)
+		for line := range bytes.Lines(s.Content) {
+			add(line)
+		}
+	}
+	slices.SortStableFunc(p.secrets, func(a, b []byte) int { return len(b) - len(a) })
+	return p
+}
+
+// Write takes output. Lines are passed on whole, so that a secret is found however it was written.
+func (p *printed) Write(text []byte) (int, error) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	n := len(text)
+	for len(text) > 0 {
+		end := bytes.IndexByte(text, '\n')
+		if end < 0 {
+			p.line = append(p.line, text...)
+			if len(p.line) > longestLine {
+				p.pass(false)
+			}
+			break
+		}
+		p.line = append(p.line, text[:end+1]...)
+		p.pass(true)
+		text = text[end+1:]
+	}
+	return n, nil
+}
+
+// pass hands a line on. Of one without an end in sight as much stays back as a secret may need.
+func (p *printed) pass(whole bool) {
+	for _, s := range p.secrets {
+		p.line = bytes.ReplaceAll(p.line, s, []byte("••••••"))
+	}
+	back := 0
+	if !whole && len(p.secrets) > 0 {
+		back = min(len(p.secrets[0])-1, len(p.line))
+	}
+	out := p.line[:len(p.line)-back]
+	p.keep(out)
+	p.sink.Send(event.Output{Task: p.task, Text: string(out)})
+	p.line = append(p.line[:0], p.line[len(p.line)-back:]...)
+}
+
+func (p *printed) keep(text []byte) {
+	if room := keptBeginning - len(p.beginning); room > 0 {
+		n := min(room, len(text))
+		p.beginning, text = append(p.beginning, text[:n]...), text[n:]
+	}
+	for len(text) > 0 {
+		if len(p.end) < keptEnd {
+			n := min(keptEnd-len(p.end), len(text))
+			p.end, text = append(p.end, text[:n]...), text[n:]
+			continue
+		}
+		n := copy(p.end[p.at:], text)
+		p.dropped += int64(n)
+		p.at, text = (p.at+n)%keptEnd, text[n:]
+	}
+}
+
+// Close passes on what has no end of line.
+func (p *printed) Close() {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	if len(p.line) > 0 {
+		p.pass(true)
+	}
+}
+
+// All gives what is kept.
+func (p *printed) All() []byte {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	out := slices.Clone(p.beginning)
+	if p.dropped > 0 {
+		out = fmt.Appendf(out, "\n… %d bytes are left out here …\n", p.dropped)
+	}
+	return append(append(out, p.end[p.at:]...), p.end[:p.at]...)
+}

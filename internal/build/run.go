@@ -1,0 +1,455 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/layer"
+	"imbricat/internal/plan"
+	"imbricat/internal/recipe"
+	"imbricat/internal/sandbox"
+	"imbricat/internal/store"
+	"imbricat/internal/tree"
+)
+
+// Reasons of run steps.
+const (
+	sameCommand = "same command in the same view"
+	newCommand  = "no record of this command in this view"
+	refilled    = "its kept directory was empty"
+)
+
+// ran tells how a run step went, beside what it laid down.
+type ran struct {
+	key     digest.Key
+	outcome event.Outcome
+	reason  string
+	took    time.Duration
+	kept    []string
+	again   func(ctx context.Context, why string) error // fills its kept directories
+}
+
+// StepFailed is a command that did not end well. Output is all that it printed, but for what was too much.
+type StepFailed struct {
+	Unit    string
+	Label   string
+	Place   string // where the step stands, for trying it by hand: gauge:3
+	Command string
+	What    string // "ended with status 2"
+	Output  []byte
+}
+
+func (e *StepFailed) Error() string {
+	return fmt.Sprintf("%s, %s: the command %s", e.Unit, e.Label, e.What)
+}
+
+// command is a run step with everything known that it needs.
+type command struct {
+	do     plan.Run
+	unit   *plan.Unit
+	step   *plan.Step
+	place  string
+	task   event.Task
+	view   *tree.View
+	strata []*stratum // lowest first
+	args   []string
+	env    []string
+	dir    string
+	user   account
+}
+
+// account is as whom a command runs.
+type account struct {
+	uid, gid int
+	groups   []int
+	home     string
+}
+
+// runStep gives what a command leaves: remembered, or by running it.
+func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s *unitState, task event.Task, sink event.Sink) (*stepTree, error) {
+	do := step.Do.(plan.Run)
+	c, err := b.command(ctx, u, step, do, s, task)
+	if err != nil {
+		return nil, err
+	}
+	key := c.key(b.ids(ctx))
+	t, first, err := b.runs.do(key, func() (*stepTree, error) { return b.runOnce(ctx, c, key, s, sink) })
+	if err != nil {
+		return nil, err
+	}
+	if first {
+		return t, nil
+	}
+	return t.sharedRun(), nil
+}
+
+// sharedRun is the same outcome for another step.
+func (t *stepTree) sharedRun() *stepTree {
+	own := t.alias()
+	about := *t.ran
+	about.outcome, about.reason, about.took = event.Reused, asAnother, 0
+	own.ran = &about
+	return own
+}
+
+// command works out what a run step does in its view.
+func (b *builder) command(ctx context.Context, u *plan.Unit, step *plan.Step, do plan.Run, s *unitState, task event.Task) (*command, error) {
+	view, err := s.see(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := &command{do: do, unit: u, step: step, task: task, view: view, strata: s.strata(b)}
+	for i := range u.Steps {
+		if &u.Steps[i] == step {
+			c.place = fmt.Sprintf("%s:%d", u.ID.Name, i+1)
+		}
+	}
+	config := b.inherit(u, s)
+	baseEnv, baseUser, baseDir := []string(nil), "", ""
+	if config != nil {
+		baseEnv, baseUser, baseDir = config.Config.Config.Env, config.Config.Config.User, config.Config.Config.WorkingDir
+	}
+	if c.user, err = b.runsAs(ctx, c, baseUser); err != nil {
+		return nil, err
+	}
+	c.env = environment(baseEnv, do.Env, c.user.home)
+	if c.args = do.Args; len(c.args) == 0 {
+		if err := c.hasShell(b); err != nil {
+			return nil, err
+		}
+		c.args = []string{"/bin/sh", "-e", "-c", script(do.Lines)}
+	}
+	return c, c.folder(b, baseDir)
+}
+
+// script makes one shell script of lines, each of which must succeed as a whole.
+func script(lines []string) string {
+	if len(lines) == 1 {
+		return lines[0]
+	}
+	var out strings.Builder
+	for _, line := range lines {
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		fmt.Fprintf(&out, "%s\n[ $? = 0 ] || exit\n", line)
+	}
+	return out.String()
+}
+
+func (c *command) hasShell(b *builder) error {
+	real, err := c.view.Resolve("bin/sh", true)
+	if err != nil {
+		return err
+	}
+	if n, exists := c.view.Lookup(real); !exists || n.Kind != tree.File {
+		return b.o.Plan.File.Problem(c.step.Pos, "what lies below has no shell /bin/sh: take a base that has one, or write run: {command: [PROGRAM, …]}")
+	}
+	return nil
+}
+
+// folder settles where the command starts.
+func (c *command) folder(b *builder, baseDir string) error {
+	c.dir = c.do.In
+	if c.dir == "" {
+		c.dir = path.Clean("/" + baseDir)
+	}
+	real, err := c.view.Resolve(strings.TrimPrefix(c.dir, "/"), true)
+	if err != nil {
+		return err
+	}
+	n, exists := c.view.Lookup(real)
+	inKept := slices.ContainsFunc(c.do.Keep, func(k plan.Keep) bool { return c.dir == k.At || strings.HasPrefix(c.dir, k.At+"/") })
+	switch {
+	case exists && n.Kind == tree.Folder || inKept:
+		return nil
+	case c.do.In == "":
+		c.dir = "/" // a base that names a folder it lacks
+		return nil
+	}
+	return b.o.Plan.File.Problem(c.do.InPos, "there is no folder %s below this step: an earlier step must make it", c.do.In)
+}
+
+const defaultPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
+// environment is the base's with the step's own, and what every program may rely on.
+func environment(base []string, own map[string]string, home string) []string {
+	all := map[string]string{"PATH": defaultPath, "HOME": home}
+	for _, pair := range base {
+		if name, value, found := strings.Cut(pair, "="); found && name != "" {
+			all[name] = value
+		}
+	}
+	all["SOURCE_DATE_EPOCH"] = strconv.FormatInt(layer.Epoch.Unix(), 10)
+	maps.Copy(all, own)
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, name+"="+all[name])
+	}
+	return out
+}
+
+// runsAs finds as whom the command runs, in the view's own lists of users and groups.
+func (b *builder) runsAs(ctx context.Context, c *command, baseUser string) (account, error) {
+	owner, pos := plan.Owner{}, c.do.UserPos
+	switch {
+	case c.do.User != nil:
+		owner = *c.do.User
+	case baseUser != "":
+		owner, pos = ownerOf(baseUser), c.step.Pos
+	}
+	looker := newComposer(c.view)
+	ids, err := b.owner(ctx, looker, owner, pos)
+	if err != nil {
+		return account{}, err
+	}
+	a := account{uid: ids.uid, gid: ids.gid, home: "/"}
+	if a.uid == 0 {
+		a.home = "/root"
+	}
+	passwd, err := b.readBelow(ctx, c.view, "etc/passwd")
+	if err != nil {
+		return a, err
+	}
+	name := owner.User
+	for line := range strings.Lines(passwd) {
+		fields := strings.Split(strings.TrimSpace(line), ":")
+		if len(fields) >= 6 && fields[2] == strconv.Itoa(a.uid) && strings.HasPrefix(fields[5], "/") {
+			a.home, name = fields[5], fields[0]
+			break
+		}
+	}
+	groups, err := b.readBelow(ctx, c.view, "etc/group")
+	if err != nil || name == "" || owner.Group != "" {
+		return a, err
+	}
+	for line := range strings.Lines(groups) {
+		fields := strings.Split(strings.TrimSpace(line), ":")
+		if len(fields) >= 4 && slices.Contains(strings.Split(fields[3], ","), name) {
+			if gid, err := strconv.ParseUint(fields[2], 10, 31); err == nil {
+				a.groups = append(a.groups, int(gid))
+			}
+		}
+	}
+	slices.Sort(a.groups)
+	return a, nil
+}
+
+// ownerOf reads the user of an image's settings.
+func ownerOf(text string) plan.Owner {
+	user, group, both := strings.Cut(text, ":")
+	var o plan.Owner
+	if n, err := strconv.ParseUint(user, 10, 31); err == nil {
+		o.UID, o.GID = int(n), int(n)
+	} else {
+		o.User, o.GID = user, -1
+	}
+	if both {
+		if n, err := strconv.ParseUint(group, 10, 31); err == nil {
+			o.GID = int(n)
+		} else {
+			o.Group = group
+		}
+	}
+	return o
+}
+
+// key names the command with all that it can see. Secrets and kept directories count by their names and places alone.
+func (c *command) key(ids string) digest.Key {
+	sum := digest.NewContent()
+	line := func(name string, value any) { fmt.Fprintf(sum, "%s %q\n", name, fmt.Sprint(value)) }
+	line("run", 1)
+	line("sandbox", sandbox.Version)
+	line("ids", ids)
+	for _, arg := range c.args {
+		line("arg", arg)
+	}
+	for _, pair := range c.env {
+		line("env", pair)
+	}
+	line("user", fmt.Sprintf("%d:%d %v", c.user.uid, c.user.gid, c.user.groups))
+	line("in", c.dir)
+	line("platform", c.unit.Machine)
+	line("network", c.do.Network)
+	line("fresh-tmp", c.do.FreshTmp)
+	for _, k := range c.do.Keep {
+		line("keep", k.Name+" "+k.At)
+	}
+	for _, s := range c.do.Secrets {
+		line("secret", s.Name+" "+s.At)
+	}
+	line("view", viewKey(c.view))
+	return digest.Key(digest.ContentOf(sum))
+}
+
+// viewKey names everything that a view shows.
+func viewKey(view *tree.View) digest.Key {
+	sum := digest.NewContent()
+	var text []byte
+	view.Each(func(n *tree.Node) {
+		if text = n.AppendLine(text[:0]); n.Linked {
+			text = append(text, "linked "+n.At+"\n"...)
+		}
+		sum.Write(text)
+	})
+	return digest.Key(digest.ContentOf(sum))
+}
+
+// runOnce recalls what the command left, or runs it.
+func (b *builder) runOnce(ctx context.Context, c *command, key digest.Key, s *unitState, sink event.Sink) (*stepTree, error) {
+	reason := newCommand
+	again := func(ctx context.Context, why string) error {
+		_, err := b.execute(ctx, c, key, why, sink)
+		return err
+	}
+	if c.task.Fresh {
+		reason = askedFor
+	} else if record, found := b.o.Store.Run(key); found {
+		t, why := b.recallRun(ctx, c, record)
+		if t != nil {
+			t.ran.again = again
+			return t, nil
+		}
+		reason = why
+	}
+	if err := b.refill(ctx, c, s); err != nil {
+		return nil, err
+	}
+	t, err := b.execute(ctx, c, key, reason, sink)
+	if t != nil {
+		t.ran.again = again
+	}
+	return t, err
+}
+
+// recallRun gives what a command left before, or why that cannot serve.
+func (b *builder) recallRun(ctx context.Context, c *command, record *store.Run) (*stepTree, string) {
+	if age := time.Since(record.Made); c.do.Expires > 0 && (age > c.do.Expires || age < 0) {
+		return nil, "its result is older than " + c.do.Expires.String()
+	}
+	t, err := b.treeOf(ctx, record.Tree, layer.Compression(c.unit.Compression))
+	if err != nil {
+		return nil, "what it left is gone from the store"
+	}
+	t.ran = &ran{key: record.Key, outcome: event.Reused, reason: sameCommand, kept: record.Kept}
+	return t, ""
+}
+
+// treeOf finds a tree that a command left: its entries, and its contents unpacked or in a layer.
+func (b *builder) treeOf(ctx context.Context, key digest.Key, compression layer.Compression) (*stepTree, error) {
+	text, found := b.o.Store.Entries(key)
+	if !found {
+		return nil, os.ErrNotExist
+	}
+	entries, err := tree.DecodeEntries(string(text))
+	if err != nil {
+		return nil, err
+	}
+	t := &stepTree{entries: entries}
+	if t.seal(); t.key != key {
+		return nil, fmt.Errorf("the entries of %s: %w", key, digest.ErrMismatch)
+	}
+	if t.files == 0 {
+		return t, nil
+	}
+	if box, err := b.box(ctx); err == nil {
+		if dir, seen, found := b.o.Store.Snapshot(box.Form(), key); found {
+			if seen || CheckSnapshot(box, dir, entries) == nil {
+				if !seen {
+					_ = b.o.Store.SawSnapshot(box.Form(), key, bytesOf(entries))
+				}
+				t.places = placesIn(entries, &snapshotContents{box, dir})
+				return t, nil
+			}
+			if err := b.o.Store.DropSnapshot(box.Form(), key); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, how := range []layer.Compression{compression, layer.Gzip, layer.Zstd, layer.None} {
+		t.compression = how
+		if record, found := b.o.Store.Record(t.layerKey()); found {
+			contents, err := b.layerContents(ctx, record.Layer, record.DiffID)
+			if err != nil {
+				return nil, err
+			}
+			t.places = placesIn(entries, contents)
+			return t, nil
+		}
+	}
+	return nil, os.ErrNotExist
+}
+
+func placesIn(entries []tree.Entry, from tree.Contents) map[string]place {
+	places := map[string]place{}
+	for i := range entries {
+		if entries[i].Kind == tree.File {
+			places[entries[i].Path] = place{from, entries[i].Path}
+		}
+	}
+	return places
+}
+
+// refill runs earlier steps of the unit again that were remembered, and whose kept directories this command needs filled
+// and this machine does not have.
+func (b *builder) refill(ctx context.Context, c *command, s *unitState) error {
+	if len(c.do.Keep) == 0 {
+		return nil
+	}
+	box, err := b.box(ctx)
+	if err != nil {
+		return err
+	}
+	for _, k := range c.do.Keep {
+		kept, _, err := b.o.Store.Kept(box.Owners(), k.Name)
+		if err != nil {
+			return err
+		}
+		if names, err := os.ReadDir(kept.Dir); err == nil && len(names) > 0 {
+			continue
+		}
+		for _, t := range slices.Concat(s.below, s.trees) {
+			if t.ran != nil && t.ran.outcome == event.Reused && t.ran.again != nil && slices.Contains(t.ran.kept, k.Name) {
+				if err := t.ran.again(ctx, refilled); err != nil {
+					return fmt.Errorf("filling the kept directory %s again: %w", k.Name, err)
+				}
+				t.refilled.Store(true)
+			}
+		}
+	}
+	return nil
+}
+
+// box opens the sandbox, once.
+func (b *builder) box(ctx context.Context) (*sandbox.Box, error) {
+	box, _, err := b.boxes.do("", func() (*sandbox.Box, error) {
+		if b.o.Sandbox == nil {
+			return nil, errors.New("no sandbox was given")
+		}
+		return b.o.Sandbox(ctx)
+	})
+	return box, err
+}
+
+// ids names the ids that commands can have here; without a sandbox those that most machines give.
+func (b *builder) ids(ctx context.Context) string {
+	if box, err := b.box(ctx); err == nil {
+		return box.IDs()
+	}
+	return "full"
+}
+
+// problemAt places an error in the recipe.
+func (b *builder) problemAt(pos recipe.Pos, format string, args ...any) error {
+	return b.o.Plan.File.Problem(pos, format, args...)
+}

@@ -1,0 +1,366 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/layer"
+	"imbricat/internal/sandbox"
+	"imbricat/internal/tree"
+)
+
+// A stratum is a tree that lies unpacked in a folder below a run step's view: a layer of the base, or what a step laid down.
+type stratum struct {
+	name    string // for messages
+	key     digest.Key
+	entries func(ctx context.Context) ([]tree.Entry, error) // sorted by path, every folder on the way among them
+	feed    func(ctx context.Context, entries []tree.Entry) sandbox.Feed
+}
+
+// treeKey names a tree by everything that decides its tar, and nothing else.
+func treeKey(entries []tree.Entry) digest.Key {
+	sum := digest.NewContent()
+	fmt.Fprintf(sum, "%s\n", layer.TreeFormat)
+	var line []byte
+	for i := range entries {
+		line = entries[i].AppendLine(line[:0])
+		sum.Write(line)
+	}
+	return digest.Key(digest.ContentOf(sum))
+}
+
+// stratum gives what a step laid down.
+func (t *stepTree) stratum() *stratum {
+	return &stratum{name: t.task.Label, key: t.key, entries: t.all, feed: func(ctx context.Context, entries []tree.Entry) sandbox.Feed {
+		return func(put func(int, int64, io.Reader) error) error {
+			var paths []string
+			for i := range entries {
+				if entries[i].Kind == tree.File {
+					paths = append(paths, entries[i].Path)
+				}
+			}
+			if err := t.prepare(ctx, paths); err != nil {
+				return err
+			}
+			for i := range entries {
+				if entries[i].Kind != tree.File {
+					continue
+				}
+				if err := putFile(put, i, t, entries[i].Path); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+	}}
+}
+
+func putFile(put func(int, int64, io.Reader) error, i int, from tree.Contents, at string) error {
+	f, err := from.Open(at)
+	if err != nil {
+		return err
+	}
+	err = put(i, -1, f)
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	return err
+}
+
+// strata gives the layers of a base, lowest first.
+func (one *base) stratify() []*stratum {
+	view := tree.NewView()
+	var all []*stratum
+	for i, c := range one.contents {
+		// The base was applied layer by layer before, so this cannot fail.
+		_ = view.Apply(c.entries, c)
+		entries, borrowed := complete(c, view)
+		all = append(all, &stratum{
+			name: fmt.Sprintf("layer %d of %s", i+1, one.resolved.Name), key: treeKey(entries),
+			entries: func(context.Context) ([]tree.Entry, error) { return entries, nil },
+			feed: func(ctx context.Context, entries []tree.Entry) sandbox.Feed {
+				return c.feed(ctx, entries, borrowed)
+			},
+		})
+	}
+	return all
+}
+
+// complete gives a foreign layer's entries as they can be laid down in a folder that lies in an overlay: with every folder
+// on the way, which has what the view shows, without what the layer itself replaces, and with the files that are hard
+// links to lower layers. These are told by path.
+func complete(c *packedContents, after *tree.View) (entries []tree.Entry, borrowed map[string]*tree.Node) {
+	own, borrowed := tree.NewView(), map[string]*tree.Node{}
+	present := map[string]bool{}
+	var plain []tree.Entry
+	var hides []tree.Entry
+	for _, e := range c.entries {
+		switch e.Kind {
+		case tree.Whiteout, tree.Opaque:
+			hides = append(hides, e)
+			continue
+		case tree.Hardlink:
+			plain = append(plain, e)
+		default:
+			present[e.Path] = true
+			plain = append(plain, e)
+		}
+	}
+	plain = slices.DeleteFunc(plain, func(e tree.Entry) bool {
+		if e.Kind != tree.Hardlink || present[e.Target] {
+			return false
+		}
+		if n, exists := after.Lookup(e.Path); exists {
+			borrowed[e.Path] = n
+		}
+		return true
+	})
+	for _, n := range borrowed {
+		e := n.Entry
+		plain = append(plain, e)
+	}
+	if own.Apply(plain, c) != nil {
+		return nil, nil // the view could not have been made either
+	}
+	add := map[string]tree.Entry{}
+	addFolders := func(p string) bool {
+		for above := tree.Parent(p); ; above = tree.Parent(above) {
+			if _, known := add[above]; !known {
+				n, exists := after.Lookup(above)
+				if !exists || n.Kind != tree.Folder {
+					return false
+				}
+				add[above] = bare(n)
+			}
+			if above == "" {
+				return true
+			}
+		}
+	}
+	twins := map[string]string{} // path in the layer → first name
+	own.Each(func(n *tree.Node) {
+		if n.From == nil { // nobody's, but on the way to something
+			if shown, exists := after.Lookup(n.Path); exists {
+				add[n.Path] = bare(shown)
+			}
+			return
+		}
+		e := n.Entry
+		if n.Linked && borrowed[n.Path] == nil {
+			if first, twin := twins[n.At]; twin {
+				e = tree.Entry{Path: e.Path, Kind: tree.Hardlink, Mode: e.Mode, UID: e.UID, GID: e.GID, Target: first, Time: e.Time}
+			} else {
+				twins[n.At] = e.Path
+			}
+		}
+		add[n.Path] = e
+	})
+	for _, h := range hides {
+		in, replaced := add[h.Path]
+		switch {
+		case replaced && in.Kind != tree.Folder, !addFolders(h.Path):
+		case replaced || h.Kind == tree.Opaque:
+			if n, exists := after.Lookup(h.Path); exists && n.Kind == tree.Folder {
+				add[h.Path] = bare(n)
+				add[h.Path+"\x00"] = tree.Entry{Path: h.Path, Kind: tree.Opaque}
+			}
+		default:
+			add[h.Path] = h
+		}
+	}
+	for _, e := range add {
+		entries = append(entries, e)
+	}
+	slices.SortFunc(entries, func(a, b tree.Entry) int {
+		if c := strings.Compare(a.Path, b.Path); c != 0 {
+			return c
+		}
+		return int(a.Kind) - int(b.Kind) // a folder comes before what makes it opaque
+	})
+	return entries, borrowed
+}
+
+// bare is a folder's entry.
+func bare(n *tree.Node) tree.Entry {
+	return tree.Entry{Path: n.Path, Kind: tree.Folder, Mode: n.Mode, UID: n.UID, GID: n.GID, Xattrs: n.Xattrs, Time: n.Time}
+}
+
+// feed gives the files of a layer in the order of its archive, and what is borrowed from below.
+func (l *packedContents) feed(ctx context.Context, entries []tree.Entry, borrowed map[string]*tree.Node) sandbox.Feed {
+	return func(put func(int, int64, io.Reader) error) error {
+		at := map[string]int{}
+		for i := range entries {
+			if entries[i].Kind == tree.File {
+				at[entries[i].Path] = i
+			}
+		}
+		for p, n := range borrowed {
+			if n.Kind != tree.File {
+				continue
+			}
+			if from, needs := n.From.(preparer); needs {
+				if err := from.prepare(ctx, []string{n.At}); err != nil {
+					return err
+				}
+			}
+			if err := putFile(put, at[p], n.From, n.At); err != nil {
+				return err
+			}
+			delete(at, p)
+		}
+		blob, err := l.blob(ctx)
+		if err != nil {
+			return err
+		}
+		defer blob.Close()
+		plain, err := layer.Decompress(digest.WithContext(ctx, blob))
+		if err != nil {
+			return err
+		}
+		defer plain.Close()
+		return layer.Walk(plain, func(e *tree.Entry, body io.Reader) error {
+			if i, wanted := at[e.Path]; wanted && e.Kind == tree.File {
+				return put(i, e.Size, body)
+			}
+			return nil
+		})
+	}
+}
+
+// snapshot makes sure that a stratum lies unpacked and gives its folder.
+func (b *builder) snapshot(ctx context.Context, box *sandbox.Box, s *stratum) (string, error) {
+	dir, _, err := b.unpacked.do(s.key, func() (string, error) {
+		dir, seen, found := b.o.Store.Snapshot(box.Form(), s.key)
+		if found && seen {
+			return dir, nil
+		}
+		entries, err := s.entries(ctx)
+		if err != nil {
+			return "", err
+		}
+		if found {
+			if CheckSnapshot(box, dir, entries) == nil {
+				return dir, b.o.Store.SawSnapshot(box.Form(), s.key, bytesOf(entries))
+			}
+			if err := b.o.Store.DropSnapshot(box.Form(), s.key); err != nil {
+				return "", err
+			}
+		}
+		work, err := b.o.Store.TemporaryFolder()
+		if err != nil {
+			return "", err
+		}
+		defer b.o.Store.Discard(work)
+		if err := box.Lay(ctx, filepath.Join(work, "root"), entries, s.feed(ctx, entries)); err != nil {
+			return "", fmt.Errorf("unpacking %s: %w", s.name, err)
+		}
+		if err := b.o.Store.PutEntries(s.key, tree.EncodeEntries(entries)); err != nil {
+			return "", err
+		}
+		return b.o.Store.PutSnapshot(box.Form(), s.key, work, bytesOf(entries))
+	})
+	return dir, err
+}
+
+func bytesOf(entries []tree.Entry) (n int64) {
+	for i := range entries {
+		n += entries[i].Size
+	}
+	return n
+}
+
+// errTampered is what is wrong with an unpacked tree.
+var errTampered = errors.New("it is not what was unpacked")
+
+// CheckSnapshot compares a folder with the entries that it is to hold.
+func CheckSnapshot(box *sandbox.Box, root string, entries []tree.Entry) error {
+	found, err := box.Read(root, false)
+	if err != nil {
+		return err
+	}
+	there := map[string]*sandbox.Found{}
+	for i := range found {
+		there[found[i].Path] = &found[i]
+	}
+	first := func(e *tree.Entry, what string) error { return fmt.Errorf("%w: /%s %s", errTampered, e.Path, what) }
+	for i := range entries {
+		e := &entries[i]
+		f := there[e.Path]
+		switch e.Kind {
+		case tree.CharDevice, tree.BlockDevice:
+			continue // is never laid down
+		case tree.Opaque:
+			if f == nil || !f.Opaque {
+				return first(e, "no longer hides what is below")
+			}
+			continue
+		}
+		if f == nil {
+			return first(e, "is gone")
+		}
+		delete(there, e.Path)
+		want, got := *e, f.Entry
+		want.Time, got.Time = 0, 0
+		if box.IDs() == "single" {
+			want.UID, want.GID, got.UID, got.GID = 0, 0, 0, 0
+		}
+		want.Xattrs = keptXattrs(want.Xattrs)
+		if string(want.AppendLine(nil)) != string(got.AppendLine(nil)) && !sameLink(&want, &got) {
+			return first(e, "is another")
+		}
+		if f.Opaque {
+			there[e.Path] = f // its own entry follows
+		}
+	}
+	delete(there, "")
+	for p, f := range there {
+		if f.Opaque && slices.ContainsFunc(entries, func(e tree.Entry) bool { return e.Path == p && e.Kind == tree.Opaque }) {
+			continue
+		}
+		return first(&f.Entry, "was not there")
+	}
+	return nil
+}
+
+// sameLink tells whether two hard links differ in nothing but the name that counts as the file.
+func sameLink(a, b *tree.Entry) bool {
+	return a.Kind == tree.Hardlink && b.Kind == tree.Hardlink && a.Target == b.Target
+}
+
+// keptXattrs drops the attributes that are never laid down.
+func keptXattrs(all map[string]string) map[string]string {
+	kept := map[string]string{}
+	for name, value := range all {
+		if name == "security.capability" || strings.HasPrefix(name, "user.") && !strings.HasPrefix(name, "user.overlay.") {
+			kept[name] = value
+		}
+	}
+	return kept
+}
+
+// snapshotContents gives files of an unpacked tree.
+type snapshotContents struct {
+	box *sandbox.Box
+	dir string
+}
+
+// Open opens a file by its path in the tree.
+func (s *snapshotContents) Open(p string) (io.ReadCloser, error) {
+	f, err := s.box.OpenFile(filepath.Join(s.dir, filepath.FromSlash(p)))
+	if err != nil {
+		return nil, fmt.Errorf("reading what a command left: %w", err)
+	}
+	return f, nil
+}
+
+// workFolder makes a folder for one command, and gives what removes it.
+func (b *builder) workFolder() (string, func(), error) {
+	work, err := b.o.Store.TemporaryFolder()
+	return work, func() { _ = b.o.Store.Discard(work) }, err
+}

@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/build"
+	"imbricat/internal/layer"
+	"imbricat/internal/plan"
+	"imbricat/internal/sandbox"
+	"imbricat/internal/store"
+)
+
+func sandboxFlag() cli.Flag {
+	return choiceFlag("sandbox", "auto", "`KIND` of sandbox for commands: auto, or chroot for root where namespaces are forbidden", "SANDBOX", "auto", "chroot")
+}
+
+// sandbox gives what opens the sandbox when it is first needed, until the program ends.
+func (s *session) sandbox(st *store.Store) func(ctx context.Context) (*sandbox.Box, error) {
+	return func(ctx context.Context) (*sandbox.Box, error) {
+		o := sandbox.Options{Time: layer.Epoch.Unix()}
+		if s.cmd.String("sandbox") == "chroot" {
+			o.Kind = sandbox.Chroot
+		}
+		box, err := sandbox.Open(ctx, o)
+		if err != nil {
+			return nil, err
+		}
+		st.Unlink = box.Remove
+		s.atEnd(func() { box.Close() })
+		return box, nil
+	}
+}
+
+// unlinker lets a store remove what commands left; without a sandbox there is nothing of that kind that we could.
+func (s *session) unlinker(ctx context.Context, st *store.Store) {
+	_, _ = s.sandbox(st)(ctx)
+}
+
+// mostSecret bounds a secret, in bytes.
+const mostSecret = 1 << 20
+
+// secretValue finds a secret's value where the recipe says that it is.
+func secretValue(dir string) func(ctx context.Context, name string, s plan.Secret) ([]byte, error) {
+	return func(ctx context.Context, _ string, s plan.Secret) ([]byte, error) {
+		var value []byte
+		switch {
+		case s.Env != "":
+			text, set := os.LookupEnv(s.Env)
+			if !set {
+				return nil, fmt.Errorf("the environment variable %s is not set", s.Env)
+			}
+			value = []byte(text)
+		case len(s.Command) > 0:
+			var out bytes.Buffer
+			c := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
+			c.Dir, c.Stdout, c.Stderr = dir, &out, os.Stderr
+			if err := c.Run(); err != nil {
+				return nil, fmt.Errorf("its command %s: %w", s.Command[0], err)
+			}
+			value = out.Bytes()
+		default:
+			name := s.File
+			if !filepath.IsAbs(name) {
+				name = filepath.Join(dir, name)
+			}
+			f, err := os.Open(name)
+			if err != nil {
+				return nil, err
+			}
+			defer f.Close()
+			if value, err = io.ReadAll(io.LimitReader(f, mostSecret+1)); err != nil {
+				return nil, err
+			}
+		}
+		if len(value) > mostSecret {
+			return nil, fmt.Errorf("it has more than %d bytes", mostSecret)
+		}
+		return value, nil
+	}
+}
+
+// tellFailures writes what commands printed that failed, each once and whole, and how to look around there.
+func tellFailures(w io.Writer, err error) {
+	for _, one := range flatten(err) {
+		var failed *build.StepFailed
+		if !errors.As(one, &failed) {
+			continue
+		}
+		fmt.Fprintf(w, "── %s: %s ──\n", failed.Unit, failed.Label)
+		if text := bytes.TrimRight(failed.Output, "\n"); len(text) > 0 {
+			fmt.Fprintf(w, "%s\n", text)
+		} else {
+			fmt.Fprintln(w, "(it printed nothing)")
+		}
+		platform := failed.Unit[strings.LastIndexByte(failed.Unit, ' ')+1:]
+		fmt.Fprintf(w, "── the command %s; to look around in the same view: imbricat try --step %s --platform %s ──\n", failed.What, failed.Place, platform)
+	}
+}
+
+// flatten gives the errors that were joined.
+func flatten(err error) []error {
+	if many, is := err.(interface{ Unwrap() []error }); is {
+		return many.Unwrap()
+	}
+	return []error{err}
+}

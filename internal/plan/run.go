@@ -1,0 +1,106 @@
+package plan
+
+import (
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"imbricat/internal/recipe"
+)
+
+// defaultWithin is how long a command may take unless the recipe says otherwise.
+const defaultWithin = time.Hour
+
+// longestLabel is how much of a command is told as its name, in characters.
+const longestLabel = 60
+
+// shortened is a text in one line of bounded length.
+func shortened(text string) string {
+	text = strings.Join(strings.Fields(text), " ")
+	if letters := []rune(text); len(letters) > longestLabel {
+		return string(letters[:longestLabel-1]) + "…"
+	}
+	return text
+}
+
+func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
+	r := Run{Lines: do.Lines, Args: do.Args, Network: !do.NoNet, FreshTmp: do.FreshTmp, Within: do.Within, Expires: do.Expires, Env: e.pairs(d.Env)}
+	if r.Within == 0 {
+		r.Within = defaultWithin
+	}
+	for key, value := range e.pairs(do.Env) {
+		r.Env[key] = value
+	}
+	for key, value := range r.Env {
+		if key == "" || strings.ContainsRune(key+value, 0) {
+			e.report(do.In.Pos, "%q is no environment variable", key)
+		}
+	}
+	in, user := do.In, do.User
+	if !in.Given {
+		in = d.In
+	}
+	if !user.Given {
+		user = d.User
+	}
+	if in.Given {
+		r.In, r.InPos = e.target(in).Path, in.Pos
+	}
+	if user.Given {
+		owner := e.owner(user)
+		r.User, r.UserPos = &owner, user.Pos
+	}
+	for _, k := range do.Keep {
+		kept := Keep{Name: k.Name, At: e.inside(k.At), AtOnce: k.AtOnce}
+		if k.PerPlatform {
+			kept.Name += "@" + strings.ReplaceAll(e.platform.String(), "/", "-")
+		}
+		if slices.ContainsFunc(r.Keep, func(o Keep) bool { return o.Name == kept.Name }) {
+			e.report(k.Pos, "the kept directory %q stands twice", k.Name)
+		}
+		r.Keep = append(r.Keep, kept)
+	}
+	slices.SortFunc(r.Keep, func(a, b Keep) int { return strings.Compare(a.Name, b.Name) })
+	for _, use := range do.Secrets {
+		r.Secrets = append(r.Secrets, SecretUse{use.Name, e.inside(use.At)})
+		for _, s := range e.recipe.Secrets {
+			if s.Name == use.Name {
+				e.secrets[s.Name] = Secret{Pos: s.Pos, Env: s.Env, File: e.text(s.File), Command: s.Command, SSHAgent: s.SSHAgent}
+			}
+		}
+	}
+	e.checkPlaces(do, r)
+	return r
+}
+
+// inside is where the sandbox shows something.
+func (e *evaluator) inside(t recipe.Template) string {
+	p := e.target(t).Path
+	if recipe.Reserved(p) {
+		e.report(t.Pos, "nothing can be put at %s: the sandbox has it for itself", p)
+	}
+	return p
+}
+
+// checkPlaces refuses things that would lie in or over each other.
+func (e *evaluator) checkPlaces(do *recipe.Run, r Run) {
+	type place struct {
+		at  string
+		pos recipe.Pos
+	}
+	var all []place
+	for _, k := range do.Keep {
+		all = append(all, place{path.Clean(e.text(k.At)), k.At.Pos})
+	}
+	for _, s := range do.Secrets {
+		all = append(all, place{path.Clean(e.text(s.At)), s.At.Pos})
+	}
+	for i, one := range all {
+		for _, other := range all[:i] {
+			if one.at == other.at || strings.HasPrefix(one.at, other.at+"/") || strings.HasPrefix(other.at, one.at+"/") {
+				e.report(one.pos, "%s and %s lie in each other", other.at, one.at)
+			}
+		}
+	}
+}

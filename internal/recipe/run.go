@@ -1,0 +1,202 @@
+package recipe
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Run runs a command in what lies below the step.
+type Run struct {
+	Lines    []string // of a shell, each of which must succeed
+	Args     []string // a program with its arguments, where there are no lines
+	In       Template // folder to start in
+	User     Template
+	Env      []Pair
+	Keep     []Keep
+	Secrets  []SecretUse
+	NoNet    bool
+	FreshTmp bool          // /tmp is an empty folder in memory
+	Within   time.Duration // the command is ended after; 0: the default
+	Expires  time.Duration // a result is not used for longer; 0: as long as it holds
+}
+
+func (*Run) isAction() {}
+
+// Keep gives a kept directory to a step.
+type Keep struct {
+	Pos         Pos
+	Name        string
+	At          Template
+	AtOnce      bool // several steps may have it at a time
+	PerPlatform bool // each platform has its own
+}
+
+// SecretUse gives a secret to a step as a file.
+type SecretUse struct {
+	Pos  Pos
+	Name string
+	At   Template
+}
+
+// Secret says where a secret comes from; exactly one of the sources is set.
+type Secret struct {
+	Name     string
+	Pos      Pos
+	Env      string
+	File     Template
+	Command  []string
+	SSHAgent bool // the agent's socket, not its keys
+}
+
+// runStep reads what a step runs: a line, a list of lines, or an argument list.
+func (d *decoder) runStep(n *yaml.Node) *Run {
+	r := &Run{}
+	target := d.deref(n)
+	if target.Kind == yaml.MappingNode {
+		d.object(n, "run", field{key: "command", need: true, read: func(n *yaml.Node) { r.Args = d.words(n, "command", false) }})
+		if len(r.Args) == 0 || r.Args[0] == "" {
+			d.report(at(target), "command names no program")
+		}
+	} else {
+		before := len(d.problems)
+		r.Lines = d.words(n, "run", true)
+		if len(d.problems) == before && !slices.ContainsFunc(r.Lines, func(line string) bool { return strings.TrimSpace(line) != "" }) {
+			d.report(at(target), "run has nothing to run")
+		}
+	}
+	if slices.ContainsFunc(slices.Concat(r.Lines, r.Args), func(text string) bool { return strings.ContainsRune(text, 0) }) {
+		d.report(at(target), "the text has a NUL character")
+	}
+	return r
+}
+
+// runFields are the keys that stand beside run.
+func (d *decoder) runFields(r *Run) []field {
+	return []field{
+		{key: "in", read: func(n *yaml.Node) { r.In = d.target(n, "in") }},
+		{key: "user", read: func(n *yaml.Node) { r.User = d.scalar(n, "user") }},
+		{key: "env", read: func(n *yaml.Node) {
+			r.Env = d.textPairs(n, "env")
+			d.checkEnvNames(n)
+		}},
+		{key: "keep", read: func(n *yaml.Node) {
+			d.each(n, "keep", false, func(item *yaml.Node) { r.Keep = append(r.Keep, d.keep(item)) })
+		}},
+		{key: "secrets", read: func(n *yaml.Node) {
+			d.each(n, "secrets", false, func(item *yaml.Node) {
+				use := SecretUse{Pos: at(d.deref(item))}
+				d.object(item, "a secret",
+					field{key: "name", need: true, read: func(n *yaml.Node) { use.Name, use.Pos = d.word(n, "name"), at(d.deref(n)) }},
+					field{key: "at", need: true, read: func(n *yaml.Node) { use.At = d.inside(n, "at") }})
+				r.Secrets = append(r.Secrets, use)
+			})
+		}},
+		{key: "network", read: func(n *yaml.Node) { r.NoNet = !d.boolean(n, "network") }},
+		{key: "fresh-tmp", read: func(n *yaml.Node) { r.FreshTmp = d.boolean(n, "fresh-tmp") }},
+		{key: "within", read: func(n *yaml.Node) { r.Within = d.duration(n, "within") }},
+		{key: "expires", read: func(n *yaml.Node) { r.Expires = d.duration(n, "expires") }},
+	}
+}
+
+func (d *decoder) keep(item *yaml.Node) Keep {
+	k := Keep{Pos: at(d.deref(item))}
+	d.object(item, "a kept directory",
+		field{key: "name", need: true, read: func(n *yaml.Node) {
+			k.Name = d.word(n, "name")
+			if k.Name != "" {
+				d.checkName(d.deref(n), "kept directory", unitName)
+			}
+		}},
+		field{key: "at", need: true, read: func(n *yaml.Node) { k.At = d.inside(n, "at") }},
+		field{key: "hand-out", read: func(n *yaml.Node) { k.AtOnce = d.oneOf(n, "hand-out", "turns", "at-once") == "at-once" }},
+		field{key: "per-platform", read: func(n *yaml.Node) { k.PerPlatform = d.boolean(n, "per-platform") }})
+	return k
+}
+
+// reserved are the folders of a view that the sandbox fills itself.
+var reserved = []string{"/dev", "/proc", "/sys"}
+
+// Reserved tells whether a path is the root or belongs to the sandbox.
+func Reserved(path string) bool {
+	return path == "/" || slices.ContainsFunc(reserved, func(r string) bool { return path == r || strings.HasPrefix(path, r+"/") })
+}
+
+// inside is a target at which the sandbox shows something.
+func (d *decoder) inside(n *yaml.Node, what string) Template {
+	t := d.target(n, what)
+	if text, constant := t.Constant(); constant && t.Given && Reserved(text) {
+		d.report(t.Pos, "nothing can be put at %s: the sandbox has it for itself", text)
+	}
+	return t
+}
+
+// duration reads a time such as 90s, 12h or 14d.
+func (d *decoder) duration(n *yaml.Node, what string) time.Duration {
+	text := d.word(n, what)
+	if text == "" {
+		return 0
+	}
+	took, err := ParseDuration(text)
+	if err != nil || took <= 0 {
+		d.report(at(d.deref(n)), "%s must be a time such as 90s, 12h or 14d", what)
+	}
+	return took
+}
+
+// ParseDuration reads a time such as 90s, 12h or 14d.
+func ParseDuration(text string) (time.Duration, error) {
+	if days, is := strings.CutSuffix(text, "d"); is {
+		if n, err := strconv.Atoi(days); err == nil && n >= 0 && n < 100_000 {
+			return time.Duration(n) * 24 * time.Hour, nil
+		}
+	}
+	return time.ParseDuration(text)
+}
+
+func (d *decoder) secrets(n *yaml.Node, r *Recipe) {
+	d.named(n, "secrets", func(key, value *yaml.Node) {
+		s := Secret{Name: key.Value, Pos: at(key)}
+		d.checkName(key, "secret", unitName)
+		before := len(d.problems)
+		d.object(value, "the secret "+key.Value,
+			field{key: "env", read: func(n *yaml.Node) { s.Env = d.word(n, "env") }},
+			field{key: "file", read: func(n *yaml.Node) { s.File = d.text(n, "file") }},
+			field{key: "command", read: func(n *yaml.Node) {
+				if s.Command = d.words(n, "command", false); len(s.Command) == 0 {
+					d.report(at(d.deref(n)), "command names no program")
+				}
+			}},
+			field{key: "ssh-agent", read: func(n *yaml.Node) {
+				if s.SSHAgent = d.boolean(n, "ssh-agent"); !s.SSHAgent {
+					d.report(at(d.deref(n)), "ssh-agent can only be true")
+				}
+			}})
+		if target := d.deref(value); len(d.problems) == before && len(target.Content) != 2 {
+			d.report(at(target), "a secret has exactly one of env, file, command, ssh-agent")
+		}
+		r.Secrets = append(r.Secrets, s)
+	})
+}
+
+// checkSecretUses finds secrets that are not declared.
+func (d *decoder) checkSecretUses(r *Recipe, steps []Step) {
+	var names []string
+	for _, s := range r.Secrets {
+		names = append(names, s.Name)
+	}
+	for _, step := range steps {
+		run, is := step.Do.(*Run)
+		if !is {
+			continue
+		}
+		for _, use := range run.Secrets {
+			if use.Name != "" && !slices.Contains(names, use.Name) {
+				d.report(use.Pos, "no secret is named %q%s", use.Name, suggest(use.Name, names))
+			}
+		}
+	}
+}

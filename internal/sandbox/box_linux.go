@@ -1,0 +1,470 @@
+package sandbox
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"imbricat/internal/tree"
+)
+
+// Box is what this machine can do, ready for commands and for the folders that they work on.
+type Box struct {
+	kind    Kind
+	ids     idMap
+	overlay bool
+	worker  worker
+	time    int64
+}
+
+// Options say how a box is opened. The zero value asks for the best that there is.
+type Options struct {
+	Kind Kind  // Chroot where that is asked for by hand; empty: what the machine can do
+	Time int64 // of every file that a command leaves, in seconds since 1970
+	// NoOverlay has commands work on copies, as where the kernel refuses overlays.
+	NoOverlay bool
+}
+
+// Open finds out what the machine can do and starts what is needed for it. The error is an *UnableError where commands
+// cannot be run at all.
+func Open(ctx context.Context, o Options) (*Box, error) {
+	b := &Box{kind: o.Kind, overlay: !o.NoOverlay && o.Kind != Chroot, time: o.Time, worker: local{}}
+	if len(tables) == 0 {
+		return nil, &UnableError{Missing: "processor", What: "commands cannot be run on this processor: it has no system-call filter yet", Mend: "use amd64 or arm64"}
+	}
+	if o.Kind == Chroot {
+		if os.Geteuid() != 0 {
+			return nil, &UnableError{Missing: "root", What: "--sandbox chroot changes the root, which only root may", Mend: "leave the option out, or run as root"}
+		}
+		return b, nil
+	}
+	if os.Geteuid() == 0 {
+		ids, err := identity()
+		if err != nil {
+			return nil, err
+		}
+		b.kind, b.ids = Root, ids
+		return b, nil
+	}
+	var err error
+	if b.ids, err = subordinate(); err == nil {
+		b.kind = Mapped
+		if b.worker, err = startHelper(ctx, b.ids); err == nil {
+			return b, nil
+		}
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	b.kind, b.ids = Single, own()
+	if b.worker, err = startHelper(ctx, b.ids); err != nil {
+		return nil, noNamespaces(err)
+	}
+	return b, nil
+}
+
+// noNamespaces says that the kernel lets an ordinary user make none.
+func noNamespaces(err error) error {
+	return &UnableError{Missing: "namespaces", What: fmt.Sprintf("this machine lets user %d make no user namespaces (%s)", os.Geteuid(), err),
+		Mend: namespaceMend()}
+}
+
+func namespaceMend() string {
+	for file, wanted := range map[string]string{
+		"/proc/sys/kernel/unprivileged_userns_clone":             "1",
+		"/proc/sys/kernel/apparmor_restrict_unprivileged_userns": "0",
+	} {
+		if text, err := os.ReadFile(file); err == nil && strings.TrimSpace(string(text)) != wanted {
+			return fmt.Sprintf("as root: sysctl %s=%s; or run imbricat as root", strings.ReplaceAll(strings.TrimPrefix(file, "/proc/sys/"), "/", "."), wanted)
+		}
+	}
+	return "as root: sysctl user.max_user_namespaces=10000; in a container, run imbricat as root with --sandbox chroot"
+}
+
+// Close ends what the box has started.
+func (b *Box) Close() error { return b.worker.close() }
+
+// Kind tells how commands are kept apart.
+func (b *Box) Kind() Kind { return b.kind }
+
+// Overlay tells whether commands work on overlays rather than on copies.
+func (b *Box) Overlay() bool { return b.overlay }
+
+// IDs names the ids that commands can have: results of two boxes that name the same can serve each other.
+func (b *Box) IDs() string {
+	switch b.kind {
+	case Single:
+		return "single"
+	case Chroot:
+		return "chroot"
+	}
+	return "full"
+}
+
+// Owners names whose ids the files in the box's folders have.
+func (b *Box) Owners() string { return strings.TrimSuffix(b.Form(), copiedForm) }
+
+const copiedForm = "-copied"
+
+// Form names how the box's folders look on disk: who owns them, and whether they can lie in an overlay.
+func (b *Box) Form() string {
+	name := string(b.kind)
+	if b.kind == Mapped {
+		for _, rows := range append(slices.Clone(b.ids.uids), b.ids.gids...) {
+			name += fmt.Sprintf("-%d", rows.HostID)
+		}
+	} else if b.kind == Single {
+		name += fmt.Sprintf("-%d-%d", os.Geteuid(), os.Getegid())
+	}
+	if !b.overlay {
+		name += copiedForm
+	}
+	return name
+}
+
+// Feed gives the files of a tree: it calls put with the index of an entry and the bytes, whose number the entry tells or
+// size overrules where it is not negative. Of an entry that comes more than once the last stays.
+type Feed func(put func(i int, size int64, body io.Reader) error) error
+
+// Lay makes a folder that holds the entries, sorted by path with every folder above. Devices are left out.
+func (b *Box) Lay(ctx context.Context, dir string, entries []tree.Entry, feed Feed) error {
+	in, out := io.Pipe()
+	go func() { out.CloseWithError(sendTree(ctx, out, entries, feed)) }()
+	err := b.worker.lay(laying{Dir: dir, Time: b.time}, in)
+	in.CloseWithError(errors.New("the tree was not taken in"))
+	return err
+}
+
+func sendTree(ctx context.Context, to io.Writer, entries []tree.Entry, feed Feed) error {
+	w := bufio.NewWriterSize(to, 256<<10)
+	number := func(n uint64) error {
+		var b [8]byte
+		binary.LittleEndian.PutUint64(b[:], n)
+		_, err := w.Write(b[:])
+		return err
+	}
+	lines := tree.EncodeEntries(entries)
+	if err := number(uint64(len(lines))); err != nil {
+		return err
+	}
+	if _, err := w.Write(lines); err != nil {
+		return err
+	}
+	buffer := make([]byte, 128<<10)
+	put := func(i int, size int64, body io.Reader) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if size < 0 {
+			size = entries[i].Size
+		}
+		if err := errors.Join(number(uint64(i)), number(uint64(size))); err != nil {
+			return err
+		}
+		n, err := io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{io.LimitReader(body, size)}, buffer)
+		if err == nil && n != size {
+			err = fmt.Errorf("/%s has %d of its %d bytes", entries[i].Path, n, size)
+		}
+		return err
+	}
+	if err := feed(put); err != nil {
+		return err
+	}
+	if err := number(endOfFiles); err != nil {
+		return err
+	}
+	return w.Flush()
+}
+
+// Read tells what a folder holds that this box made. With keepTimes entries have their times.
+func (b *Box) Read(dir string, keepTimes bool) ([]Found, error) {
+	return b.worker.read(reading{Dir: dir, KeepTimes: keepTimes})
+}
+
+// Mend makes a folder that a command left what its entries tell.
+func (b *Box) Mend(dir string, m Mending) error {
+	if len(m.Show)+len(m.Hide)+len(m.Drop) == 0 {
+		return nil
+	}
+	return b.worker.mend(reading{Dir: dir, Time: b.time}, m)
+}
+
+// Remove removes a folder that this box made.
+func (b *Box) Remove(dir string) error { return b.worker.remove(dir) }
+
+// OpenFile opens a file in a folder that this box made.
+func (b *Box) OpenFile(name string) (*os.File, error) { return b.worker.open(name) }
+
+// Prepare makes what Run needs in a spec's work folder. A box without overlays is given the whole view to fill.
+func (b *Box) Prepare(ctx context.Context, s *Spec, view []tree.Entry, feed Feed) error {
+	points := withMountPoints(s)
+	if !b.overlay {
+		root := filepath.Join(s.Work, "root")
+		if err := b.Lay(ctx, root, view, feed); err != nil {
+			return err
+		}
+		if err := b.Lay(ctx, filepath.Join(s.Work, "points"), points, noFiles(points)); err != nil {
+			return err
+		}
+		if err := b.worker.lay(laying{Dir: root, Time: b.time}, missing(root, points)); err != nil {
+			return err
+		}
+		return b.worker.note(reading{Dir: root}, filepath.Join(s.Work, "before"))
+	}
+	if err := b.Lay(ctx, filepath.Join(s.Work, "points"), points, noFiles(points)); err != nil {
+		return err
+	}
+	top := []tree.Entry{s.Top}
+	if err := b.Lay(ctx, filepath.Join(s.Work, "upper"), top, noFiles(top)); err != nil {
+		return err
+	}
+	for _, folder := range []string{"work", "root", "l"} {
+		if err := b.Lay(ctx, filepath.Join(s.Work, folder), nil, noFiles(nil)); err != nil {
+			return err
+		}
+	}
+	// The folder with the links is the helper's, so the links are laid down as well.
+	links := []tree.Entry{{Kind: tree.Folder, Mode: 0o755}}
+	for i, folder := range append([]string{filepath.Join(s.Work, "points")}, s.Lower...) {
+		links = append(links, tree.Entry{Path: fmt.Sprint(i), Kind: tree.Symlink, Target: folder})
+	}
+	return b.Lay(ctx, filepath.Join(s.Work, "l"), links, noFiles(links))
+}
+
+// withMountPoints adds the folders that every command needs to those that it is given.
+func withMountPoints(s *Spec) []tree.Entry {
+	all := slices.Clone(s.Points)
+	for _, p := range mountPoints(s) {
+		if !slices.ContainsFunc(all, func(e tree.Entry) bool { return e.Path == p.Path }) {
+			all = append(all, p)
+		}
+	}
+	if !slices.ContainsFunc(all, func(e tree.Entry) bool { return e.Path == "" }) {
+		all = append(all, s.Top)
+	}
+	slices.SortFunc(all, func(x, y tree.Entry) int { return strings.Compare(x.Path, y.Path) })
+	return all
+}
+
+// noFiles feeds the empty files that mounts of files are put on.
+func noFiles(entries []tree.Entry) Feed {
+	return func(put func(int, int64, io.Reader) error) error {
+		for i := range entries {
+			if entries[i].Kind == tree.File {
+				if err := put(i, 0, strings.NewReader("")); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+}
+
+// missing streams the points that a root does not have yet.
+func missing(root string, points []tree.Entry) io.Reader {
+	var rest []tree.Entry
+	for _, p := range points {
+		var stat unix.Stat_t
+		if err := unix.Lstat(filepath.Join(root, p.Path), &stat); err != nil || p.Kind == tree.Folder {
+			if err == nil {
+				p.Mode, p.UID, p.GID = stat.Mode&0o7777, int(stat.Uid), int(stat.Gid)
+			}
+			rest = append(rest, p)
+		}
+	}
+	in, out := io.Pipe()
+	go func() { out.CloseWithError(sendTree(context.Background(), out, rest, noFiles(rest))) }()
+	return in
+}
+
+// Run runs a prepared command and waits until nothing of it runs any more. The error is an *UnableError where the machine
+// refuses something that the sandbox needs.
+func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
+	if b.kind == Chroot {
+		undo, err := b.placeInside(s)
+		defer undo()
+		if err != nil {
+			return Status{}, err
+		}
+	}
+	o := childOptions{role: roleInit, ids: b.ids, init: &initOrders{Kind: b.kind, Work: s.Work, Spec: *s, Terminal: s.Terminal != nil, Groups: b.ids.setgroups || b.kind == Chroot}}
+	if b.overlay {
+		o.init.Lower = len(s.Lower) + 1
+	}
+	if b.kind != Chroot {
+		o.flags = unix.CLONE_NEWNS | unix.CLONE_NEWPID | unix.CLONE_NEWIPC | unix.CLONE_NEWUTS | unix.CLONE_NEWCGROUP
+		if !s.Network {
+			o.flags |= unix.CLONE_NEWNET
+		}
+	}
+	outputs, err := s.connect(&o)
+	if err != nil {
+		return Status{}, err
+	}
+	c, err := startChild(ctx, o)
+	outputs.handOver()
+	if err != nil {
+		outputs.wait()
+		return Status{}, b.cannotStart(err)
+	}
+	status, err := c.follow(ctx, s)
+	outputs.wait()
+	return status, err
+}
+
+func (b *Box) cannotStart(err error) error {
+	if errors.Is(err, unix.EPERM) || errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EINVAL) || errors.Is(err, unix.EACCES) {
+		mend := namespaceMend()
+		if b.kind == Root {
+			mend = "allow namespaces (sysctl user.max_user_namespaces), or use --sandbox chroot, which keeps less apart"
+		}
+		return &UnableError{Missing: "namespaces", What: fmt.Sprintf("this machine refuses new namespaces: %s", err), Mend: mend}
+	}
+	return fmt.Errorf("starting the sandbox: %w", err)
+}
+
+// follow waits for an init, sends signals on to it and ends it where the context ends.
+func (c *child) follow(ctx context.Context, s *Spec) (Status, error) {
+	go func() {
+		for {
+			select {
+			case got := <-s.Signals:
+				if number, is := got.(unix.Signal); is {
+					_, _ = c.orders.Write([]byte{byte(number)})
+				}
+			case <-ctx.Done():
+				c.kill()
+				return
+			case <-c.ended:
+				return
+			}
+		}
+	}()
+	result, told := c.hear()
+	<-c.ended
+	c.wait()
+	switch {
+	case ctx.Err() != nil:
+		return Status{}, context.Cause(ctx)
+	case !told:
+		return Status{}, fmt.Errorf("the sandbox ended unexpectedly: %s", c.state)
+	case result.Missing != "":
+		return Status{}, &UnableError{Missing: result.Missing, What: "the sandbox cannot be set up: " + result.Err, Mend: mends[result.Missing]}
+	case result.Err != "":
+		return Status{}, errors.New(result.Err)
+	}
+	return result.Status, nil
+}
+
+// mends tell what to do about a feature that the kernel refuses.
+var mends = map[string]string{
+	"proc":    "in a container, run it with its /proc unmasked, or as root with --sandbox chroot",
+	"mounts":  "in a container that forbids mounts, run imbricat as root with --sandbox chroot",
+	"format":  "take a base for this machine's architecture, or register an emulator",
+	"ids":     "give the user a range in /etc/subuid and /etc/subgid and install newuidmap, or run as root",
+	"chroot":  "run imbricat as root",
+	"seccomp": "use a kernel with seccomp filters",
+}
+
+// streams are the command's output on its way.
+type streams struct {
+	theirs []*os.File
+	group  sync.WaitGroup
+}
+
+// connect gives the child its three files.
+func (s *Spec) connect(o *childOptions) (*streams, error) {
+	out := &streams{}
+	if s.Terminal != nil {
+		o.stdin, o.stdout, o.stderr = s.Terminal, s.Terminal, s.Terminal
+		return out, nil
+	}
+	o.stdin = s.Stdin
+	var err error
+	if o.stdout, err = out.pipe(s.Stdout); err != nil {
+		return out, err
+	}
+	if s.Stderr == s.Stdout {
+		o.stderr = o.stdout
+		return out, nil
+	}
+	o.stderr, err = out.pipe(s.Stderr)
+	return out, err
+}
+
+func (t *streams) pipe(to io.Writer) (*os.File, error) {
+	switch w := to.(type) {
+	case nil:
+		return nil, nil
+	case *os.File:
+		return w, nil
+	}
+	here, there, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	t.theirs = append(t.theirs, there)
+	t.group.Go(func() {
+		if drain(to, here) != nil {
+			return // whoever wanted the output has said why it could not be taken
+		}
+	})
+	return there, nil
+}
+
+// handOver closes the ends that the child has now.
+func (t *streams) handOver() {
+	for _, f := range t.theirs {
+		f.Close()
+	}
+}
+
+func (t *streams) wait() { t.group.Wait() }
+
+// Wrote tells what a command left, with every time set to the box's. Keep names a folder that is to hold it; what was in
+// the work folder moves there.
+func (b *Box) Wrote(s *Spec, keep string) ([]Found, error) {
+	upper := filepath.Join(s.Work, "upper")
+	r := reading{Dir: upper, Time: b.time}
+	if !b.overlay {
+		r.Dir, r.Before, r.Into = filepath.Join(s.Work, "root"), filepath.Join(s.Work, "before"), upper
+		r.Without = []string{"dev", "proc", "sys"}
+		for _, e := range s.given() {
+			r.Without = append(r.Without, strings.TrimPrefix(e, "/"))
+		}
+	}
+	found, err := b.worker.read(r)
+	if err == nil && keep != "" {
+		err = os.Rename(upper, keep)
+	}
+	return found, err
+}
+
+// given lists the paths inside that are no part of the view.
+func (s *Spec) given() []string {
+	var all []string
+	for _, m := range s.Mounts {
+		all = append(all, m.At)
+	}
+	for _, f := range append(slices.Clone(s.Secrets), s.Files...) {
+		all = append(all, f.At)
+	}
+	if s.FreshTmp {
+		all = append(all, "/tmp")
+	}
+	return all
+}
+
+// patience is how long a box waits before it says that something does not end.
+const patience = 10 * time.Second

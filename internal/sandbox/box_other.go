@@ -1,0 +1,57 @@
+//go:build !linux
+
+package sandbox
+
+import (
+	"context"
+	"io"
+	"os"
+	"runtime"
+
+	"imbricat/internal/tree"
+)
+
+// Box is nothing on this system.
+type Box struct{}
+
+// Options say how a box would be opened.
+type Options struct {
+	Kind      Kind
+	Time      int64
+	NoOverlay bool
+}
+
+// Feed gives the files of a tree.
+type Feed func(put func(i int, size int64, body io.Reader) error) error
+
+func unable() error {
+	return &UnableError{Missing: "linux", What: "run steps need Linux, and this is " + runtime.GOOS, Mend: "build on a Linux machine"}
+}
+
+// Child does nothing on this system.
+func Child() {}
+
+// Open says that there is no sandbox here.
+func Open(context.Context, Options) (*Box, error) { return nil, unable() }
+
+// Trial says that there is no sandbox here.
+func (*Box) Trial(context.Context, string, string) (withoutOverlay error, err error) {
+	return nil, unable()
+}
+
+// The methods of a box that cannot be had.
+
+func (*Box) Close() error                                             { return nil }
+func (*Box) Kind() Kind                                               { return "" }
+func (*Box) Overlay() bool                                            { return false }
+func (*Box) IDs() string                                              { return "" }
+func (*Box) Owners() string                                           { return "" }
+func (*Box) Mend(string, Mending) error                               { return unable() }
+func (*Box) Form() string                                             { return "" }
+func (*Box) Lay(context.Context, string, []tree.Entry, Feed) error    { return unable() }
+func (*Box) Read(string, bool) ([]Found, error)                       { return nil, unable() }
+func (*Box) Remove(string) error                                      { return unable() }
+func (*Box) OpenFile(string) (*os.File, error)                        { return nil, unable() }
+func (*Box) Prepare(context.Context, *Spec, []tree.Entry, Feed) error { return unable() }
+func (*Box) Run(context.Context, *Spec) (Status, error)               { return Status{}, unable() }
+func (*Box) Wrote(*Spec, string) ([]Found, error)                     { return nil, unable() }

@@ -1,0 +1,636 @@
+package sandbox
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"imbricat/internal/tree"
+)
+
+// initOrders is what the first process of a sandbox is to do. Paths of folders are the machine's.
+type initOrders struct {
+	Kind     Kind
+	Work     string
+	Lower    int // folders named l/0 … in Work, topmost first; none: root is filled already
+	Spec     Spec
+	Terminal bool
+	Groups   bool // the ids may have groups besides their own
+
+	processes int // the machine's /proc, of a chroot
+}
+
+// refusal is a feature that the kernel refused.
+type refusal struct {
+	missing string
+	error
+}
+
+func (r refusal) Unwrap() error { return r.error }
+
+func refused(missing, doing string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return refusal{missing, fmt.Errorf("%s: %w", doing, err)}
+}
+
+// run sets the sandbox up, runs the command and waits for it. When the process ends the kernel ends whatever else runs.
+func (o *initOrders) run(orders *bufio.Reader) outcome {
+	var err error
+	if o.Kind == Chroot {
+		err = o.changeRoot()
+	} else {
+		err = o.namespaces()
+	}
+	var status Status
+	if err == nil {
+		status, err = o.command(orders)
+	}
+	result := outcome{Status: status}
+	if err != nil {
+		result.Err = err.Error()
+		var r refusal
+		if errors.As(err, &r) {
+			result.Missing = r.missing
+		}
+	}
+	return result
+}
+
+// namespaces builds the file system and makes it the root.
+func (o *initOrders) namespaces() error {
+	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		return refused("mounts", "making mounts private", err)
+	}
+	root := filepath.Join(o.Work, "root")
+	if err := o.mountRoot(root); err != nil {
+		return err
+	}
+	j := &jail{root: root, gids: o.Spec.GID}
+	if err := j.open(); err != nil {
+		return err
+	}
+	for _, step := range []func() error{
+		j.proc, j.dev, j.sys,
+		func() error { return j.tmp(o.Spec.FreshTmp) },
+		func() error { return j.files(o.Spec.Files, true) },
+		func() error { return j.mounts(o.Spec.Mounts) },
+		func() error { return j.files(o.Spec.Secrets, false) },
+		func() error { return loopback(o.Spec.Network) },
+		func() error { return unix.Sethostname([]byte(Hostname)) },
+		j.enter,
+		limitProcesses,
+		j.guard,
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mountRoot mounts the overlay, or the folder that was filled. Names are relative and short: the kernel takes one page.
+func (o *initOrders) mountRoot(root string) error {
+	if o.Lower == 0 {
+		return refused("mounts", "mounting the root", errors.Join(unix.Mount(root, root, "", unix.MS_BIND, ""),
+			unix.Mount("", root, "", unix.MS_BIND|unix.MS_REMOUNT|unix.MS_NODEV, "")))
+	}
+	if err := os.Chdir(o.Work); err != nil {
+		return err
+	}
+	lower := make([]string, o.Lower)
+	for i := range lower {
+		lower[i] = fmt.Sprintf("l/%d", i)
+	}
+	options := "lowerdir=" + strings.Join(lower, ":") + ",upperdir=upper,workdir=work"
+	if len(options) > os.Getpagesize()-100 {
+		return fmt.Errorf("the view has %d layers, more than can be mounted over each other", o.Lower)
+	}
+	err := unix.Mount("overlay", "root", "overlay", unix.MS_NODEV, options+",userxattr,redirect_dir=off,metacopy=off,index=off")
+	if errors.Is(err, unix.EINVAL) {
+		// With userxattr older kernels refuse to hear of the others, which it turns off.
+		err = unix.Mount("overlay", "root", "overlay", unix.MS_NODEV, options+",userxattr")
+	}
+	return refused("overlay", "mounting the view as an overlay", err)
+}
+
+// jail is a root that is being made ready.
+type jail struct {
+	root string
+	fd   int
+	gids int
+}
+
+func (j *jail) open() (err error) {
+	j.fd, err = unix.Open(j.root, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	return err
+}
+
+// at gives a path by which something inside can be mounted on. Links inside lead nowhere but inside.
+func (j *jail) at(path string) (string, func(), error) {
+	fd, err := unix.Openat2(j.fd, strings.TrimPrefix(path, "/"), &unix.OpenHow{
+		Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS,
+	})
+	if err != nil {
+		return "", nil, fmt.Errorf("%s inside: %w", path, err)
+	}
+	return fmt.Sprintf("/proc/self/fd/%d", fd), func() { unix.Close(fd) }, nil
+}
+
+// mount mounts something at a path inside.
+func (j *jail) mount(source, path, kind string, flags uintptr, options string) error {
+	target, done, err := j.at(path)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if err := unix.Mount(source, target, kind, flags, options); err != nil {
+		return refused("mounts", "mounting "+path+" inside", err)
+	}
+	return nil
+}
+
+const quietFlags = unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC
+
+// bind shows something of the machine inside. A remount must keep what the kernel has locked.
+func (j *jail) bind(source, path string, flags uintptr) error {
+	if err := j.mount(source, path, "", unix.MS_BIND|unix.MS_REC, ""); err != nil {
+		return err
+	}
+	if flags == 0 {
+		return nil
+	}
+	var now unix.Statfs_t
+	if err := unix.Statfs(source, &now); err != nil {
+		return err
+	}
+	// The flags of a mount and those that statfs tells have the same values, but for the times.
+	keep := uintptr(now.Flags) & (unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC | unix.MS_RDONLY | unix.MS_NOATIME | unix.MS_NODIRATIME)
+	if now.Flags&unix.ST_RELATIME != 0 {
+		keep |= unix.MS_RELATIME
+	}
+	return j.mount("", path, "", unix.MS_BIND|unix.MS_REMOUNT|keep|flags, "")
+}
+
+func (j *jail) proc() error {
+	err := j.mount("proc", "/proc", "proc", quietFlags, "")
+	var r refusal
+	if errors.As(err, &r) {
+		return refused("proc", "mounting /proc inside", r.error)
+	}
+	return err
+}
+
+// guard takes the kernel's own switches away. It works inside the root, where what is to be covered is already.
+func (j *jail) guard() error {
+	for _, path := range []string{"/proc/sys", "/proc/sysrq-trigger", "/proc/irq", "/proc/bus", "/proc/fs", "/proc/mtrr", "/proc/latency_stats"} {
+		if _, err := os.Lstat(path); err != nil {
+			continue
+		}
+		if err := unix.Mount(path, path, "", unix.MS_BIND|unix.MS_REC, ""); err != nil {
+			return refused("mounts", "covering "+path, err)
+		}
+		if err := unix.Mount("", path, "", unix.MS_BIND|unix.MS_REMOUNT|unix.MS_RDONLY|quietFlags, ""); err != nil {
+			return refused("mounts", "covering "+path, err)
+		}
+	}
+	for _, path := range []string{"/proc/kcore", "/proc/kmsg", "/proc/keys", "/proc/key-users", "/proc/timer_list", "/proc/sched_debug", "/proc/kpagecount",
+		"/proc/kpageflags", "/proc/kpagecgroup", "/proc/vmcore", "/proc/interrupts"} {
+		if _, err := os.Lstat(path); err == nil {
+			if err := unix.Mount("/dev/null", path, "", unix.MS_BIND, ""); err != nil {
+				return refused("mounts", "covering "+path, err)
+			}
+		}
+	}
+	for _, path := range []string{"/proc/scsi", "/proc/acpi", "/proc/asound", "/proc/tty"} {
+		if info, err := os.Lstat(path); err == nil && info.IsDir() {
+			if err := unix.Mount("tmpfs", path, "tmpfs", quietFlags|unix.MS_RDONLY, "size=0"); err != nil {
+				return refused("mounts", "covering "+path, err)
+			}
+		}
+	}
+	return nil
+}
+
+// devices are what a program may expect anywhere.
+var devices = []string{"null", "zero", "full", "random", "urandom", "tty"}
+
+func (j *jail) dev() error {
+	if err := j.mount("tmpfs", "/dev", "tmpfs", unix.MS_NOSUID|unix.MS_NOEXEC, "mode=755,size=1m"); err != nil {
+		return err
+	}
+	inside, done, err := j.at("/dev")
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, name := range devices {
+		f, err := os.OpenFile(filepath.Join(inside, name), os.O_CREATE|os.O_WRONLY, 0o666)
+		if err != nil {
+			return err
+		}
+		f.Close()
+		if err := j.bind("/dev/"+name, "/dev/"+name, 0); err != nil {
+			return err
+		}
+	}
+	for _, folder := range []string{"pts", "shm"} {
+		if err := os.Mkdir(filepath.Join(inside, folder), 0o755); err != nil {
+			return err
+		}
+	}
+	for name, target := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/self/fd/1", "stderr": "/proc/self/fd/2", "ptmx": "pts/ptmx"} {
+		if err := os.Symlink(target, filepath.Join(inside, name)); err != nil {
+			return err
+		}
+	}
+	if err := j.mount("tmpfs", "/dev/shm", "tmpfs", quietFlags, "mode=1777,size=25%"); err != nil {
+		return err
+	}
+	err = j.mount("devpts", "/dev/pts", "devpts", unix.MS_NOSUID|unix.MS_NOEXEC, "newinstance,ptmxmode=0666,mode=0620,gid=5")
+	if err != nil { // group 5 has no id in this namespace
+		err = j.mount("devpts", "/dev/pts", "devpts", unix.MS_NOSUID|unix.MS_NOEXEC, "newinstance,ptmxmode=0666,mode=0620")
+	}
+	return err
+}
+
+// sys shows how many processors there are, which libraries ask for, and nothing else of the machine.
+func (j *jail) sys() error {
+	if err := j.mount("tmpfs", "/sys", "tmpfs", quietFlags, "mode=755,size=64k"); err != nil {
+		return err
+	}
+	inside, done, err := j.at("/sys")
+	if err != nil {
+		return err
+	}
+	defer done()
+	const cpu = "devices/system/cpu"
+	if err := os.MkdirAll(filepath.Join(inside, cpu), 0o755); err != nil {
+		return err
+	}
+	for _, name := range []string{"online", "possible", "present"} {
+		text, err := os.ReadFile(filepath.Join("/sys", cpu, name))
+		if err != nil {
+			continue
+		}
+		if err := os.WriteFile(filepath.Join(inside, cpu, name), text, 0o444); err != nil {
+			return err
+		}
+	}
+	return j.mount("", "/sys", "", unix.MS_REMOUNT|unix.MS_RDONLY|quietFlags, "mode=755,size=64k")
+}
+
+func (j *jail) tmp(fresh bool) error {
+	if !fresh {
+		return nil
+	}
+	return j.mount("tmpfs", "/tmp", "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777,size=50%")
+}
+
+func (j *jail) mounts(list []Mount) error {
+	for _, m := range list {
+		flags := uintptr(unix.MS_NOSUID | unix.MS_NODEV)
+		if m.ReadOnly {
+			flags |= unix.MS_RDONLY
+		}
+		if err := j.bind(m.From, m.At, flags); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// files puts small files into memory and shows them. Secrets cannot be swapped out to the machine's disk where the
+// kernel knows how to keep them from that.
+func (j *jail) files(list []Secret, public bool) error {
+	if len(list) == 0 {
+		return nil
+	}
+	const stage = "/dev/shm" // covered again by what is mounted there for the command
+	for _, options := range []string{"mode=700,size=64m,noswap", "mode=700,size=64m"} {
+		err := j.mount("tmpfs", stage, "tmpfs", quietFlags, options)
+		if err == nil {
+			break
+		}
+		if options == "mode=700,size=64m" {
+			return err
+		}
+	}
+	inside, done, err := j.at(stage)
+	if err != nil {
+		return err
+	}
+	defer done()
+	for i, s := range list {
+		name := filepath.Join(inside, fmt.Sprint(i))
+		if err := os.WriteFile(name, s.Content, 0o600); err != nil {
+			return err
+		}
+		if err := os.Chown(name, s.UID, s.GID); err != nil && !(public && errors.Is(err, unix.EINVAL)) {
+			return fmt.Errorf("giving %s to user %d: %w", s.At, s.UID, err)
+		}
+		if err := os.Chmod(name, os.FileMode(s.Mode)); err != nil {
+			return err
+		}
+		if err := j.bind(name, s.At, unix.MS_RDONLY|quietFlags); err != nil {
+			return err
+		}
+	}
+	// The files stay mounted where they are shown; the folder that holds them goes.
+	return unix.Unmount(inside, unix.MNT_DETACH)
+}
+
+// enter makes the root the only file system there is.
+func (j *jail) enter() error {
+	if err := unix.Chdir(j.root); err != nil {
+		return err
+	}
+	if err := unix.PivotRoot(".", "."); err != nil {
+		return refused("mounts", "changing the root", err)
+	}
+	if err := unix.Unmount(".", unix.MNT_DETACH); err != nil {
+		return refused("mounts", "leaving the machine's root", err)
+	}
+	return os.Chdir("/")
+}
+
+// loopback brings the loopback device of a new network up.
+func loopback(shared bool) error {
+	if shared {
+		return nil
+	}
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return fmt.Errorf("bringing the loopback up: %w", err)
+	}
+	defer unix.Close(fd)
+	request, err := unix.NewIfreq("lo")
+	if err == nil {
+		request.SetUint16(unix.IFF_UP | unix.IFF_RUNNING)
+		err = unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, request)
+	}
+	if err != nil {
+		return fmt.Errorf("bringing the loopback up: %w", err)
+	}
+	return nil
+}
+
+// mostProcesses bounds a command that forks without end.
+const mostProcesses = 16384
+
+// limitProcesses bounds the numbers of processes, on kernels where that holds for one namespace (6.14). On others the
+// user's own limit holds, and the step's time.
+func limitProcesses() error {
+	var name unix.Utsname
+	if unix.Uname(&name) != nil {
+		return nil
+	}
+	major, minor := 0, 0
+	if n, _ := fmt.Sscanf(unix.ByteSliceToString(name.Release[:]), "%d.%d", &major, &minor); n == 2 && (major > 6 || major == 6 && minor >= 14) {
+		_ = os.WriteFile("/proc/sys/kernel/pid_max", []byte(fmt.Sprint(mostProcesses)), 0)
+	}
+	return nil
+}
+
+// changeRoot is what can be had without namespaces.
+func (o *initOrders) changeRoot() error {
+	if err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0); err != nil {
+		return err
+	}
+	var err error
+	if o.processes, err = unix.Open("/proc", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0); err != nil {
+		return refused("chroot", "reading /proc", err)
+	}
+	if err := unix.Chroot(filepath.Join(o.Work, "root")); err != nil {
+		return refused("chroot", "changing the root", err)
+	}
+	return os.Chdir("/")
+}
+
+// command runs the command on a thread that gives up every right it does not need; the command inherits that.
+func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
+	type start struct {
+		pid int
+		err error
+	}
+	started := make(chan start)
+	go func() {
+		runtime.LockOSThread() // and never unlocked: the thread is spoilt for anything else
+		pid, err := o.exec()
+		started <- start{pid, err}
+		select {} // the command dies with the thread that started it
+	}()
+	s := <-started
+	if s.err != nil {
+		return Status{}, s.err
+	}
+	// Nobody but the command may hold its terminal or its output open.
+	for fd := range 3 {
+		unix.Close(fd)
+	}
+	go func() {
+		for {
+			number, err := orders.ReadByte()
+			if err != nil {
+				// The caller is gone, or has had enough.
+				o.end()
+				os.Exit(1)
+			}
+			_ = unix.Kill(s.pid, syscall.Signal(number))
+		}
+	}()
+	for {
+		var wait unix.WaitStatus
+		pid, err := unix.Wait4(-1, &wait, 0, nil)
+		if errors.Is(err, unix.EINTR) {
+			continue
+		}
+		if err != nil {
+			return Status{}, fmt.Errorf("waiting for the command: %w", err)
+		}
+		if pid != s.pid {
+			continue
+		}
+		o.end()
+		if wait.Signaled() {
+			return Status{128 + int(wait.Signal()), unix.SignalName(wait.Signal())}, nil
+		}
+		return Status{Code: wait.ExitStatus()}, nil
+	}
+}
+
+// end kills what the command left running, where no namespace does that: everything whose parent we have become.
+func (o *initOrders) end() {
+	if o.Kind != Chroot {
+		return
+	}
+	// A process that is killed leaves its children to us, so it takes some rounds.
+	for range 1000 {
+		children, err := o.children()
+		if err != nil || len(children) == 0 {
+			return
+		}
+		for _, pid := range children {
+			_ = unix.Kill(pid, unix.SIGKILL)
+			_, _ = unix.Wait4(pid, nil, 0, nil)
+		}
+	}
+}
+
+// children lists the processes whose parent is this one.
+func (o *initOrders) children() ([]int, error) {
+	fd, err := unix.Openat(o.processes, fmt.Sprintf("%d/task/%d/children", os.Getpid(), os.Getpid()), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(fd)
+	text := make([]byte, 64<<10)
+	n, err := unix.Read(fd, text)
+	var list []int
+	for word := range strings.FieldsSeq(string(text[:max(n, 0)])) {
+		if pid, convErr := strconv.Atoi(word); convErr == nil {
+			list = append(list, pid)
+		}
+	}
+	return list, err
+}
+
+// exec starts the command.
+func (o *initOrders) exec() (int, error) {
+	program, err := lookUp(&o.Spec)
+	if err != nil {
+		return 0, err
+	}
+	if err := o.renounce(); err != nil {
+		return 0, err
+	}
+	// A network of its own has no abstract sockets but its own; the machine's must be out of reach.
+	if o.Kind != Chroot && o.Spec.Network {
+		if err := scopeSockets(); err != nil {
+			return 0, err
+		}
+	}
+	if err := filterCalls(); err != nil {
+		return 0, err
+	}
+	attr := &syscall.ProcAttr{Dir: o.Spec.Dir, Env: o.Spec.Env, Files: []uintptr{0, 1, 2}, Sys: &syscall.SysProcAttr{Setpgid: !o.Terminal, Pdeathsig: syscall.SIGKILL}}
+	if o.Terminal {
+		attr.Sys.Setsid, attr.Sys.Setctty, attr.Sys.Ctty = true, true, 0
+	}
+	attr.Sys.Credential = &syscall.Credential{Uid: uint32(o.Spec.UID), Gid: uint32(o.Spec.GID), NoSetGroups: !o.Groups}
+	for _, g := range o.Spec.Groups {
+		attr.Sys.Credential.Groups = append(attr.Sys.Credential.Groups, uint32(g))
+	}
+	unix.Umask(0o022)
+	pid, err := syscall.ForkExec(program, o.Spec.Args, attr)
+	if err != nil {
+		return 0, startError(program, &o.Spec, err)
+	}
+	return pid, nil
+}
+
+// startError says why a command could not be started.
+func startError(program string, s *Spec, err error) error {
+	switch {
+	case errors.Is(err, unix.ENOEXEC):
+		return refused("format", program, errors.New("it is no program for this machine: it may be for another architecture, or empty"))
+	case errors.Is(err, unix.ENOENT):
+		if info, statErr := os.Stat(s.Dir); statErr != nil || !info.IsDir() {
+			return fmt.Errorf("there is no folder %s to start in", s.Dir)
+		}
+		return fmt.Errorf("%s is there, but what it needs to start (an interpreter or a loader) is not", program)
+	case errors.Is(err, unix.EINVAL) && s.UID != 0:
+		return refused("ids", fmt.Sprintf("becoming user %d", s.UID), errors.New("this sandbox has only one id"))
+	}
+	return fmt.Errorf("starting %s: %w", program, err)
+}
+
+// lookUp finds a program as a shell would.
+func lookUp(s *Spec) (string, error) {
+	name := s.Args[0]
+	if strings.Contains(name, "/") {
+		if !strings.HasPrefix(name, "/") {
+			name = filepath.Join(s.Dir, name)
+		}
+		if _, err := os.Stat(name); err != nil {
+			return "", fmt.Errorf("there is no %s in the view", name)
+		}
+		return name, nil
+	}
+	path := ""
+	for _, variable := range s.Env {
+		if value, is := strings.CutPrefix(variable, "PATH="); is {
+			path = value
+		}
+	}
+	for _, folder := range strings.Split(path, ":") {
+		if !strings.HasPrefix(folder, "/") {
+			continue
+		}
+		candidate := filepath.Join(folder, name)
+		if info, err := os.Stat(candidate); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+			return candidate, nil
+		}
+	}
+	return "", fmt.Errorf("there is no program %q in %s", name, path)
+}
+
+// rights are the capabilities that package managers need. None of them reaches out of the namespace.
+var rights = []uintptr{unix.CAP_CHOWN, unix.CAP_DAC_OVERRIDE, unix.CAP_FOWNER, unix.CAP_FSETID, unix.CAP_KILL, unix.CAP_SETGID, unix.CAP_SETUID,
+	unix.CAP_SETPCAP, unix.CAP_SETFCAP, unix.CAP_NET_BIND_SERVICE, unix.CAP_SYS_CHROOT, unix.CAP_AUDIT_WRITE}
+
+// renounce gives up what the command may not have, for this thread and what it starts.
+func (o *initOrders) renounce() error {
+	if err := unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0); err != nil {
+		return fmt.Errorf("giving up rights: %w", err)
+	}
+	for c := uintptr(0); c <= unix.CAP_LAST_CAP; c++ {
+		if slices.Contains(rights, c) {
+			continue
+		}
+		if err := unix.Prctl(unix.PR_CAPBSET_DROP, c, 0, 0, 0); err != nil && !errors.Is(err, unix.EINVAL) {
+			return fmt.Errorf("giving up rights: %w", err)
+		}
+	}
+	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
+		return fmt.Errorf("giving up rights: %w", err)
+	}
+	var mask uint64
+	for _, c := range rights {
+		mask |= 1 << c
+	}
+	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	var data [2]unix.CapUserData
+	if err := unix.Capget(&head, &data[0]); err != nil {
+		return fmt.Errorf("giving up rights: %w", err)
+	}
+	for i := range data {
+		word := uint32(mask >> (32 * i))
+		data[i] = unix.CapUserData{Effective: data[i].Permitted & word, Permitted: data[i].Permitted & word}
+	}
+	if err := unix.Capset(&head, &data[0]); err != nil {
+		return fmt.Errorf("giving up rights: %w", err)
+	}
+	return nil
+}
+
+// mountPoint is a folder that every view must have for the sandbox's own mounts.
+func mountPoints(s *Spec) []tree.Entry {
+	var list []tree.Entry
+	for _, name := range []string{"dev", "proc", "sys", "tmp"} {
+		if name != "tmp" || s.FreshTmp {
+			list = append(list, tree.Entry{Path: name, Kind: tree.Folder, Mode: 0o755})
+		}
+	}
+	return list
+}

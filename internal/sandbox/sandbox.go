@@ -1,0 +1,124 @@
+// Package sandbox runs commands in a file system of their own, made of layers that lie unpacked in folders, and tells
+// what they wrote there.
+//
+// On Linux a command gets new namespaces, an overlay mount, and no more of the machine than it is given; where the
+// kernel allows less, so does the sandbox, and it says so. The package knows no recipe, no store and no image: it is
+// given folders and gives back entries. It never prints. On other systems only the errors of this file exist.
+package sandbox
+
+import (
+	"errors"
+	"io"
+	"os"
+	"strings"
+
+	"imbricat/internal/tree"
+)
+
+// Version names everything about the sandbox that a command can notice. It is part of the key of every run step: change
+// it by hand whenever the same command could see or leave something else.
+const Version = "imbricat-sandbox-1"
+
+// Hostname is what every command sees as the name of its machine.
+const Hostname = "imbricat"
+
+// Kind is how commands are kept apart from the machine.
+type Kind string
+
+// The kinds, from the best to the least. The zero value is none of them.
+const (
+	Root   Kind = "root"   // the caller is root: namespaces, with all of its user ids
+	Mapped Kind = "mapped" // namespaces, with a range of subordinate ids for an ordinary user
+	Single Kind = "single" // namespaces, with the caller's own id alone
+	Chroot Kind = "chroot" // the caller is root and may make no namespaces: a change of root into a copy
+)
+
+// UnableError says that this machine cannot do what is asked for. Missing is a word for the feature, Mend how to get it.
+type UnableError struct {
+	Missing, What, Mend string
+}
+
+func (e *UnableError) Error() string {
+	if e.Mend == "" {
+		return e.What
+	}
+	return e.What + "; " + e.Mend
+}
+
+// Spec is a command with all that it is given. Paths inside are absolute.
+type Spec struct {
+	// Work is an empty folder for this run, on the file system that the lower folders are on.
+	Work string
+	// Lower are the folders of unpacked layers, topmost first. A box without overlays takes none; its Tree fills Work's
+	// root instead.
+	Lower []string
+	// Top is what the root folder is like: its mode and owner.
+	Top tree.Entry
+	// Points are entries that must be there for mounts, with their parents; they are no part of what the command wrote.
+	Points []tree.Entry
+
+	Args   []string
+	Env    []string
+	Dir    string
+	UID    int
+	GID    int
+	Groups []int
+
+	Network  bool    // the machine's network; otherwise a loopback alone
+	FreshTmp bool    // an empty /tmp in memory
+	Mounts   []Mount // folders and files of the machine
+	Secrets  []Secret
+	Files    []Secret // small files that are given read-only, such as the resolver's
+
+	Stdin    *os.File  `json:"-"` // nil: nothing
+	Stdout   io.Writer `json:"-"`
+	Stderr   io.Writer `json:"-"`
+	Terminal *os.File  `json:"-"` // a terminal of the command's own, in place of the three above
+	// Signals are sent on to the command.
+	Signals <-chan os.Signal `json:"-"`
+}
+
+// Mount shows a folder or a file of the machine inside.
+type Mount struct {
+	From, At string
+	ReadOnly bool
+}
+
+// Secret is a small file that exists in memory alone.
+type Secret struct {
+	At       string
+	Content  []byte
+	UID, GID int
+	Mode     uint32
+}
+
+// Status is how a command ended.
+type Status struct {
+	Code   int    // exit status; 128 and the signal's number where one ended it
+	Signal string // the name of that signal, or empty
+}
+
+// Found is a path that a command wrote, as it left it.
+type Found struct {
+	tree.Entry
+	CopiedUp bool // it was there before under this or another name, and carries what it was
+	Opaque   bool // a folder that hides what was there under its name
+}
+
+// capability is the extended attribute that holds the capabilities of a program.
+const capability = "security.capability"
+
+// keptAttribute tells whether an extended attribute belongs to a file, rather than to the file system that it lies on.
+func keptAttribute(name string) bool {
+	return name == capability || strings.HasPrefix(name, "user.") && !strings.HasPrefix(name, "user.overlay.")
+}
+
+// errMarker ends the entries of a stream in which something went wrong.
+var errTruncated = errors.New("the helper's answer ends early")
+
+// Mending says how a folder is to become what its entries tell: without notes that only the overlay reads.
+type Mending struct {
+	Show []string // folders that no longer hide what is below
+	Hide []string // paths that become deletions
+	Drop []string // deletions of nothing
+}
