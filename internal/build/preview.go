@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"imbricat/internal/digest"
@@ -94,6 +95,10 @@ func (b *builder) look(ctx context.Context, u *plan.Unit, unknown map[*plan.Unit
 				s.err = b.composeAll(ctx, u, s, event.Discard, func(*stepTree) {})
 			}
 		})
+		var stop *wouldRun
+		if errors.As(s.err, &stop) {
+			return b.upTo(out, s, stop, unknown), nil
+		}
 		if err = s.err; err != nil {
 			return out, err
 		}
@@ -102,6 +107,24 @@ func (b *builder) look(ctx context.Context, u *plan.Unit, unknown map[*plan.Unit
 		out.Steps = append(out.Steps, b.forecast(u, s, i, unknown[u]))
 	}
 	return out, nil
+}
+
+// upTo previews a unit that has a command to run: what comes after depends on what it leaves.
+func (b *builder) upTo(out UnitPreview, s *unitState, stop *wouldRun, unknown map[*plan.Unit]string) UnitPreview {
+	u := out.Unit
+	why := ""
+	for i := range u.Steps {
+		step := &u.Steps[i]
+		switch {
+		case step == stop.step:
+			out.Steps = append(out.Steps, StepPreview{Label: step.Label, Forecast: WillRun, Reason: stop.reason})
+			why = fmt.Sprintf("on what step %d leaves", i+1)
+			unknown[u] = fmt.Sprintf("on what %s:%d leaves", u.ID.Name, i+1)
+		default:
+			out.Steps = append(out.Steps, b.forecast(u, s, i, why))
+		}
+	}
+	return out
 }
 
 // whyUnknown tells what a step needs that is not on this machine yet.
@@ -146,8 +169,10 @@ func (b *builder) forecast(u *plan.Unit, s *unitState, i int, unknown string) St
 	out.Files, out.Bytes = t.files, t.bytes
 	_, found := b.o.Store.Record(t.layerKey())
 	switch {
-	case t.empty:
+	case t.empty && t.ran == nil:
 		out.Forecast, out.Reason = WillSkip, nothing
+	case t.ran != nil:
+		out.Forecast, out.Reason = WillReuse, t.ran.reason
 	case !u.IsImage:
 		out.Forecast, out.Reason = WillSkip, noLayer
 	case found:

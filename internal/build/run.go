@@ -29,6 +29,14 @@ const (
 	refilled    = "its kept directory was empty"
 )
 
+// wouldRun ends a preview at a command that would be run.
+type wouldRun struct {
+	step   *plan.Step
+	reason string
+}
+
+func (w *wouldRun) Error() string { return w.reason }
+
 // ran tells how a run step went, beside what it laid down.
 type ran struct {
 	key     digest.Key
@@ -321,6 +329,9 @@ func (b *builder) runOnce(ctx context.Context, c *command, key digest.Key, s *un
 			return t, nil
 		}
 		reason = why
+	}
+	if b.looking {
+		return nil, &wouldRun{c.step, reason}
 	}
 	if err := b.refill(ctx, c, s); err != nil {
 		return nil, err

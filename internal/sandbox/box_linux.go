@@ -220,6 +220,12 @@ func (b *Box) Prepare(ctx context.Context, s *Spec, view []tree.Entry, feed Feed
 		if err := b.worker.lay(laying{Dir: root, Time: b.time}, missing(root, points)); err != nil {
 			return err
 		}
+		if b.kind == Chroot {
+			if err := b.placeInside(s); err != nil {
+				b.Finish(s)
+				return err
+			}
+		}
 		return b.worker.note(reading{Dir: root}, filepath.Join(s.Work, "before"))
 	}
 	if err := b.Lay(ctx, filepath.Join(s.Work, "points"), points, noFiles(points)); err != nil {
@@ -291,13 +297,6 @@ func missing(root string, points []tree.Entry) io.Reader {
 // Run runs a prepared command and waits until nothing of it runs any more. The error is an *UnableError where the machine
 // refuses something that the sandbox needs.
 func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
-	if b.kind == Chroot {
-		undo, err := b.placeInside(s)
-		defer undo()
-		if err != nil {
-			return Status{}, err
-		}
-	}
 	o := childOptions{role: roleInit, ids: b.ids, init: &initOrders{Kind: b.kind, Work: s.Work, Spec: *s, Terminal: s.Terminal != nil, Groups: b.ids.setgroups || b.kind == Chroot}}
 	if b.overlay {
 		o.init.Lower = len(s.Lower) + 1
@@ -320,7 +319,18 @@ func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
 	}
 	status, err := c.follow(ctx, s)
 	outputs.wait()
+	if err != nil || status.Code != 0 {
+		b.Finish(s)
+	}
 	return status, err
+}
+
+// Finish takes back what a command was given. Whoever does not ask what a command wrote must call it.
+func (b *Box) Finish(s *Spec) {
+	for _, act := range slices.Backward(s.undo) {
+		act()
+	}
+	s.undo = nil
 }
 
 func (b *Box) cannotStart(err error) error {
@@ -445,6 +455,7 @@ func (b *Box) Wrote(s *Spec, keep string) ([]Found, error) {
 		}
 	}
 	found, err := b.worker.read(r)
+	b.Finish(s)
 	if err == nil && keep != "" {
 		err = os.Rename(upper, keep)
 	}

@@ -39,6 +39,9 @@ func (*Box) Trial(context.Context, string, string) (withoutOverlay error, err er
 	return nil, unable()
 }
 
+// Finish does nothing.
+func (*Box) Finish(*Spec) {}
+
 // The methods of a box that cannot be had.
 
 func (*Box) Close() error                                             { return nil }

@@ -11,15 +11,9 @@ import (
 )
 
 // placeInside puts what a sandbox with namespaces would mount into the copy that a chroot works on: folders are moved in
-// and, by what it gives back, out again; files are written and removed.
-func (b *Box) placeInside(s *Spec) (undo func(), err error) {
+// and files written, until Finish.
+func (b *Box) placeInside(s *Spec) error {
 	root := filepath.Join(s.Work, "root")
-	var acts []func()
-	undo = func() {
-		for i := len(acts) - 1; i >= 0; i-- {
-			acts[i]()
-		}
-	}
 	dev := filepath.Join(root, "dev")
 	for name, number := range map[string]uint64{"null": unix.Mkdev(1, 3), "zero": unix.Mkdev(1, 5), "full": unix.Mkdev(1, 7), "random": unix.Mkdev(1, 8),
 		"urandom": unix.Mkdev(1, 9), "tty": unix.Mkdev(5, 0)} {
@@ -31,35 +25,35 @@ func (b *Box) placeInside(s *Spec) (undo func(), err error) {
 	for _, m := range s.Mounts {
 		at, err := within(root, m.At)
 		if err != nil {
-			return undo, err
+			return err
 		}
 		info, err := os.Stat(m.From)
 		if err != nil || !info.IsDir() {
-			return undo, fmt.Errorf("%s cannot be shown inside without mounts", m.From)
+			return fmt.Errorf("%s cannot be shown inside without mounts", m.From)
 		}
 		if err := os.Remove(at); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return undo, fmt.Errorf("%s is not empty in the view, and a chroot cannot cover it: %w", m.At, err)
+			return fmt.Errorf("%s is not empty in the view, and a chroot cannot cover it: %w", m.At, err)
 		}
 		if err := os.Rename(m.From, at); err != nil {
-			return undo, err
+			return err
 		}
-		acts = append(acts, func() { _ = os.Rename(at, m.From) })
+		s.undo = append(s.undo, func() { _ = os.Rename(at, m.From) })
 	}
 	for _, f := range append(append([]Secret{}, s.Files...), s.Secrets...) {
 		at, err := within(root, f.At)
 		if err != nil {
-			return undo, err
+			return err
 		}
-		acts = append(acts, func() { _ = os.Remove(at) })
+		s.undo = append(s.undo, func() { _ = os.Remove(at) })
 		_ = os.Remove(at)
 		if err := os.WriteFile(at, f.Content, 0o600); err != nil {
-			return undo, err
+			return err
 		}
 		if err := errors.Join(os.Chown(at, f.UID, f.GID), os.Chmod(at, os.FileMode(f.Mode))); err != nil {
-			return undo, err
+			return err
 		}
 	}
-	return undo, nil
+	return nil
 }
 
 // within gives a path of the root, of which no part may be a link.

@@ -76,6 +76,8 @@ type Spec struct {
 	Terminal *os.File  `json:"-"` // a terminal of the command's own, in place of the three above
 	// Signals are sent on to the command.
 	Signals <-chan os.Signal `json:"-"`
+
+	undo []func() // takes back what was put into a root without mounts
 }
 
 // Mount shows a folder or a file of the machine inside.
