@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"sync"
+	"sync/atomic"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/layer"
@@ -30,6 +31,9 @@ type packedContents struct {
 	blob    func(ctx context.Context) (io.ReadCloser, error) // of a layer
 	// walk visits the files of the archive in its order, by their names there.
 	walk func(ctx context.Context, visit func(path string, body io.Reader) error) error
+
+	// unpacked gives the files without unpacking, once a command has needed the layer.
+	unpacked atomic.Pointer[snapshotContents]
 
 	mutex  sync.Mutex
 	folder string
@@ -121,6 +125,9 @@ func (l *packedContents) close() {
 }
 
 func (l *packedContents) prepare(ctx context.Context, paths []string) error {
+	if l.unpacked.Load() != nil {
+		return nil
+	}
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
 	wanted := map[string]bool{}
@@ -178,6 +185,9 @@ func (l *packedContents) unpack(p string, want digest.Content, body io.Reader) e
 
 // Open gives an unpacked file.
 func (l *packedContents) Open(p string) (io.ReadCloser, error) {
+	if whole := l.unpacked.Load(); whole != nil {
+		return whole.Open(p)
+	}
 	l.mutex.Lock()
 	name := l.files[p]
 	l.mutex.Unlock()

@@ -29,7 +29,7 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 	if err != nil {
 		return nil, err
 	}
-	spec, finish, err := b.ready(ctx, c, box, sink)
+	spec, finish, err := b.ready(ctx, c, box, sink, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -78,8 +78,9 @@ func statusText(s sandbox.Status) string {
 	return fmt.Sprintf("ended with status %d", s.Code)
 }
 
-// ready gathers what a command needs and waits for its turn. finish gives all of it back.
-func (b *builder) ready(ctx context.Context, c *command, box *sandbox.Box, sink event.Sink) (*sandbox.Spec, func(), error) {
+// ready gathers what a command needs and waits for its turn. finish gives all of it back; adjust, where it is
+// given, has the last word before anything is unpacked.
+func (b *builder) ready(ctx context.Context, c *command, box *sandbox.Box, sink event.Sink, adjust func(*sandbox.Spec) error) (*sandbox.Spec, func(), error) {
 	var undo []func()
 	finish := func() {
 		for i := len(undo) - 1; i >= 0; i-- {
@@ -111,7 +112,7 @@ func (b *builder) ready(ctx context.Context, c *command, box *sandbox.Box, sink 
 			return nil, err
 		}
 		spec.Work = work
-		if err := b.setUp(ctx, c, box, spec); err != nil {
+		if err := b.setUp(ctx, c, box, spec, adjust); err != nil {
 			return nil, err
 		}
 		sink.Send(event.Started{Task: c.task, Act: "running"})
@@ -174,7 +175,7 @@ func (b *builder) give(ctx context.Context, c *command, spec *sandbox.Spec) erro
 }
 
 // setUp unpacks what lies below and lays down what the mounts need.
-func (b *builder) setUp(ctx context.Context, c *command, box *sandbox.Box, spec *sandbox.Spec) error {
+func (b *builder) setUp(ctx context.Context, c *command, box *sandbox.Box, spec *sandbox.Spec, adjust func(*sandbox.Spec) error) error {
 	spec.Top = tree.Entry{Kind: tree.Folder, Mode: 0o755}
 	if n, exists := c.view.Lookup(""); exists {
 		spec.Top.Mode, spec.Top.UID, spec.Top.GID = n.Mode, n.UID, n.GID
@@ -182,6 +183,11 @@ func (b *builder) setUp(ctx context.Context, c *command, box *sandbox.Box, spec 
 	var err error
 	if spec.Points, err = points(c.view, spec); err != nil {
 		return err
+	}
+	if adjust != nil {
+		if err := adjust(spec); err != nil {
+			return err
+		}
 	}
 	if !box.Overlay() {
 		entries, feed := whole(ctx, c.view)
@@ -323,7 +329,7 @@ func (b *builder) capture(ctx context.Context, c *command, box *sandbox.Box, spe
 	if err != nil {
 		return nil, err
 	}
-	t.places = placesIn(entries, &snapshotContents{box, dir})
+	t.places = placesIn(entries, contentsIn(box, dir, entries))
 	return t, ctx.Err()
 }
 

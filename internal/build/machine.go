@@ -37,22 +37,27 @@ func (b *builder) checkMachine(ctx context.Context) error {
 		if architecture == runtime.GOARCH {
 			continue
 		}
-		err := b.trial(ctx, box, architecture)
-		var unable *sandbox.UnableError
-		if errors.As(err, &unable) && unable.Missing == "format" {
-			return &sandbox.UnableError{Missing: "emulator", What: fmt.Sprintf("%s runs commands for %s, and this machine is %s and has no emulator for that", units[0], architecture, runtime.GOARCH),
-				Mend: fmt.Sprintf("build it on a %s machine and put the images together with `imbricat join`, or compile in a stage with machine: here, or register an emulator (on Debian: apt install qemu-user-static)", architecture)}
-		}
-		if err != nil {
+		if err := b.checkArchitecture(ctx, box, architecture, units); err != nil {
 			return err
-		}
-		if !(runtime.GOARCH == "amd64" && architecture == "386") {
-			for _, unit := range units {
-				b.warning(nil, event.Emulated, unit+" runs its commands in an emulator, which is several times slower")
-			}
 		}
 	}
 	return nil
+}
+
+// checkArchitecture finds out whether commands for another architecture can be run here, and says that they are emulated.
+func (b *builder) checkArchitecture(ctx context.Context, box *sandbox.Box, architecture string, units []string) error {
+	err := b.trial(ctx, box, architecture)
+	var unable *sandbox.UnableError
+	if errors.As(err, &unable) && unable.Missing == "format" {
+		return &sandbox.UnableError{Missing: "emulator", What: fmt.Sprintf("%s runs commands for %s, and this machine is %s and has no emulator for that", units[0], architecture, runtime.GOARCH),
+			Mend: fmt.Sprintf("build it on a %s machine and put the images together with `imbricat join`, or compile in a stage with machine: here, or register an emulator (on Debian: apt install qemu-user-static)", architecture)}
+	}
+	if err == nil && !(runtime.GOARCH == "amd64" && architecture == "386") {
+		for _, unit := range units {
+			b.warning(nil, event.Emulated, unit+" runs its commands in an emulator, which is several times slower")
+		}
+	}
+	return err
 }
 
 // trial tries for real whether commands can be run, once since the machine started: a later refusal is still an error.

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"imbricat/internal/digest"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/tree"
@@ -92,6 +93,11 @@ func (b *builder) readBelow(ctx context.Context, view *tree.View, file string) (
 	if n.Size > maxAccounts {
 		return "", fmt.Errorf("/%s of the image has %d bytes, more than %d", file, n.Size, maxAccounts)
 	}
+	// A layer has no random access, so what was read once is kept under the name of its content.
+	note := keyOfText("small file " + string(n.Content))
+	if text, found := b.o.Store.Note(note); found && digest.ContentBytes(text) == n.Content {
+		return string(text), nil
+	}
 	if p, needs := n.From.(preparer); needs {
 		if err := p.prepare(ctx, []string{n.At}); err != nil {
 			return "", err
@@ -103,5 +109,8 @@ func (b *builder) readBelow(ctx context.Context, view *tree.View, file string) (
 	}
 	defer f.Close()
 	text, err := io.ReadAll(f)
+	if err == nil && digest.ContentBytes(text) == n.Content {
+		_ = b.o.Store.PutNote(note, text) // it only saves time
+	}
 	return string(text), err
 }

@@ -379,7 +379,7 @@ func (b *builder) treeOf(ctx context.Context, key digest.Key, compression layer.
 				if !seen {
 					_ = b.o.Store.SawSnapshot(box.Form(), key, bytesOf(entries))
 				}
-				t.places = placesIn(entries, &snapshotContents{box, dir})
+				t.places = placesIn(entries, contentsIn(box, dir, entries))
 				return t, nil
 			}
 			if err := b.o.Store.DropSnapshot(box.Form(), key); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"path/filepath"
 	"slices"
@@ -21,6 +22,7 @@ type stratum struct {
 	key     digest.Key
 	entries func(ctx context.Context) ([]tree.Entry, error) // sorted by path, every folder on the way among them
 	feed    func(ctx context.Context, entries []tree.Entry) sandbox.Feed
+	packed  *packedContents // of a base: what else gives its files
 }
 
 // treeKey names a tree by everything that decides its tar, and nothing else.
@@ -82,7 +84,7 @@ func (one *base) stratify() []*stratum {
 		_ = view.Apply(c.entries, c)
 		entries, borrowed := complete(c, view)
 		all = append(all, &stratum{
-			name: fmt.Sprintf("layer %d of %s", i+1, one.resolved.Name), key: treeKey(entries),
+			name: fmt.Sprintf("layer %d of %s", i+1, one.resolved.Name), key: treeKey(entries), packed: c,
 			entries: func(context.Context) ([]tree.Entry, error) { return entries, nil },
 			feed: func(ctx context.Context, entries []tree.Entry) sandbox.Feed {
 				return c.feed(ctx, entries, borrowed)
@@ -130,7 +132,7 @@ func complete(c *packedContents, after *tree.View) (entries []tree.Entry, borrow
 	}
 	add := map[string]tree.Entry{}
 	addFolders := func(p string) bool {
-		for above := tree.Parent(p); ; above = tree.Parent(above) {
+		for above := tree.Parent(p); above != ""; above = tree.Parent(above) {
 			if _, known := add[above]; !known {
 				n, exists := after.Lookup(above)
 				if !exists || n.Kind != tree.Folder {
@@ -138,15 +140,14 @@ func complete(c *packedContents, after *tree.View) (entries []tree.Entry, borrow
 				}
 				add[above] = bare(n)
 			}
-			if above == "" {
-				return true
-			}
 		}
+		return true
 	}
 	twins := map[string]string{} // path in the layer → first name
 	own.Each(func(n *tree.Node) {
 		if n.From == nil { // nobody's, but on the way to something
-			if shown, exists := after.Lookup(n.Path); exists {
+			// The root is a folder anyway; without it our own layers have the keys of the steps that made them.
+			if shown, exists := after.Lookup(n.Path); exists && n.Path != "" {
 				add[n.Path] = bare(shown)
 			}
 			return
@@ -265,6 +266,12 @@ func (b *builder) snapshot(ctx context.Context, box *sandbox.Box, s *stratum) (s
 		}
 		return b.o.Store.PutSnapshot(box.Form(), s.key, work, bytesOf(entries))
 	})
+	if err == nil && s.packed != nil && s.packed.unpacked.Load() == nil {
+		entries, entriesErr := s.entries(ctx)
+		if err = entriesErr; err == nil {
+			s.packed.unpacked.Store(contentsIn(box, dir, entries))
+		}
+	}
 	return dir, err
 }
 
@@ -344,19 +351,53 @@ func keptXattrs(all map[string]string) map[string]string {
 	return kept
 }
 
-// snapshotContents gives files of an unpacked tree.
+// snapshotContents gives files of an unpacked tree, and notices those that were changed there.
 type snapshotContents struct {
-	box *sandbox.Box
-	dir string
+	box      *sandbox.Box
+	dir      string
+	contents map[string]digest.Content
+}
+
+func contentsIn(box *sandbox.Box, dir string, entries []tree.Entry) *snapshotContents {
+	s := &snapshotContents{box, dir, map[string]digest.Content{}}
+	for i := range entries {
+		if entries[i].Kind == tree.File {
+			s.contents[entries[i].Path] = entries[i].Content
+		}
+	}
+	return s
 }
 
 // Open opens a file by its path in the tree.
 func (s *snapshotContents) Open(p string) (io.ReadCloser, error) {
 	f, err := s.box.OpenFile(filepath.Join(s.dir, filepath.FromSlash(p)))
 	if err != nil {
-		return nil, fmt.Errorf("reading what a command left: %w", err)
+		return nil, fmt.Errorf("reading an unpacked tree: %w", err)
 	}
-	return f, nil
+	return &checkedFile{f, digest.NewContent(), s.contents[p], p}, nil
+}
+
+// checkedFile tells at its end whether it has the contents that it is to have.
+type checkedFile struct {
+	io.ReadCloser
+	sum  hash.Hash
+	want digest.Content
+	path string
+}
+
+func (c *checkedFile) Read(p []byte) (int, error) {
+	n, err := c.ReadCloser.Read(p)
+	c.sum.Write(p[:n])
+	return n, err
+}
+
+// Close closes the file. One that was not read to its end is read now.
+func (c *checkedFile) Close() error {
+	_, err := io.Copy(c.sum, c.ReadCloser)
+	if err == nil && digest.ContentOf(c.sum) != c.want {
+		err = fmt.Errorf("/%s of an unpacked tree was changed: %w; `imbricat store check --repair` removes the tree", c.path, digest.ErrMismatch)
+	}
+	return errors.Join(err, c.ReadCloser.Close())
 }
 
 // workFolder makes a folder for one command, and gives what removes it.

@@ -149,7 +149,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			planCommand(), buildCommand(), lockCommand(), pushCommand(), pullCommand(), copyCommand(), showCommand(), tagsCommand(),
+			planCommand(), buildCommand(), lockCommand(), pushCommand(), pullCommand(), copyCommand(), showCommand(), tryCommand(), tagsCommand(),
 			loginCommand(), logoutCommand(), storeCommand(), standinCommand(), doctorCommand(), schemaCommand(), demoCommand(),
 		},
 	}

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -116,6 +117,17 @@ func (b *Box) IDs() string {
 func (b *Box) Owners() string { return strings.TrimSuffix(b.Form(), copiedForm) }
 
 const copiedForm = "-copied"
+
+// IDRows gives how ids inside stand for ids outside, each row an id inside, one outside and how many follow.
+func (b *Box) IDRows() (uids, gids [][3]int) {
+	rows := func(list []syscall.SysProcIDMap) (out [][3]int) {
+		for _, r := range list {
+			out = append(out, [3]int{r.ContainerID, r.HostID, r.Size})
+		}
+		return out
+	}
+	return rows(b.ids.uids), rows(b.ids.gids)
+}
 
 // Form names how the box's folders look on disk: who owns them, and whether they can lie in an overlay.
 func (b *Box) Form() string {

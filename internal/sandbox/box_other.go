@@ -39,8 +39,14 @@ func (*Box) Trial(context.Context, string, string) (withoutOverlay error, err er
 	return nil, unable()
 }
 
+// SignalNamed gives none that could be sent here.
+func SignalNamed(string) os.Signal { return os.Interrupt }
+
 // Finish does nothing.
 func (*Box) Finish(*Spec) {}
+
+// IDRows gives none.
+func (*Box) IDRows() (uids, gids [][3]int) { return nil, nil }
 
 // The methods of a box that cannot be had.
 

@@ -5,10 +5,22 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sys/unix"
 )
+
+// SignalNamed reads a signal as an image names it, such as SIGTERM, TERM or 15; what names none is SIGTERM.
+func SignalNamed(name string) os.Signal {
+	if n, err := strconv.Atoi(name); err == nil && n > 0 && n < 65 {
+		return unix.Signal(n)
+	}
+	if n := unix.SignalNum("SIG" + strings.TrimPrefix(strings.ToUpper(name), "SIG")); n != 0 {
+		return n
+	}
+	return unix.SIGTERM
+}
 
 // placeInside puts what a sandbox with namespaces would mount into the copy that a chroot works on: folders are moved in
 // and files written, until Finish.

@@ -193,7 +193,7 @@ func (j *jail) proc() error {
 
 // guard takes the kernel's own switches away. It works inside the root, where what is to be covered is already.
 func (j *jail) guard() error {
-	for _, path := range []string{"/proc/sys", "/proc/sysrq-trigger", "/proc/irq", "/proc/bus", "/proc/fs", "/proc/mtrr", "/proc/latency_stats"} {
+	for _, path := range []string{"/proc/sys", "/proc/sysrq-trigger", "/proc/irq", "/proc/bus", "/proc/fs"} {
 		if _, err := os.Lstat(path); err != nil {
 			continue
 		}
@@ -204,15 +204,14 @@ func (j *jail) guard() error {
 			return refused("mounts", "covering "+path, err)
 		}
 	}
-	for _, path := range []string{"/proc/kcore", "/proc/kmsg", "/proc/keys", "/proc/key-users", "/proc/timer_list", "/proc/sched_debug", "/proc/kpagecount",
-		"/proc/kpageflags", "/proc/kpagecgroup", "/proc/vmcore", "/proc/interrupts"} {
+	for _, path := range []string{"/proc/kcore", "/proc/kmsg", "/proc/keys", "/proc/timer_list"} {
 		if _, err := os.Lstat(path); err == nil {
 			if err := unix.Mount("/dev/null", path, "", unix.MS_BIND, ""); err != nil {
 				return refused("mounts", "covering "+path, err)
 			}
 		}
 	}
-	for _, path := range []string{"/proc/scsi", "/proc/acpi", "/proc/asound", "/proc/tty"} {
+	for _, path := range []string{"/proc/scsi", "/proc/acpi"} {
 		if info, err := os.Lstat(path); err == nil && info.IsDir() {
 			if err := unix.Mount("tmpfs", path, "tmpfs", quietFlags|unix.MS_RDONLY, "size=0"); err != nil {
 				return refused("mounts", "covering "+path, err)

@@ -1,0 +1,19 @@
+//go:build !unix
+
+package cli
+
+import (
+	"context"
+	"os"
+	"syscall"
+
+	"imbricat/internal/sandbox"
+	"imbricat/internal/store"
+)
+
+// withTerminal is never needed here: nothing runs without Linux.
+func (s *session) withTerminal(ctx context.Context, st *store.Store, t *trial, _, _ *os.File) (sandbox.Status, error) {
+	return s.run(ctx, st, t)
+}
+
+func ownSession() *syscall.SysProcAttr { return nil }

@@ -1,0 +1,371 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/build"
+	"imbricat/internal/event"
+	"imbricat/internal/platform"
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
+	"imbricat/internal/sandbox"
+	"imbricat/internal/store"
+)
+
+func tryCommand() *cli.Command {
+	act := func(run func(context.Context, *session) error) cli.ActionFunc {
+		return func(ctx context.Context, c *cli.Command) error { return run(ctx, newSession(c)) }
+	}
+	return &cli.Command{
+		Name: "try", Usage: "runs an image in a throw-away sandbox", ArgsUsage: "IMAGE [-- COMMAND…]",
+		Description: "Runs the image's entrypoint, or COMMAND instead, on a copy that is thrown away, with this terminal and this\n" +
+			"machine's network. The exit code is the command's. With --port or --get it waits for an answer, then ends the\n" +
+			"command, and exits with 0 when the answer came in time. With --background it returns when the command runs, or\n" +
+			"when it answers. With --step NAME:NUMBER a shell (or COMMAND) runs in the view of a step of the recipe.\n\n" +
+			"Example: imbricat try gauge --port 8080 --get /health --within 20s",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "platform", Usage: "`OS/ARCHITECTURE` of the image; another than this machine's is emulated"},
+			&cli.StringSliceFlag{Name: "env", Usage: "`NAME=VALUE` over the image's environment; NAME alone takes the value that it has here; may be given again"},
+			&cli.StringFlag{Name: "user", Usage: "`USER[:GROUP]` in place of the image's"},
+			&cli.StringFlag{Name: "in", Usage: "`FOLDER` of the image to start in"},
+			&cli.BoolFlag{Name: "no-network", Usage: "only a loopback of its own in place of this machine's network"},
+			&cli.BoolFlag{Name: "background", Usage: "leave it running; `imbricat try list` shows it"},
+			&cli.StringFlag{Name: "name", Usage: "`NAME` of what runs in the background (default: the image's and a number)"},
+			&cli.IntFlag{Name: "port", Usage: "wait until something answers at this `PORT` of 127.0.0.1"},
+			&cli.StringFlag{Name: "get", Usage: "wait until a request for this `PATH` at --port is answered"},
+			&cli.IntFlag{Name: "status", Usage: "`STATUS` that the answer must have", Value: http.StatusOK},
+			&cli.StringFlag{Name: "within", Usage: "`TIME` to wait for an answer", Value: "20s"},
+			&cli.StringFlag{Name: "step", Usage: "`NAME:NUMBER` of a step of the recipe, whose view is tried in place of an image"},
+			&cli.StringFlag{Name: "export-bundle", Usage: "write a bundle for a runtime into this `FOLDER` in place of running anything"},
+			&cli.StringFlag{Name: "state", Hidden: true}, // the folder of one that runs in the background
+			sandboxFlag(), factFlag(),
+		},
+		Action: act(runTry),
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "what runs in the background, or has", Description: "Example: imbricat try list", Action: act(runTryList)},
+			{Name: "logs", Usage: "what one printed", ArgsUsage: "NAME", Description: "Example: imbricat try logs gauge-1", Action: act(runTryLogs)},
+			{Name: "stop", Usage: "ends one, or forgets one that has ended", ArgsUsage: "NAME…",
+				Description: "It gets the image's stop signal, and is killed where that does not help in time.\n\nExample: imbricat try stop gauge-1",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "within", Usage: "`TIME` to end by itself", Value: "10s"}}, Action: act(runTryStop)},
+		},
+	}
+}
+
+func runTry(ctx context.Context, s *session) error {
+	t, err := s.trial()
+	if err != nil {
+		return err
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	switch {
+	case s.cmd.String("export-bundle") != "":
+		return s.exportBundle(ctx, st, t)
+	case s.cmd.Bool("background"):
+		return s.tryInBackground(ctx, st, t)
+	case s.cmd.String("state") != "":
+		return s.tryBehind(ctx, st, t)
+	case t.awaits():
+		return s.tryUntilAnswer(ctx, st, t)
+	}
+	status, err := s.tryHere(ctx, st, t)
+	if err != nil {
+		return err
+	}
+	return exitWith(status)
+}
+
+func exitWith(status sandbox.Status) error {
+	if status.Code == 0 {
+		return nil
+	}
+	return &exitError{code: status.Code}
+}
+
+// trial is what the command line of try says.
+type trial struct {
+	image    string
+	number   int // of a step of the recipe's image or stage; 0: the image itself
+	platform platform.Platform
+	do       build.Try
+	port     int
+	get      string
+	status   int
+	within   time.Duration
+}
+
+func (t *trial) awaits() bool { return t.port != 0 }
+
+func (s *session) trial() (*trial, error) {
+	t := &trial{platform: platform.Here(), port: int(s.cmd.Int("port")), get: s.cmd.String("get"), status: int(s.cmd.Int("status"))}
+	args := s.cmd.Args().Slice()
+	if place := s.cmd.String("step"); place != "" {
+		name, number, found := strings.Cut(place, ":")
+		n, err := strconv.Atoi(number)
+		if !found || err != nil || n < 1 {
+			return nil, usagef("--step takes NAME:NUMBER, such as gauge:3, not %q", place)
+		}
+		t.image, t.number = name, n
+	} else {
+		if len(args) == 0 {
+			return nil, usagef("%s takes an image and, after --, a command", s.cmd.FullName())
+		}
+		t.image, args = args[0], args[1:]
+	}
+	if len(args) > 0 && args[0] == "--" {
+		args = args[1:]
+	}
+	t.do = build.Try{Command: args, User: s.cmd.String("user"), In: s.cmd.String("in"), Network: !s.cmd.Bool("no-network")}
+	if t.do.In != "" && !strings.HasPrefix(t.do.In, "/") {
+		return nil, usagef("--in takes an absolute folder of the image, not %q", t.do.In)
+	}
+	for _, pair := range s.cmd.StringSlice("env") {
+		name, _, given := strings.Cut(pair, "=")
+		if name == "" {
+			return nil, usagef("--env takes NAME=VALUE or NAME, not %q", pair)
+		}
+		if !given {
+			value, set := os.LookupEnv(name)
+			if !set {
+				continue
+			}
+			pair = name + "=" + value
+		}
+		t.do.Env = append(t.do.Env, pair)
+	}
+	if text := s.cmd.String("platform"); text != "" {
+		p, err := platform.Parse(text)
+		if err != nil {
+			return nil, usageError{err}
+		}
+		t.platform = p
+	}
+	var err error
+	if t.within, err = recipe.ParseDuration(s.cmd.String("within")); err != nil || t.within <= 0 {
+		return nil, usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
+	}
+	switch {
+	case t.port < 0 || t.port > 65535:
+		return nil, usagef("--port takes a port, not %d", t.port)
+	case t.get != "" && t.port == 0:
+		return nil, usagef("--get needs --port: where is the request to go?")
+	case t.get != "" && !strings.HasPrefix(t.get, "/"):
+		return nil, usagef("--get takes a path such as /health, not %q", t.get)
+	}
+	return t, nil
+}
+
+// run runs what is tried with the files and signals in t.do.
+func (s *session) run(ctx context.Context, st *store.Store, t *trial) (sandbox.Status, error) {
+	if t.number > 0 {
+		return s.runStep(ctx, st, t)
+	}
+	view := s.view(ctx)
+	defer view.Close("")
+	o := build.Options{Store: st, Sandbox: s.sandbox(st), Sink: view, Jobs: 1}
+	found, err := s.resolve(ctx, st, t)
+	if err != nil {
+		return sandbox.Status{}, err
+	}
+	o.Sink = afterwards{view}
+	return build.TryImage(ctx, o, found, t.platform, t.do)
+}
+
+// resolve finds the image that is tried.
+func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*build.Resolved, error) {
+	ref, err := reference.Parse(t.image)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	b := &bases{opener: s.opener(st), store: st, sink: quiet(s.view(ctx), []string{"moving-base"})}
+	found, err := b.Resolve(ctx, ref, t.platform)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", t.image, err)
+	}
+	return found, nil
+}
+
+// runStep runs a command in the view of a step.
+func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandbox.Status, error) {
+	p, err := s.makePlan(nil)
+	if err != nil {
+		return sandbox.Status{}, err
+	}
+	view := s.view(ctx)
+	defer view.Close("")
+	o, done, err := s.builder(p, st, view)
+	if err != nil {
+		return sandbox.Status{}, err
+	}
+	defer done()
+	if len(t.do.Command) == 0 {
+		t.do.Command = []string{"/bin/sh"}
+	}
+	return build.TryStep(ctx, o, t.image, t.platform, t.number, t.do)
+}
+
+// tryHere runs with this process's own files, or with a terminal where they are one.
+func (s *session) tryHere(ctx context.Context, st *store.Store, t *trial) (sandbox.Status, error) {
+	ctx, release := gently(ctx, t, 10*time.Second)
+	defer release()
+	in, isIn := s.in.(*os.File)
+	out, isOut := s.out.(*os.File)
+	errs, _ := s.err.(*os.File)
+	if !isIn || !isOut {
+		return sandbox.Status{}, errors.New("try needs the process's own files")
+	}
+	if isTerminal(in) && isTerminal(out) {
+		return s.withTerminal(ctx, st, t, in, out)
+	}
+	t.do.Stdin, t.do.Stdout, t.do.Stderr = in, out, errs
+	return s.run(ctx, st, t)
+}
+
+// gently turns the end of the context into the command's stop signal, and ends the context that it gives some time later,
+// or at once when a person insists.
+func gently(ctx context.Context, t *trial, grace time.Duration) (context.Context, func()) {
+	asked := make(chan struct{})
+	t.do.Stop = asked
+	inner, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
+	again := make(chan os.Signal, 1)
+	stop := context.AfterFunc(ctx, func() {
+		close(asked)
+		signal.Notify(again, os.Interrupt, syscall.SIGTERM)
+		select {
+		case <-time.After(grace):
+		case <-again:
+		case <-inner.Done():
+		}
+		cancel(context.Cause(ctx))
+	})
+	return inner, func() {
+		stop()
+		signal.Stop(again)
+		cancel(nil)
+	}
+}
+
+// tryUntilAnswer runs until something answers, then ends the command.
+func (s *session) tryUntilAnswer(ctx context.Context, st *store.Store, t *trial) error {
+	inner, cancel := context.WithCancel(ctx)
+	defer cancel()
+	type end struct {
+		status sandbox.Status
+		err    error
+	}
+	ended := make(chan end, 1)
+	gentle, release := gently(inner, t, 5*time.Second)
+	defer release()
+	// What it prints goes where messages go; the answer is the result.
+	errs, _ := s.err.(*os.File)
+	t.do.Stdout, t.do.Stderr = errs, errs
+	go func() {
+		status, err := s.run(gentle, st, t)
+		ended <- end{status, err}
+	}()
+	answered := make(chan error, 1)
+	waiting, enough := context.WithCancel(ctx)
+	defer enough()
+	go func() { answered <- t.await(waiting) }()
+	select {
+	case err := <-answered:
+		cancel()
+		<-ended
+		if err == nil {
+			fmt.Fprintf(s.err, "%s answers at port %d\n", t.image, t.port)
+		}
+		return err
+	case e := <-ended:
+		if e.err != nil {
+			return e.err
+		}
+		return &exitError{code: exitFailed, message: fmt.Sprintf("%s ended with status %d before it answered at port %d", t.image, e.status.Code, t.port)}
+	}
+}
+
+// await waits for an answer at the port, or to the request. It fails when the time is over.
+func (t *trial) await(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, t.within)
+	defer cancel()
+	address := net.JoinHostPort("127.0.0.1", strconv.Itoa(t.port))
+	last := errors.New("nothing listens")
+	for {
+		err := t.ask(ctx, address)
+		if err == nil {
+			return nil
+		}
+		if ctx.Err() == nil {
+			last = err
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-ctx.Done():
+			return &exitError{code: exitFailed, message: fmt.Sprintf("%s gave no answer at %s within %s: %s", t.image, address+t.get, t.within, last)}
+		}
+	}
+}
+
+func (t *trial) ask(ctx context.Context, address string) error {
+	if t.get == "" {
+		var d net.Dialer
+		conn, err := d.DialContext(ctx, "tcp", address)
+		if err == nil {
+			conn.Close()
+		}
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+address+t.get, nil)
+	if err != nil {
+		return err
+	}
+	client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	answer, err := client.Do(request)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	_, _ = io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20)) // the status is all that counts
+	if answer.StatusCode != t.status {
+		return fmt.Errorf("it answers with status %d, not %d", answer.StatusCode, t.status)
+	}
+	return nil
+}
+
+// exportBundle writes a runtime-spec bundle.
+func (s *session) exportBundle(ctx context.Context, st *store.Store, t *trial) error {
+	if t.number > 0 {
+		return usagef("--export-bundle takes an image, not a step")
+	}
+	found, err := s.resolve(ctx, st, t)
+	if err != nil {
+		return err
+	}
+	view := s.view(ctx)
+	defer view.Close("")
+	return s.writeBundle(ctx, build.Options{Store: st, Sandbox: s.sandbox(st), Sink: view}, found, t)
+}
+
+// afterwards keeps a command's output clean: only doubts are told.
+type afterwards struct{ sink event.Sink }
+
+// Send implements event.Sink.
+func (a afterwards) Send(e event.Event) {
+	if _, is := e.(event.Warning); is {
+		a.sink.Send(e)
+	}
+}
