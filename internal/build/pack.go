@@ -64,6 +64,13 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 		default:
 			done.Reason = notPacked
 		}
+		if t.ran != nil && !t.ofImage {
+			// The command was told of when it ended; this is about its layer, for an image that starts from the stage.
+			done.Task.ID, done.Task.Label = done.Task.ID+"+", "layer of: "+done.Task.Label
+			t.report.Layer = t.layer.Layer
+			b.o.Sink.Send(done)
+			return
+		}
 		if t.ran != nil {
 			done.Outcome, done.Reason, done.Took = t.ran.outcome, t.ran.reason, t.ran.took
 		}

@@ -11,14 +11,17 @@ import (
 
 	"imbricat/internal/platform"
 	"imbricat/internal/report"
+	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
 )
 
 func doctorCommand() *cli.Command {
 	return &cli.Command{
 		Name: "doctor", Usage: "tells what this machine can do, and how to mend what is missing",
-		Description: "Tries the store, the credentials and, for each registry that there is a login for, whether it answers.\n" +
+		Description: "Tries for real: the store, the credentials, each registry that there is a login for, and all that commands of run\n" +
+			"steps need. " +
 			"Exit code 6 when something that builds need is missing.\n\nExample: imbricat doctor",
+		Flags:  []cli.Flag{sandboxFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error { return runDoctor(ctx, newSession(c)) },
 	}
 }
@@ -30,7 +33,7 @@ func runDoctor(ctx context.Context, s *session) error {
 	d := &report.Doctor{Version: version(), Go: runtime.Version(), Platform: platform.Here().String(), Cores: runtime.GOMAXPROCS(0)}
 	d.Checks = append(d.Checks, s.checkStore(), s.checkCredentials(), s.checkRecipe())
 	d.Checks = append(d.Checks, s.checkRegistries(ctx)...)
-	d.Checks = append(d.Checks, report.Check{Name: "run steps", Level: report.Note, What: "not yet: this version builds images from files, and runs no commands"})
+	d.Checks = append(d.Checks, s.checkSandbox(ctx)...)
 	if err := s.result(d, func() error { return report.WriteDoctor(s.out, s.paint, d) }); err != nil {
 		return err
 	}
@@ -54,6 +57,33 @@ func (s *session) checkStore() report.Check {
 		c.Level, c.What, c.Mend = report.Bad, err.Error(), "give a folder that you may write to with --store or IMBRICAT_STORE"
 	}
 	return c
+}
+
+// checkSandbox tries what run steps need. Without it everything else works, so nothing of it is bad.
+func (s *session) checkSandbox(ctx context.Context) []report.Check {
+	st, err := store.Open(s.storeDir())
+	if err != nil {
+		return nil // the store's own check says so
+	}
+	defer st.Close()
+	dir, err := st.TemporaryFolder()
+	if err != nil {
+		return nil
+	}
+	defer st.Discard(dir)
+	kind := sandbox.Kind("")
+	if s.cmd.String("sandbox") == "chroot" {
+		kind = sandbox.Chroot
+	}
+	var list []report.Check
+	for _, f := range sandbox.Examine(ctx, dir, kind) {
+		c := report.Check{Name: f.Name, Level: report.Good, What: f.What, Mend: f.Mend}
+		if !f.Good {
+			c.Level = report.Note
+		}
+		list = append(list, c)
+	}
+	return list
 }
 
 func (s *session) checkCredentials() report.Check {

@@ -18,6 +18,7 @@ import (
 	"imbricat/internal/plan"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
+	"imbricat/internal/tree"
 )
 
 func sandboxFlag() cli.Flag {
@@ -44,6 +45,24 @@ func (s *session) sandbox(st *store.Store) func(ctx context.Context) (*sandbox.B
 // unlinker lets a store remove what commands left; without a sandbox there is nothing of that kind that we could.
 func (s *session) unlinker(ctx context.Context, st *store.Store) {
 	_, _ = s.sandbox(st)(ctx)
+}
+
+// snapshotChecker lets a store compare unpacked trees with their indexes: those that this user's sandbox can read.
+func (s *session) snapshotChecker(ctx context.Context, st *store.Store) {
+	box, err := s.sandbox(st)(ctx)
+	if err != nil {
+		return
+	}
+	st.CheckTree = func(form, root string, lines []byte) error {
+		if strings.TrimSuffix(form, "-copied") != box.Owners() {
+			return nil
+		}
+		entries, err := tree.DecodeEntries(string(lines))
+		if err != nil {
+			return err
+		}
+		return build.CheckSnapshot(box, root, entries)
+	}
 }
 
 // mostSecret bounds a secret, in bytes.

@@ -69,6 +69,7 @@ func storeCommand() *cli.Command {
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "repair", Usage: "remove what is damaged, so that it is made or brought again, and no longer list images that lack something"}},
 				Action:      act(runStoreCheck),
 			},
+			keptCommand(act),
 		},
 	})
 }
@@ -295,6 +296,7 @@ func runStoreTrim(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
+	s.unlinker(ctx, st)
 	trimmed, err := st.Trim(ctx, t)
 	if err != nil {
 		return err
@@ -307,6 +309,7 @@ func runStoreCheck(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
+	s.snapshotChecker(ctx, st)
 	checked, err := st.Check(ctx, s.cmd.Bool("repair"))
 	if err != nil {
 		return err

@@ -94,6 +94,15 @@ func (u *unpacking) Close() error { return u.closer() }
 
 // Walk calls visit for every entry of a tar, in its order. body gives a file's bytes during the call.
 func Walk(r io.Reader, visit func(e *tree.Entry, body io.Reader) error) error {
+	return walk(r, false, visit)
+}
+
+// WalkTimed is Walk with the entries' times.
+func WalkTimed(r io.Reader, visit func(e *tree.Entry, body io.Reader) error) error {
+	return walk(r, true, visit)
+}
+
+func walk(r io.Reader, times bool, visit func(e *tree.Entry, body io.Reader) error) error {
 	t := tar.NewReader(r)
 	total := int64(0)
 	for count := 0; ; {
@@ -113,6 +122,9 @@ func Walk(r io.Reader, visit func(e *tree.Entry, body io.Reader) error) error {
 		e, err := entry(h)
 		if err != nil {
 			return malformed(err)
+		}
+		if times {
+			e.Time = h.ModTime.Unix()
 		}
 		// A sparse file may say that it is larger than anything, in a few bytes.
 		if total += e.Size; e.Size > maxUnpacked || total > maxUnpacked {

@@ -70,6 +70,8 @@ func WriteUsage(w io.Writer, p Paint, dir string, u store.Usage) error {
 		{"layers of finished steps", Size(u.Layers)},
 		{"bases, fetched files, images without a name", Size(u.Other)},
 		{"records and indexes", Size(u.Saved)},
+		{"trees unpacked for commands", Size(u.Unpacked)},
+		{"kept directories", Size(u.Kept)},
 		{"unfinished", Size(u.Unsorted)},
 		{p.Bold("in all"), p.Bold(Size(u.Total))},
 	})

@@ -42,6 +42,19 @@ func (*Box) Trial(context.Context, string, string) (withoutOverlay error, err er
 // SignalNamed gives none that could be sent here.
 func SignalNamed(string) os.Signal { return os.Interrupt }
 
+// Feature is something that commands need or would have.
+type Feature struct {
+	Name string
+	Good bool
+	What string
+	Mend string
+}
+
+// Examine says that there is no sandbox here.
+func Examine(context.Context, string, Kind) []Feature {
+	return []Feature{{Name: "run steps", What: unable().Error()}}
+}
+
 // Finish does nothing.
 func (*Box) Finish(*Spec) {}
 

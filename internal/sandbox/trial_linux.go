@@ -68,16 +68,16 @@ func tinyProgram(architecture string) ([]byte, bool) {
 // Trial runs the smallest program there is for an architecture, in an empty folder of the caller's. It finds out for real
 // whether commands can be run. Where overlays are refused the box goes over to copies, and the second result says why.
 func (b *Box) Trial(ctx context.Context, dir, architecture string) (withoutOverlay error, err error) {
-	err = b.try(ctx, filepath.Join(dir, "1"), architecture)
+	err = b.try(ctx, filepath.Join(dir, "1"), architecture, true)
 	var unable *UnableError
 	if errors.As(err, &unable) && unable.Missing == "overlay" && b.overlay {
 		b.overlay = false
-		return err, b.try(ctx, filepath.Join(dir, "2"), architecture)
+		return err, b.try(ctx, filepath.Join(dir, "2"), architecture, true)
 	}
 	return nil, err
 }
 
-func (b *Box) try(ctx context.Context, work, architecture string) error {
+func (b *Box) try(ctx context.Context, work, architecture string, network bool) error {
 	program, known := tinyProgram(architecture)
 	if !known {
 		return &UnableError{Missing: "format", What: "commands for " + architecture + " cannot be tried on this machine"}
@@ -89,7 +89,7 @@ func (b *Box) try(ctx context.Context, work, architecture string) error {
 	view := []tree.Entry{{Kind: tree.Folder, Mode: 0o755},
 		{Path: "trial", Kind: tree.File, Mode: 0o755, Size: int64(len(program)), Content: digest.ContentBytes(program)}}
 	feed := func(put func(int, int64, io.Reader) error) error { return put(1, -1, bytes.NewReader(program)) }
-	s := &Spec{Work: work, Top: view[0], Args: []string{"/trial"}, Dir: "/", Network: true}
+	s := &Spec{Work: work, Top: view[0], Args: []string{"/trial"}, Dir: "/", Network: network}
 	if b.overlay {
 		base := filepath.Join(work, "base")
 		if err := b.Lay(ctx, base, view, feed); err != nil {

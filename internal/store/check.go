@@ -34,6 +34,7 @@ type Report struct {
 	Bytes    int64     `json:"bytes"` // of all blobs
 	Images   int       `json:"images"`
 	Records  int       `json:"records"`
+	Trees    int       `json:"trees"` // that lie unpacked
 	Findings []Finding `json:"findings"`
 }
 
@@ -89,6 +90,12 @@ func (s *Store) Check(ctx context.Context, repair bool) (*Report, error) {
 			return nil, err
 		}
 	}
+	if err := s.EachSnapshot(func(form string, tree digest.Key, root string) error {
+		c.unpacked(form, tree, root)
+		return ctx.Err()
+	}); err != nil {
+		return nil, err
+	}
 	slices.SortFunc(c.report.Findings, func(a, b Finding) int { return strings.Compare(a.Path+a.What, b.Path+b.What) })
 	return &c.report, nil
 }
@@ -103,6 +110,27 @@ func (c *checker) saved(path string) error {
 		c.found(path, "cannot be read: %s", err)
 	}
 	return nil
+}
+
+// unpacked compares an unpacked tree with its index.
+func (c *checker) unpacked(form string, tree digest.Key, root string) {
+	if c.store.CheckTree == nil {
+		return
+	}
+	c.report.Trees++
+	entries, found := c.store.Entries(tree)
+	err := fmt.Errorf("its index is gone")
+	if found {
+		err = c.store.CheckTree(form, root, entries)
+	}
+	if err == nil {
+		return
+	}
+	done := ""
+	if c.repair && c.store.DropSnapshot(form, tree) == nil {
+		done = "removed"
+	}
+	c.note(root, done, "%s", err)
 }
 
 func (c *checker) blobs(ctx context.Context) error {

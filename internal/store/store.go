@@ -29,6 +29,8 @@ type Store struct {
 	// Unlink removes a folder of which parts belong to ids that only a user namespace may act as; nil where there is no
 	// such thing.
 	Unlink func(dir string) error
+	// CheckTree compares an unpacked tree in a folder of some form with the lines of its entries; nil where none can be read.
+	CheckTree func(form, root string, entries []byte) error
 	lease  *flock.Flock
 }
 

@@ -76,7 +76,9 @@ func (l *lines) output(e event.Output) {
 		fmt.Fprintln(l.w, head+l.paint.Muted("… it prints a lot; the rest is not shown"))
 	default:
 		for line := range strings.Lines(e.Text) {
-			fmt.Fprintln(l.w, head+strings.TrimRight(line, "\r\n"))
+			// Of a line that was written over and over the last state is told.
+			line = strings.TrimRight(line, "\r\n")
+			fmt.Fprintln(l.w, head+line[strings.LastIndexByte(line, '\r')+1:])
 		}
 	}
 }
