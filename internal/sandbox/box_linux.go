@@ -13,7 +13,6 @@ import (
 	"strings"
 	"sync"
 	"syscall"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -327,6 +326,9 @@ func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
 	outputs.handOver()
 	if err != nil {
 		outputs.wait()
+		if ctx.Err() != nil {
+			return Status{}, context.Cause(ctx)
+		}
 		return Status{}, b.cannotStart(err)
 	}
 	status, err := c.follow(ctx, s)
@@ -488,6 +490,3 @@ func (s *Spec) given() []string {
 	}
 	return all
 }
-
-// patience is how long a box waits before it says that something does not end.
-const patience = 10 * time.Second

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -149,12 +150,25 @@ type child struct {
 	ended   chan struct{}
 	state   *os.ProcessState
 	once    sync.Once
+	alone   bool // has no namespace that ends with it
 }
 
 func (c *child) pid() int { return c.process.Pid }
 
-// kill ends the child at once; with an init goes everything in its namespace.
+// patience is how long an init without a namespace has for ending what runs under it.
+const patience = 10 * time.Second
+
+// kill ends the child at once; with an init goes everything in its namespace. One without a namespace has to end
+// everything itself, and does when its orders end.
 func (c *child) kill() {
+	if c.alone {
+		c.once.Do(func() { c.orders.Close() })
+		select {
+		case <-c.ended:
+			return
+		case <-time.After(patience):
+		}
+	}
 	_ = c.process.Kill()
 	<-c.ended
 }
@@ -193,7 +207,10 @@ func startChild(ctx context.Context, o childOptions) (*child, error) {
 	if o.stderr != nil {
 		cmd.Stderr = o.stderr
 	}
-	attr := &syscall.SysProcAttr{Cloneflags: o.flags, Pdeathsig: syscall.SIGKILL, Setsid: true}
+	attr := &syscall.SysProcAttr{Cloneflags: o.flags, Setsid: true}
+	if c.alone = o.init != nil && o.init.Kind == Chroot; !c.alone {
+		attr.Pdeathsig = syscall.SIGKILL
+	}
 	if len(o.ids.uids) > 0 {
 		attr.Cloneflags |= unix.CLONE_NEWUSER
 		if o.ids.byProgram {

@@ -116,6 +116,9 @@ func (r reading) difference() ([]Found, error) {
 
 // move puts what was touched into a folder of its own.
 func (r reading) move(touched map[string]bool, stats map[string]unix.Stat_t, gone []Found) error {
+	if err := os.Mkdir(r.Into, 0o755); err != nil {
+		return err
+	}
 	paths := make([]string, 0, len(touched))
 	for p := range touched {
 		paths = append(paths, p)

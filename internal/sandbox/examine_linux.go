@@ -93,7 +93,7 @@ func (b *Box) aboutEmulators(ctx context.Context, dir string) Feature {
 		}
 	}
 	slices.Sort(names)
-	f := Feature{Name: "other architectures", Good: len(names) > 0, What: "commands run for "+strings.Join(names, ", ")+" too"}
+	f := Feature{Name: "other architectures", Good: len(names) > 0, What: "commands run for " + strings.Join(names, ", ") + " too"}
 	if !f.Good || len(names) == 1 && names[0] == "386" {
 		f.Good, f.What = false, fmt.Sprintf("commands run for %s alone", runtime.GOARCH)
 		f.Mend = "register an emulator (on Debian: apt install qemu-user-static), compile in a stage with machine: here, or build elsewhere and join"

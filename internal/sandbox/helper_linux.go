@@ -11,9 +11,12 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 
 	"golang.org/x/sys/unix"
+
+	"imbricat/internal/digest"
 )
 
 // worker does the work on folders that may belong to ids which only a user namespace may act as.
@@ -82,12 +85,15 @@ type call struct {
 type answer struct {
 	Err   string
 	Errno int
+	Other bool // the error is about contents that are not what they are to be
 	Found []Found
 	Last  bool
 }
 
 func (a answer) err() error {
 	switch {
+	case a.Other:
+		return fmt.Errorf("%s: %w", strings.TrimSuffix(a.Err, ": "+digest.ErrMismatch.Error()), digest.ErrMismatch)
 	case a.Errno != 0:
 		return fmt.Errorf("%s: %w", a.Err, unix.Errno(a.Errno))
 	case a.Err != "":
@@ -289,7 +295,7 @@ func serve(conn io.ReadWriter) error {
 		}
 		last := answer{Found: found, Last: true}
 		if err != nil {
-			last.Err = err.Error()
+			last.Err, last.Other = err.Error(), errors.Is(err, digest.ErrMismatch)
 			var number unix.Errno
 			if errors.As(err, &number) {
 				last.Errno = int(number)

@@ -116,7 +116,7 @@ func (o *initOrders) mountRoot(root string) error {
 	if len(options) > os.Getpagesize()-100 {
 		return fmt.Errorf("the view has %d layers, more than can be mounted over each other", o.Lower)
 	}
-	err := unix.Mount("overlay", "root", "overlay", unix.MS_NODEV, options+",userxattr,redirect_dir=off,metacopy=off,index=off")
+	err := unix.Mount("overlay", "root", "overlay", unix.MS_NODEV, options+",userxattr,volatile,redirect_dir=off,metacopy=off,index=off")
 	if errors.Is(err, unix.EINVAL) {
 		// With userxattr older kernels refuse to hear of the others, which it turns off.
 		err = unix.Mount("overlay", "root", "overlay", unix.MS_NODEV, options+",userxattr")

@@ -1,0 +1,320 @@
+package sandbox
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/net/bpf"
+	"golang.org/x/sys/unix"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/tree"
+)
+
+func TestMain(m *testing.M) {
+	Child()
+	if address := os.Getenv("IMBRICAT_TEST_DIAL"); address != "" {
+		if _, err := net.Dial("unix", address); err != nil {
+			os.Exit(3)
+		}
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+// bench is a box with a view of busybox.
+type bench struct {
+	*Box
+	t     *testing.T
+	dir   string
+	base  string
+	view  []tree.Entry
+	feed  Feed
+	trial int
+}
+
+const busybox = "/bin/busybox"
+
+func newBench(t *testing.T, o Options) *bench {
+	t.Helper()
+	o.Time = 946684800
+	program, err := os.ReadFile(busybox)
+	if err != nil && os.Getenv("CI") == "" {
+		t.Skip("busybox-static is not installed")
+	}
+	require.NoError(t, err)
+	box, err := Open(context.Background(), o)
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, box.Close()) })
+	b := &bench{Box: box, t: t, dir: t.TempDir()}
+	b.view = []tree.Entry{{Kind: tree.Folder, Mode: 0o755}, {Path: "bin", Kind: tree.Folder, Mode: 0o755},
+		{Path: "bin/busybox", Kind: tree.File, Mode: 0o755, Size: int64(len(program)), Content: digest.ContentBytes(program)},
+		{Path: "bin/sh", Kind: tree.Symlink, Target: "busybox", Mode: 0o777},
+		{Path: "etc", Kind: tree.Folder, Mode: 0o755},
+		{Path: "etc/motd", Kind: tree.File, Mode: 0o644, Size: 5, Content: digest.ContentBytes([]byte("tides"))},
+		{Path: "tmp", Kind: tree.Folder, Mode: 0o1777}}
+	b.feed = func(put func(int, int64, io.Reader) error) error {
+		if err := put(5, -1, strings.NewReader("tides")); err != nil {
+			return err
+		}
+		return put(2, -1, bytes.NewReader(program))
+	}
+	b.base = filepath.Join(b.dir, "base")
+	require.NoError(t, box.Lay(context.Background(), b.base, b.view, b.feed))
+	return b
+}
+
+func (b *bench) run(ctx context.Context, line string, change func(*Spec)) (Status, string, []Found, error) {
+	b.trial++
+	var out bytes.Buffer
+	s := &Spec{Work: filepath.Join(b.dir, fmt.Sprint("work", b.trial)), Top: b.view[0], Args: []string{"/bin/sh", "-c", line}, Dir: "/",
+		Env: []string{"PATH=/bin", "GREETING=hello"}, Stdout: &out, Stderr: &out}
+	if b.Overlay() {
+		s.Lower = []string{b.base}
+	}
+	if change != nil {
+		change(s)
+	}
+	require.NoError(b.t, os.Mkdir(s.Work, 0o755))
+	require.NoError(b.t, b.Prepare(ctx, s, b.view, b.feed))
+	status, err := b.Run(ctx, s)
+	if err != nil {
+		return status, out.String(), nil, err
+	}
+	found, err := b.Wrote(s, "")
+	require.NoError(b.t, err)
+	require.NoError(b.t, b.Remove(s.Work))
+	return status, out.String(), found, nil
+}
+
+// kinds are the boxes that this user can have.
+func kinds() map[string]Options {
+	all := map[string]Options{"overlay": {}, "copied": {NoOverlay: true}}
+	if os.Geteuid() == 0 {
+		all["chroot"] = Options{Kind: Chroot}
+	}
+	return all
+}
+
+func lines(found []Found) (out []string) {
+	for _, f := range found {
+		if f.Path != "" { // an overlay always has a root of its own
+			out = append(out, strings.Fields(string(f.AppendLine(nil)))[0]+" "+fmt.Sprintf("%o", f.Mode)+" "+f.Path+" "+f.Target)
+		}
+	}
+	return out
+}
+
+// TestWhatACommandLeaves: everything that was written is told as it was left, alike by every kind of box.
+func TestWhatACommandLeaves(t *testing.T) {
+	for name, o := range kinds() {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, o)
+			for line, want := range map[string][]string{
+				"true":                        nil,
+				"exit 7":                      nil,
+				"echo new > /etc/motd":        {"folder 755 etc ", "file 644 etc/motd "},
+				"busybox chmod 644 /etc/motd": {"folder 755 etc ", "file 644 etc/motd "},
+				"busybox rm /etc/motd":        {"folder 755 etc ", "deletion 0 etc/motd "},
+				"busybox rm -r /etc":          {"deletion 0 etc "},
+				"busybox mv /etc/motd /tmp/m": {"folder 755 etc ", "deletion 0 etc/motd ", "folder 1777 tmp ", "file 644 tmp/m "},
+				"cd /tmp; echo 1 > a; busybox ln a b; busybox ln -s a c; busybox mkfifo d": {"folder 1777 tmp ", "file 644 tmp/a ", "hardlink 644 tmp/b tmp/a", "link 777 tmp/c a", "pipe 644 tmp/d "},
+				"busybox mkdir -p /x/y; busybox chmod 2750 /x/y":                           {"folder 755 x ", "folder 2750 x/y "},
+				"busybox touch /tmp/u; busybox rm /tmp/u":                                  {"folder 1777 tmp "},
+			} {
+				status, out, found, err := b.run(context.Background(), line, nil)
+				require.NoError(t, err, line)
+				require.Equal(t, strings.HasPrefix(line, "exit"), status.Code == 7, "%s: %s", line, out)
+				require.Equal(t, want, lines(found), line)
+			}
+			// A folder that was made anew hides what it held before, whatever of it the box tells that by.
+			_, _, found, err := b.run(context.Background(), "busybox rm -r /etc; busybox mkdir /etc; echo n > /etc/n", nil)
+			require.NoError(t, err)
+			hidden := false
+			for _, f := range found {
+				hidden = hidden || f.Path == "etc" && f.Opaque || f.Path == "etc/motd" && f.Kind == tree.Whiteout
+			}
+			require.True(t, hidden, "%v", lines(found))
+		})
+	}
+}
+
+// TestOutOfReach: what a command must not get at, and what it must.
+func TestOutOfReach(t *testing.T) {
+	b := newBench(t, Options{})
+	host, err := net.Listen("unix", "@imbricat-test-"+fmt.Sprint(os.Getpid()))
+	require.NoError(t, err)
+	defer host.Close()
+	_, _, _, err = b.run(context.Background(), "/nowhere", func(s *Spec) { s.Args = []string{"/nowhere"} })
+	require.ErrorContains(t, err, "no /nowhere")
+	for line, want := range map[string]string{
+		"busybox mount -t tmpfs none /tmp":                                   "permission denied",
+		"busybox umount /proc":                                               "Operation not permitted",
+		"busybox unshare -U busybox true":                                    "Operation not permitted",
+		"echo x > /proc/sys/kernel/core_pattern":                             "Read-only file system",
+		"echo 1 > /proc/sys/vm/drop_caches":                                  "Read-only file system",
+		"busybox mknod /tmp/disk b 254 0":                                    "Operation not permitted",
+		"busybox hostname other":                                             "Operation not permitted",
+		"busybox rm -rf /proc /dev/null 2>&1; busybox ls -d /proc /dev/null": "/dev/null",
+		"busybox hostname":                                                   Hostname,
+		"busybox ls /":                                                       "bin\ndev\netc\nproc\nsys\ntmp",
+		"busybox ps | busybox wc -l":                                         "5", // a head, the first process, the shell and the two
+		"busybox env":                                                        "GREETING=hello",
+		"cat < /proc/self/status | busybox grep NoNewPrivs":                  "",
+		"busybox grep -c . /proc/keys":                                       "0",
+		"busybox ls /sys/devices/system":                                     "cpu",
+	} {
+		_, out, _, err := b.run(context.Background(), line, nil)
+		require.NoError(t, err, line)
+		require.Contains(t, out, want, line)
+	}
+	_, out, _, err := b.run(context.Background(), "busybox ip addr; busybox grep NoNewPrivs /proc/self/status", nil)
+	require.NoError(t, err)
+	require.Contains(t, out, "NoNewPrivs:\t1")
+	require.NotContains(t, out, "eth0")
+	require.Contains(t, out, "127.0.0.1")
+	require.Equal(t, 1, strings.Count(out, "mtu"), "a loopback alone: %s", out)
+
+	self, err := os.ReadFile("/proc/self/exe") // a program that can talk to sockets: this test
+	require.NoError(t, err)
+	status, out, _, err := b.run(context.Background(), "busybox cat > /dev/null; /tmp/dial", func(s *Spec) {
+		s.Network = true
+		s.Files = []Secret{{At: "/etc/dial", Content: self, Mode: 0o755}}
+		s.Points = []tree.Entry{b.view[0], b.view[4], {Path: "etc/dial", Kind: tree.File, Mode: 0o644, Content: digest.ContentBytes(nil)}}
+		s.Args, s.Env = []string{"/bin/sh", "-c", "busybox cp /etc/dial /tmp/dial; busybox chmod 755 /tmp/dial; exec /tmp/dial"}, append(s.Env, "IMBRICAT_TEST_DIAL=@"+host.Addr().String()[1:])
+	})
+	require.NoError(t, err)
+	if scoped() {
+		require.Equal(t, 3, status.Code, "the machine's abstract socket is out of reach: %s", out)
+	}
+}
+
+// TestNothingStays: whatever a command leaves running ends with it, with the context, or with the program.
+func TestNothingStays(t *testing.T) {
+	for name, o := range kinds() {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, o)
+			mark := fmt.Sprintf("31%d", os.Getpid())
+			alive := func() bool {
+				out, _ := exec.Command("pgrep", "-f", "sleep "+mark).Output()
+				return len(out) > 0
+			}
+			_, _, _, err := b.run(context.Background(), "busybox setsid busybox sleep "+mark+" & busybox setsid busybox sleep "+mark+" & busybox sleep 0.1", nil)
+			require.NoError(t, err)
+			require.Eventually(t, func() bool { return !alive() }, 5*time.Second, 10*time.Millisecond)
+			ctx, cancel := context.WithCancel(context.Background())
+			time.AfterFunc(300*time.Millisecond, cancel)
+			_, _, _, err = b.run(ctx, "busybox setsid busybox sleep "+mark+" & busybox sleep "+mark, nil)
+			require.ErrorIs(t, err, context.Canceled)
+			require.Eventually(t, func() bool { return !alive() }, 5*time.Second, 10*time.Millisecond)
+		})
+	}
+}
+
+// TestHostileTrees: a tree cannot reach out of the folder that it is laid down in.
+func TestHostileTrees(t *testing.T) {
+	b := newBench(t, Options{})
+	outside := t.TempDir()
+	file := func(p string) tree.Entry {
+		return tree.Entry{Path: p, Kind: tree.File, Mode: 0o644, Size: 1, Content: digest.ContentBytes([]byte("x"))}
+	}
+	root := tree.Entry{Kind: tree.Folder, Mode: 0o755}
+	for want, entries := range map[string][]tree.Entry{
+		"lies in no folder":   {root, {Path: "a", Kind: tree.Symlink, Target: outside}, file("a/b")},
+		"is no path":          {root, file("../b")},
+		"no such file":        {root, {Path: "a", Kind: tree.Hardlink, Target: "../../../etc/passwd"}},
+		"file exists":         {root, {Path: "a", Kind: tree.Symlink, Target: outside + "/c"}, {Path: "a", Kind: tree.Symlink, Target: "d"}},
+		"too many levels":     {root, {Path: "a", Kind: tree.Symlink, Target: outside + "/c"}, file("a")},
+		"have fewer contents": {root, {Path: "a", Kind: tree.File, Size: 1, Content: digest.ContentBytes([]byte("y"))}},
+	} {
+		err := b.Lay(context.Background(), filepath.Join(b.dir, "hostile-"+strings.ReplaceAll(want, " ", "-")), entries, func(put func(int, int64, io.Reader) error) error {
+			for i := range entries {
+				if entries[i].Kind == tree.File {
+					if err := put(i, -1, strings.NewReader("x")); err != nil {
+						return err
+					}
+				}
+			}
+			return nil
+		})
+		require.Error(t, err, want)
+		if want == "have fewer contents" {
+			require.ErrorIs(t, err, digest.ErrMismatch)
+		} else {
+			require.Contains(t, err.Error(), want)
+		}
+	}
+	left, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	require.Empty(t, left)
+	// Attributes by which overlays steer themselves, and devices, are not laid down.
+	entries := []tree.Entry{root, {Path: "d", Kind: tree.Folder, Mode: 0o755, Xattrs: map[string]string{"user.overlay.opaque": "y", "user.tide": "3.42 m"}}, {Path: "e", Kind: tree.CharDevice, Mode: 0o600}}
+	dir := filepath.Join(b.dir, "quiet")
+	require.NoError(t, b.Lay(context.Background(), dir, entries, func(func(int, int64, io.Reader) error) error { return nil }))
+	found, err := b.Read(dir, false)
+	require.NoError(t, err)
+	require.Len(t, found, 2)
+	require.False(t, found[1].Opaque)
+	require.Equal(t, map[string]string{"user.tide": "3.42 m"}, found[1].Xattrs)
+}
+
+// TestFilterRefuses holds the filter's tables against the numbers that every kernel has.
+func TestFilterRefuses(t *testing.T) {
+	raw, err := program(tables)
+	require.NoError(t, err)
+	require.Less(t, len(raw), 4096, "what a kernel takes")
+	plain := make([]bpf.Instruction, len(raw))
+	for i := range raw {
+		plain[i] = raw[i].Disassemble()
+	}
+	machine, err := bpf.NewVM(plain)
+	require.NoError(t, err)
+	ask := func(arch, number uint32, args ...uint32) uint32 {
+		data := make([]byte, 64)
+		// The interpreter reads in network order.
+		binary.BigEndian.PutUint32(data[offsetNumber:], number)
+		binary.BigEndian.PutUint32(data[offsetArch:], arch)
+		for i, a := range args {
+			binary.BigEndian.PutUint32(data[offsetFirst+8*i:], a)
+		}
+		verdict, err := machine.Run(data)
+		require.NoError(t, err)
+		return uint32(verdict)
+	}
+	const allow, eperm, enosys = unix.SECCOMP_RET_ALLOW, unix.SECCOMP_RET_ERRNO | uint32(unix.EPERM), unix.SECCOMP_RET_ERRNO | uint32(unix.ENOSYS)
+	one := tables[0]
+	for _, n := range one.refused {
+		require.Equal(t, eperm, ask(one.arch, n), n)
+	}
+	require.EqualValues(t, allow, ask(one.arch, unix.SYS_OPENAT))
+	require.EqualValues(t, allow, ask(one.arch, one.clone, uint32(unix.SIGCHLD)))
+	require.Equal(t, eperm, ask(one.arch, one.clone, unix.CLONE_NEWUSER))
+	require.Equal(t, eperm, ask(one.arch, one.unshare, unix.CLONE_NEWNS))
+	require.EqualValues(t, allow, ask(one.arch, one.unshare, unix.CLONE_FILES))
+	require.Equal(t, eperm, ask(one.arch, one.ioctl, 0, unix.TIOCSTI))
+	require.EqualValues(t, allow, ask(one.arch, one.ioctl, 0, unix.TCGETS))
+	require.Equal(t, enosys, ask(one.arch, 435), "clone3")
+	require.Equal(t, enosys, ask(0x1234, unix.SYS_OPENAT), "a way of calling without a table")
+	if one.most != 0 {
+		require.Equal(t, enosys, ask(one.arch, one.most+1))
+	}
+}
+
+// TestPlainCapability: a program's capabilities lose the user namespace in which they were set.
+func TestPlainCapability(t *testing.T) {
+	second := "\x01\x00\x00\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"
+	third := "\x01\x00\x00\x03" + second[4:] + "\xa0\x86\x01\x00"
+	require.Equal(t, second, string(plainCapability([]byte(third))))
+	require.Equal(t, second, string(plainCapability([]byte(second))))
+}
