@@ -65,8 +65,13 @@ func TestScripts(t *testing.T) {
 	for _, name := range []string{"git", "tar", "gzip", "xz", "bzip2", "zstd"} {
 		need(t, name)
 	}
-	testscript.Run(t, testscript.Params{
-		Dir: "testdata",
+	testscript.Run(t, params("testdata", nil))
+}
+
+// params are those of every folder of scripts; who, where it is not nil, is the user as whom exits runs programs.
+func params(dir string, who *syscall.Credential) testscript.Params {
+	return testscript.Params{
+		Dir: dir,
 		Setup: func(e *testscript.Env) error {
 			home := filepath.Join(e.WorkDir, "home")
 			for _, pair := range [][2]string{
@@ -79,11 +84,15 @@ func TestScripts(t *testing.T) {
 				e.Setenv(pair[0], pair[1])
 			}
 			e.Setenv("PATH", filepath.Dir(program)+":"+os.Getenv("PATH"))
-			return os.MkdirAll(home, 0o755)
+			e.Values["user"] = who
+			if err := os.MkdirAll(home, 0o755); err != nil || who == nil {
+				return err
+			}
+			return handOver(e.WorkDir, who)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "standin": startStandin, "stopstandin": stopStandin, "field": field, "layers": layers, "flip": flip, "under": under,
-			"serve": serve, "attribute": attribute,
+			"serve": serve, "attribute": attribute, "busybox": fillBusybox, "freeport": freePort,
 		},
 		Condition: func(name string) (bool, error) {
 			if name == "root" {
@@ -91,7 +100,7 @@ func TestScripts(t *testing.T) {
 			}
 			return false, fmt.Errorf("unknown condition %q", name)
 		},
-	})
+	}
 }
 
 // exits CODE PROGRAM ARGS…: runs a program and demands its exit code. Output is in the files out and err.
@@ -109,6 +118,9 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if stdin := ts.Getenv("STDIN"); stdin != "" {
 		c.Stdin = strings.NewReader(stdin)
 	}
+	if who, _ := ts.Value("user").(*syscall.Credential); who != nil {
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	}
 	_ = c.Run()
 	ts.Check(os.WriteFile(ts.MkAbs("out"), []byte(out.String()), 0o644))
 	ts.Check(os.WriteFile(ts.MkAbs("err"), []byte(problems.String()), 0o644))
@@ -121,7 +133,7 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 func environ(ts *testscript.TestScript) []string {
 	var list []string
 	for _, name := range []string{"HOME", "PATH", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "IMBRICAT_STORE", "TZ", "REGISTRY", "FILES", "IMBRICAT_SECRET",
-		"IMBRICAT_DIR", "IMBRICAT_FORMAT", "SOURCE_DATE_EPOCH", "GOMAXPROCS", "STATION", "TMPDIR", "IMBRICAT_STANDIN_SECRET",
+		"IMBRICAT_DIR", "IMBRICAT_FORMAT", "IMBRICAT_SANDBOX", "IMBRICAT_VIEW", "TOKEN", "PORT", "SOURCE_DATE_EPOCH", "GOMAXPROCS", "STATION", "TMPDIR", "IMBRICAT_STANDIN_SECRET",
 		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL"} {
 		if value := ts.Getenv(name); value != "" {
 			list = append(list, name+"="+value)
@@ -285,6 +297,7 @@ type run struct {
 	t   *testing.T
 	dir string
 	env []string
+	who *syscall.Credential // as whom programs run; nil: as this user
 }
 
 func newRun(t *testing.T) *run {
@@ -296,6 +309,9 @@ func newRun(t *testing.T) *run {
 func (r *run) command(args ...string) *exec.Cmd {
 	c := exec.Command(program, args...)
 	c.Dir, c.Env = r.dir, r.env
+	if r.who != nil {
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: r.who}
+	}
 	return c
 }
 
@@ -308,6 +324,32 @@ func (r *run) ok(args ...string) string {
 	err := c.Run()
 	require.NoError(r.t, err, "imbricat %v\n%s%s", args, out.String(), problems.String())
 	return out.String()
+}
+
+// stderr is ok, but gives what was written to standard error.
+func (r *run) stderr(args ...string) string {
+	r.t.Helper()
+	code, problems := r.exit(args...)
+	require.Zero(r.t, code, "imbricat %v\n%s", args, problems)
+	return problems
+}
+
+// exit runs the program and gives its exit code and what it wrote to standard error.
+func (r *run) exit(args ...string) (int, string) {
+	var problems strings.Builder
+	c := r.command(args...)
+	c.Stderr = &problems
+	_ = c.Run()
+	return c.ProcessState.ExitCode(), problems.String()
+}
+
+// busybox puts the machine's static busybox at bin/busybox.
+func (r *run) busybox() {
+	need(r.t, "busybox")
+	text, err := os.ReadFile("/bin/busybox")
+	require.NoError(r.t, err)
+	r.write("bin/busybox", string(text))
+	require.NoError(r.t, os.Chmod(filepath.Join(r.dir, "bin/busybox"), 0o755))
 }
 
 func (r *run) write(name, content string) {

@@ -313,7 +313,7 @@ func (b *builder) capture(ctx context.Context, c *command, box *sandbox.Box, spe
 	if err != nil {
 		return nil, fmt.Errorf("reading what the command left: %w", err)
 	}
-	entries, mending, err := settle(c.view, found, box.IDs() == "single")
+	entries, mending, err := settle(c.view, found, box.IDs() == "few")
 	if err != nil {
 		return nil, err
 	}

@@ -54,24 +54,17 @@ func newPrinted(sink event.Sink, task event.Task, secrets []sandbox.Secret) *pri
 func (p *printed) Write(text []byte) (int, error) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
-	n := len(text)
-	for len(text) > 0 {
-		end := bytes.IndexByte(text, '\n')
-		if end < 0 {
-			p.line = append(p.line, text...)
-			if len(p.line) > longestLine {
-				p.pass(false)
-			}
-			break
-		}
-		p.line = append(p.line, text[:end+1]...)
+	whole := bytes.LastIndexByte(text, '\n') + 1
+	if p.line = append(p.line, text[:whole]...); whole > 0 {
 		p.pass(true)
-		text = text[end+1:]
 	}
-	return n, nil
+	if p.line = append(p.line, text[whole:]...); len(p.line) > longestLine {
+		p.pass(false)
+	}
+	return len(text), nil
 }
 
-// pass hands a line on. Of one without an end in sight as much stays back as a secret may need.
+// pass hands lines on. Of one without an end in sight as much stays back as a secret may need.
 func (p *printed) pass(whole bool) {
 	for _, s := range p.secrets {
 		p.line = bytes.ReplaceAll(p.line, s, []byte("••••••"))

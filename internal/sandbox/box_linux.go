@@ -24,6 +24,7 @@ type Box struct {
 	kind    Kind
 	ids     idMap
 	overlay bool
+	fewIDs  bool
 	worker  worker
 	time    int64
 }
@@ -47,14 +48,15 @@ func Open(ctx context.Context, o Options) (*Box, error) {
 		if os.Geteuid() != 0 {
 			return nil, &UnableError{Missing: "root", What: "--sandbox chroot changes the root, which only root may", Mend: "leave the option out, or run as root"}
 		}
-		return b, nil
 	}
 	if os.Geteuid() == 0 {
 		ids, err := identity()
 		if err != nil {
 			return nil, err
 		}
-		b.kind, b.ids = Root, ids
+		if b.fewIDs = ids.few(); o.Kind != Chroot {
+			b.kind, b.ids = Root, ids
+		}
 		return b, nil
 	}
 	var err error
@@ -67,7 +69,7 @@ func Open(ctx context.Context, o Options) (*Box, error) {
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	b.kind, b.ids = Single, own()
+	b.kind, b.ids, b.fewIDs = Single, own(), true
 	if b.worker, err = startHelper(ctx, b.ids); err != nil {
 		return nil, noNamespaces(err)
 	}
@@ -103,10 +105,10 @@ func (b *Box) Overlay() bool { return b.overlay }
 
 // IDs names the ids that commands can have: results of two boxes that name the same can serve each other.
 func (b *Box) IDs() string {
-	switch b.kind {
-	case Single:
-		return "single"
-	case Chroot:
+	switch {
+	case b.fewIDs:
+		return "few"
+	case b.kind == Chroot:
 		return "chroot"
 	}
 	return "full"
@@ -308,7 +310,7 @@ func missing(root string, points []tree.Entry) io.Reader {
 // Run runs a prepared command and waits until nothing of it runs any more. The error is an *UnableError where the machine
 // refuses something that the sandbox needs.
 func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
-	o := childOptions{role: roleInit, ids: b.ids, init: &initOrders{Kind: b.kind, Work: s.Work, Spec: *s, Terminal: s.Terminal != nil, Groups: b.ids.setgroups || b.kind == Chroot}}
+	o := childOptions{role: roleInit, ids: b.ids, init: &initOrders{Kind: b.kind, Work: s.Work, Spec: *s, Terminal: s.Terminal != nil, Groups: b.ids.setgroups || b.kind == Chroot && mayGroup()}}
 	if b.overlay {
 		o.init.Lower = len(s.Lower) + 1
 	}

@@ -56,7 +56,7 @@ type idMap struct {
 
 // identity maps every id that this process has to itself.
 func identity() (idMap, error) {
-	m := idMap{setgroups: true}
+	m := idMap{setgroups: mayGroup()}
 	for file, rows := range map[string]*[]syscall.SysProcIDMap{"/proc/self/uid_map": &m.uids, "/proc/self/gid_map": &m.gids} {
 		text, err := os.ReadFile(file)
 		if err != nil {
@@ -71,6 +71,26 @@ func identity() (idMap, error) {
 		}
 	}
 	return m, nil
+}
+
+// mayGroup tells whether processes may change their groups where this one is.
+func mayGroup() bool {
+	text, err := os.ReadFile("/proc/self/setgroups")
+	return err != nil || strings.TrimSpace(string(text)) != "deny"
+}
+
+// few tells whether the map has fewer ids than a base may use.
+func (m idMap) few() bool {
+	for _, rows := range [][]syscall.SysProcIDMap{m.uids, m.gids} {
+		all := 0
+		for _, row := range rows {
+			all += row.Size
+		}
+		if all < leastRange {
+			return true
+		}
+	}
+	return false
 }
 
 // own maps root inside to this process's ids, and nothing else.

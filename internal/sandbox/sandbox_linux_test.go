@@ -87,6 +87,7 @@ func (b *bench) run(ctx context.Context, line string, change func(*Spec)) (Statu
 		change(s)
 	}
 	require.NoError(b.t, os.Mkdir(s.Work, 0o755))
+	defer func() { require.NoError(b.t, b.Remove(s.Work)) }()
 	require.NoError(b.t, b.Prepare(ctx, s, b.view, b.feed))
 	status, err := b.Run(ctx, s)
 	if err != nil {
@@ -94,7 +95,6 @@ func (b *bench) run(ctx context.Context, line string, change func(*Spec)) (Statu
 	}
 	found, err := b.Wrote(s, "")
 	require.NoError(b.t, err)
-	require.NoError(b.t, b.Remove(s.Work))
 	return status, out.String(), found, nil
 }
 

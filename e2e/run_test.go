@@ -1,0 +1,304 @@
+package e2e
+
+import (
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+)
+
+// ordinary is a user who is not root, with a range of ids: continuous integration makes one of this name.
+func ordinary(t *testing.T) *syscall.Credential {
+	if os.Getuid() != 0 {
+		t.Skip("these tests run as an ordinary user already")
+	}
+	found, err := user.Lookup("tideline")
+	if err != nil && os.Getenv("CI") == "" {
+		t.Skip("there is no user tideline: useradd --create-home tideline")
+	}
+	require.NoError(t, err)
+	uid, err := strconv.Atoi(found.Uid)
+	require.NoError(t, err)
+	gid, err := strconv.Atoi(found.Gid)
+	require.NoError(t, err)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+}
+
+// handOver gives a folder with all in it to a user, and lets the user reach it and the program.
+func handOver(dir string, who *syscall.Credential) error {
+	err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.Lchown(path, int(who.Uid), int(who.Gid))
+	})
+	for _, above := range []string{filepath.Dir(program), dir, filepath.Dir(dir), filepath.Dir(filepath.Dir(dir))} {
+		if info, statErr := os.Stat(above); statErr == nil && strings.HasPrefix(above, os.TempDir()+"/") {
+			_ = os.Chmod(above, info.Mode().Perm()|0o055)
+		}
+	}
+	return err
+}
+
+// busybox FOLDER [NAME…]: fills a folder with the machine's static busybox and links of these names to it.
+func fillBusybox(ts *testscript.TestScript, neg bool, args []string) {
+	folder := filepath.Join(ts.MkAbs(args[0]), "bin")
+	ts.Check(os.MkdirAll(folder, 0o755))
+	text, err := os.ReadFile("/bin/busybox")
+	if err != nil && os.Getenv("CI") == "" {
+		ts.Fatalf("busybox-static is not installed")
+	}
+	ts.Check(err)
+	ts.Check(os.WriteFile(filepath.Join(folder, "busybox"), text, 0o755))
+	for _, name := range args[1:] {
+		ts.Check(os.Symlink("busybox", filepath.Join(folder, name)))
+	}
+	if who, _ := ts.Value("user").(*syscall.Credential); who != nil {
+		ts.Check(handOver(ts.MkAbs(args[0]), who))
+	}
+}
+
+// freePort: sets $PORT to a port of the loopback that nothing listens at.
+func freePort(ts *testscript.TestScript, neg bool, _ []string) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	ts.Check(err)
+	defer l.Close()
+	ts.Setenv("PORT", strconv.Itoa(l.Addr().(*net.TCPAddr).Port))
+}
+
+// TestRunScripts drives commands in sandboxes: as root, as an ordinary user, and in a chroot.
+func TestRunScripts(t *testing.T) {
+	need(t, "busybox")
+	testscript.Run(t, params("testdata/run", nil))
+}
+
+func TestRunScriptsAsUser(t *testing.T) {
+	need(t, "busybox")
+	need(t, "newuidmap")
+	testscript.Run(t, params("testdata/run", ordinary(t)))
+}
+
+// bases names the folder of real bases that scripts/real-bases makes.
+func bases(t *testing.T) string {
+	dir := os.Getenv("IMBRICAT_TEST_BASES")
+	if dir == "" && os.Getenv("CI") == "" {
+		t.Skip("IMBRICAT_TEST_BASES is not set: scripts/real-bases makes bases")
+	}
+	require.NotEmpty(t, dir)
+	return dir
+}
+
+const debianRecipe = `imbricat: 1
+silence: [set-uid, world-writable, emulated]
+images:
+  debian:
+    base: none
+    steps:
+      - unpack: {from: debian.tar, to: /}
+`
+
+const toolsRecipe = `imbricat: 1
+silence: [set-uid, world-writable]
+stages:
+  tools: # shared by both images
+    base: debian:latest
+    steps:
+      - write: {to: /etc/apt/apt.conf.d/90keep, text: "APT::Keep-Downloaded-Packages \"true\";\nBinary::apt::APT::Keep-Downloaded-Packages \"true\";\n"}
+      - run:
+          - apt-get update -q
+          - apt-get install -y -q --no-install-recommends tcc libc6-dev
+        env: {DEBIAN_FRONTEND: noninteractive}
+        keep: [{name: lists, at: /var/lib/apt/lists}, {name: packages, at: /var/cache/apt/archives}]
+  gauge:
+    base: {stage: tools}
+    steps:
+      - copy: {from: gauge.c, to: /src/}
+      - run: tcc -static -o /out-gauge gauge.c
+        in: /src
+        network: false
+images:
+  gauge:
+    base: none
+    steps:
+      - take: {from: gauge, path: /out-gauge, to: /usr/bin/gauge}
+    settings: {entrypoint: [/usr/bin/gauge]}
+  shell:
+    base: {stage: tools}
+    steps:
+      - run: ls /var/cache/apt/archives/*.deb && tcc -v
+        keep: [{name: packages, at: /var/cache/apt/archives}]
+        name: look
+`
+
+// TestDebian: apt-get installs real packages into a real base, as root and as an ordinary user, into a kept directory that
+// two images' steps share; a compiler from there makes a program that runs on nothing.
+func TestDebian(t *testing.T) {
+	dir := bases(t)
+	for name, who := range map[string]func(*testing.T) *syscall.Credential{"root": func(*testing.T) *syscall.Credential { return nil }, "user": ordinary} {
+		t.Run(name, func(t *testing.T) {
+			r := newRun(t)
+			r.who = who(t)
+			r.write("imbricat.yaml", debianRecipe)
+			require.NoError(t, os.Link(filepath.Join(dir, "debian.tar"), filepath.Join(r.dir, "debian.tar")), "the cache and the temporary folder are on one disk")
+			r.write("tools/gauge.c", "#include <stdio.h>\nint main(int n, char **a) { printf(\"3.42 m %d\\n\", n); return n - 1; }\n")
+			r.write("tools/imbricat.yaml", toolsRecipe)
+			if r.who != nil {
+				require.NoError(t, handOver(r.dir, r.who))
+				require.NoError(t, os.Chmod(filepath.Join(dir, "debian.tar"), 0o644))
+			}
+			r.ok("build")
+			r.ok("store", "name", "debian", "debian:latest")
+			r.ok("build", "--dir", "tools")
+			require.Equal(t, "3.42 m 1\n", r.ok("try", "gauge"))
+			require.Contains(t, r.ok("try", "shell", "--", "dpkg", "-s", "tcc"), "Status: install ok installed")
+			require.Contains(t, r.ok("store", "kept"), "packages")
+			require.Contains(t, r.ok("build", "--dir", "tools", "--format", "json"), `"ran": 0`)
+			// A kept directory that is gone is filled again before a step that needs it, and only then.
+			r.ok("store", "kept", "drop", "packages")
+			require.Contains(t, r.ok("build", "--dir", "tools", "--format", "json"), `"ran": 0`)
+			r.ok("build", "--dir", "tools", "shell", "--fresh", "look")
+			require.Contains(t, r.ok("store", "check"), "nothing wrong")
+		})
+	}
+}
+
+const emulatedRecipe = `imbricat: 1
+images:
+  gauge:
+    base: none
+    platforms: [linux/arm64]
+    steps:
+      - copy: {from: bin, to: /bin}
+      - run: {command: [/bin/busybox, sh, -c, "busybox uname -m > /machine"]}
+    settings: {entrypoint: [/bin/busybox, cat, /machine]}
+`
+
+// TestEmulated: commands for another architecture run through the kernel's registered emulator, and are said to.
+func TestEmulated(t *testing.T) {
+	dir := bases(t)
+	r := newRun(t)
+	text, err := os.ReadFile(filepath.Join(dir, "busybox-arm64"))
+	require.NoError(t, err)
+	r.write("bin/busybox", string(text))
+	require.NoError(t, os.Chmod(filepath.Join(r.dir, "bin/busybox"), 0o755))
+	r.write("imbricat.yaml", emulatedRecipe)
+	require.Contains(t, r.stderr("build"), "emulator, which is several times slower [emulated]")
+	require.Equal(t, "aarch64\n", r.ok("try", "gauge", "--platform", "linux/arm64"))
+	// Without an emulator it fails before any work, with the ways out.
+	r.write("imbricat.yaml", strings.ReplaceAll(emulatedRecipe, "arm64", "s390x"))
+	code, problems := r.exit("build")
+	require.Equal(t, 6, code)
+	require.Contains(t, problems, "s390x")
+}
+
+// TestKilled: builds that are killed at random moments leave no process, no mount, and a sound store.
+func TestKilled(t *testing.T) {
+	r := newRun(t)
+	mark := "32" + strconv.Itoa(os.Getpid())
+	r.write("imbricat.yaml", fmt.Sprintf(`imbricat: 1
+images:
+  gauge:
+    base: none
+    steps:
+      - copy: {from: bin, to: /bin}
+      - run: {command: [/bin/busybox, sh, -c, "busybox setsid busybox sleep %s & for i in 1 2 3 4 5 6 7 8 9; do busybox mkdir -p /d/$i; echo $ROUND > /d/$i/f; busybox sleep 0.01; done"]}
+        env: {ROUND: "${env.ROUND}"}
+        keep: [{name: downloads, at: /cache}]
+`, mark))
+	r.busybox()
+	before, err := os.ReadFile("/proc/self/mounts")
+	require.NoError(t, err)
+	rounds := 50
+	for i := range rounds {
+		c := exec.Command(program, "build", "--view", "none")
+		c.Dir, c.Env = r.dir, append(slices.Clone(r.env), "ROUND="+strconv.Itoa(i))
+		require.NoError(t, c.Start())
+		time.Sleep(time.Duration(i*7) * time.Millisecond / 2)
+		_ = c.Process.Kill()
+		_ = c.Wait()
+	}
+	require.Eventually(t, func() bool { return exec.Command("pgrep", "-f", "sleep "+mark).Run() != nil }, 5*time.Second, 20*time.Millisecond, "a process stays")
+	after, err := os.ReadFile("/proc/self/mounts")
+	require.NoError(t, err)
+	require.Equal(t, string(before), string(after))
+	require.Contains(t, r.ok("store", "check"), "nothing wrong")
+	r.env = append(r.env, "ROUND=last")
+	r.ok("build")
+	require.Equal(t, "last\n", r.ok("try", "gauge", "--", "/bin/busybox", "cat", "/d/9/f"))
+}
+
+// TestForbidden: in a place that forbids namespaces and mounts, as containers of clusters do, a build says what is missing
+// before any work; --sandbox chroot is the way on for root, and all but commands works anyway.
+func TestForbidden(t *testing.T) {
+	need(t, "busybox")
+	need(t, "unshare")
+	r := newRun(t)
+	r.busybox()
+	r.write("imbricat.yaml", `imbricat: 1
+images:
+  plain: {base: none, steps: [{copy: {from: bin, to: /bin}}]}
+  gauge:
+    base: {image: plain}
+    steps:
+      - run: {command: [/bin/busybox, sh, -c, "echo 3.42 > /level"]}
+`)
+	// A user namespace whose limits are 0 refuses as such places do.
+	inside := func(args ...string) (int, string) {
+		line := "for l in user mnt pid net ipc uts; do echo 0 > /proc/sys/user/max_${l}_namespaces; done; exec \"$@\""
+		c := exec.Command("unshare", append([]string{"-Ur", "sh", "-c", line, "sh", program}, args...)...)
+		c.Dir, c.Env = r.dir, slices.Clone(r.env)
+		out, _ := c.CombinedOutput()
+		return c.ProcessState.ExitCode(), string(out)
+	}
+	code, out := inside("build", "plain")
+	require.Equal(t, 0, code, out)
+	code, out = inside("build")
+	require.Equal(t, 6, code, out)
+	require.Contains(t, out, "namespaces")
+	require.Contains(t, out, "--sandbox chroot")
+	require.NotContains(t, out, "● ran", "nothing was started")
+	code, out = inside("doctor")
+	require.Equal(t, 0, code, out)
+	require.Contains(t, out, "refuses new namespaces")
+	code, out = inside("build", "--sandbox", "chroot")
+	require.Equal(t, 0, code, out)
+	require.Contains(t, out, "[confined]")
+	digests := func() string { return manifestOf(t, r, "gauge", "linux/"+runtime.GOARCH).Layers[1].Digest }
+	chrooted := digests()
+	r.ok("build", "--fresh")
+	require.Equal(t, digests(), chrooted, "what a command leaves is the same however it was run")
+}
+
+// TestSideBySide: independent stages run at once, and a step that two images need runs once.
+func TestSideBySide(t *testing.T) {
+	r := newRun(t)
+	r.busybox()
+	r.write("imbricat.yaml", `imbricat: 1
+stages:
+  base: {base: none, steps: [{copy: {from: bin, to: /bin}}]}
+  one: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "echo one > /kept/running; for i in 1 2 3 4 5 6 7 8 9 10; do if busybox test -e /kept/two; then exit 0; fi; echo > /kept/one; busybox sleep 1; done; exit 1"]}, keep: [{name: meet, at: /kept, hand-out: at-once}]}]}
+  two: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "for i in 1 2 3 4 5 6 7 8 9 10; do echo > /kept/two; if busybox test -e /kept/one; then exit 0; fi; busybox sleep 1; done; exit 1"]}, keep: [{name: meet, at: /kept, hand-out: at-once}]}]}
+  turns: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 1 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}
+  other: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 1.1 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}
+images:
+  gauge: {base: none, steps: [{take: {from: one, path: /bin/busybox, to: /1}}, {take: {from: two, path: /bin/busybox, to: /2}}, {take: {from: turns, path: /bin/busybox, to: /3}}]}
+  bulletin: {base: none, steps: [{take: {from: one, path: /bin/busybox, to: /1}}, {take: {from: other, path: /bin/busybox, to: /2}}]}
+`)
+	// The stages one and two can only end when they run at the same time, the other two only one after the other.
+	problems := r.stderr("build")
+	require.Contains(t, problems, "for the kept directory alone")
+	require.Equal(t, 1, strings.Count(problems, "● ran     one "), problems)
+}
