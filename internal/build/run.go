@@ -92,6 +92,10 @@ func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 	}
 	key := c.key(b.ids(ctx))
 	t, first, err := b.runs.do(key, func() (*stepTree, error) { return b.runOnce(ctx, c, key, s, sink) })
+	var would *wouldRun
+	if errors.As(err, &would) {
+		return nil, &wouldRun{step, would.reason} // another unit may have asked first
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -289,7 +289,7 @@ func WritePlan(w io.Writer, p Paint, plan *Plan) error {
 			if s.Files > 0 {
 				line += p.Muted(fmt.Sprintf("  %s, %s", Count(s.Files, "file"), Size(s.Bytes)))
 			}
-			if (s.Outcome == "depends" || s.Outcome == "runs") && s.Reason != "" {
+			if (s.Outcome == "depends" || s.Outcome == "runs" && s.Files == 0) && s.Reason != "" {
 				line += p.Muted("  (" + s.Reason + ")")
 			}
 			fmt.Fprintln(w, line)
