@@ -300,7 +300,7 @@ func TestSideBySide(t *testing.T) {
 	r.write("imbricat.yaml", `imbricat: 1
 stages:
   base: {base: none, steps: [{copy: {from: bin, to: /bin}}]}
-  one: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "echo one > /kept/running; for i in 1 2 3 4 5 6 7 8 9 10; do if busybox test -e /kept/two; then exit 0; fi; echo > /kept/one; busybox sleep 1; done; exit 1"]}, keep: [{name: meet, at: /kept, hand-out: at-once}]}]}
+  one: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "for i in 1 2 3 4 5 6 7 8 9 10; do echo > /kept/one; if busybox test -e /kept/two; then exit 0; fi; busybox sleep 1; done; exit 1"]}, keep: [{name: meet, at: /kept, hand-out: at-once}]}]}
   two: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "for i in 1 2 3 4 5 6 7 8 9 10; do echo > /kept/two; if busybox test -e /kept/one; then exit 0; fi; busybox sleep 1; done; exit 1"]}, keep: [{name: meet, at: /kept, hand-out: at-once}]}]}
   turns: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 1 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}
   other: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 1.1 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}

@@ -9,6 +9,8 @@ import (
 )
 
 func main() {
-	sandbox.Child() // where this is one of its processes, that is all
+	if status, child := sandbox.Child(os.Args); child {
+		os.Exit(status)
+	}
 	os.Exit(cli.Main(os.Args, os.Stdin, os.Stdout, os.Stderr))
 }

@@ -183,6 +183,13 @@ func creditFirst(steps []StepResult) {
 		known := first[id]
 		if known == nil {
 			first[id] = s
+			if s.run != "" && s.Layer.Digest != "" && first[string(s.Layer.Digest)] == nil {
+				first[string(s.Layer.Digest)] = s // a later step with this layer has nothing to pack
+			}
+		} else if s.run == "" && known.run != "" && s.Reason == notPacked {
+			s.Outcome, s.Reason, s.Took = event.Reused, asAnother, 0
+		} else if s.run == "" && known.run != "" {
+			continue
 		} else if known.Reason == asAnother && s.Reason != asAnother {
 			known.Outcome, s.Outcome = s.Outcome, known.Outcome
 			known.Reason, s.Reason = s.Reason, known.Reason

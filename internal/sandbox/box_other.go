@@ -28,8 +28,8 @@ func unable() error {
 	return &UnableError{Missing: "linux", What: "run steps need Linux, and this is " + runtime.GOOS, Mend: "build on a Linux machine"}
 }
 
-// Child does nothing on this system.
-func Child() {}
+// Child is never one on this system.
+func Child([]string) (status int, child bool) { return 0, false }
 
 // Open says that there is no sandbox here.
 func Open(context.Context, Options) (*Box, error) { return nil, unable() }

@@ -2,7 +2,6 @@ package sandbox
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -166,7 +165,6 @@ type child struct {
 	process *os.Process
 	orders  *os.File // closing it ends the child
 	outcome *os.File
-	said    bytes.Buffer // to standard error, where that is not given away
 	ended   chan struct{}
 	state   *os.ProcessState
 	once    sync.Once
@@ -291,12 +289,13 @@ func (c *child) begin(ctx context.Context, o childOptions) error {
 	return nil
 }
 
-// Child does the work of a child where this process is one, and does not return then. It must be called first in main.
-func Child() {
-	if len(os.Args) != 1 || os.Args[0] != roleInit && os.Args[0] != roleHelper {
-		return
+// Child does the work of a child where the process with these arguments is one, and gives its exit status. It must be
+// called first in main.
+func Child(args []string) (status int, child bool) {
+	if len(args) != 1 || args[0] != roleInit && args[0] != roleHelper {
+		return 0, false
 	}
-	os.Exit(childMain(os.Args[0]))
+	return childMain(args[0]), true
 }
 
 func childMain(role string) int {

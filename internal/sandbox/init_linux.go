@@ -443,7 +443,7 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 			if err != nil {
 				// The caller is gone, or has had enough.
 				o.end()
-				os.Exit(1)
+				unix.Exit(1)
 			}
 			_ = unix.Kill(s.pid, syscall.Signal(number))
 		}

@@ -23,7 +23,9 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	Child()
+	if status, child := Child(os.Args); child {
+		os.Exit(status)
+	}
 	if address := os.Getenv("IMBRICAT_TEST_DIAL"); address != "" {
 		if _, err := net.Dial("unix", address); err != nil {
 			os.Exit(3)
@@ -195,7 +197,7 @@ func TestOutOfReach(t *testing.T) {
 		s.Args, s.Env = []string{"/bin/sh", "-c", "busybox cp /etc/dial /tmp/dial; busybox chmod 755 /tmp/dial; exec /tmp/dial"}, append(s.Env, "IMBRICAT_TEST_DIAL=@"+host.Addr().String()[1:])
 	})
 	require.NoError(t, err)
-	if scoped() {
+	if scoped() && status.Code != 127 { // with the race detector the test needs libraries
 		require.Equal(t, 3, status.Code, "the machine's abstract socket is out of reach: %s", out)
 	}
 }
