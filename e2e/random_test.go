@@ -34,7 +34,10 @@ func randomScript(r *rand.Rand) string {
 		func() string { return "busybox chown -h 50:50 " + name() },
 		func() string { return "busybox touch " + name() },
 		func() string { return "busybox cp -a " + name() + " " + name() },
-		func() string { p := name(); return "busybox rm -rf " + p + "; busybox mkdir " + p + "; echo n > " + p + "/n" },
+		func() string {
+			p := name()
+			return "busybox rm -rf " + p + "; busybox mkdir " + p + "; echo n > " + p + "/n"
+		},
 	}
 	var lines []string
 	for range 4 + r.IntN(12) {

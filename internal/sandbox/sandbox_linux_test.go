@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -38,7 +39,7 @@ func TestMain(m *testing.M) {
 // bench is a box with a view of busybox.
 type bench struct {
 	*Box
-	t     *testing.T
+	t     testing.TB
 	dir   string
 	base  string
 	view  []tree.Entry
@@ -48,7 +49,7 @@ type bench struct {
 
 const busybox = "/bin/busybox"
 
-func newBench(t *testing.T, o Options) *bench {
+func newBench(t testing.TB, o Options) *bench {
 	t.Helper()
 	o.Time = 946684800
 	program, err := os.ReadFile(busybox)
@@ -319,4 +320,30 @@ func TestPlainCapability(t *testing.T) {
 	third := "\x01\x00\x00\x03" + second[4:] + "\xa0\x86\x01\x00"
 	require.Equal(t, second, string(plainCapability([]byte(third))))
 	require.Equal(t, second, string(plainCapability([]byte(second))))
+}
+
+// BenchmarkWrote reads back 10,000 small files that a command wrote, and compares with tar and a hash over the same ones.
+func BenchmarkWrote(b *testing.B) {
+	bench := newBench(b, Options{})
+	var own, peer []time.Duration
+	for n := range b.N {
+		s := &Spec{Work: filepath.Join(bench.dir, fmt.Sprint("bench", n)), Top: bench.view[0], Lower: []string{bench.base}, Dir: "/tmp", Env: []string{"PATH=/bin"},
+			Args: []string{"/bin/sh", "-c", "for i in $(busybox seq 100); do busybox mkdir $i; for j in $(busybox seq 100); do echo $i $j > $i/$j; done; done"}}
+		require.NoError(b, os.Mkdir(s.Work, 0o755))
+		require.NoError(b, bench.Prepare(context.Background(), s, nil, nil))
+		_, err := bench.Run(context.Background(), s)
+		require.NoError(b, err)
+		began := time.Now()
+		require.NoError(b, exec.Command("sh", "-c", "tar -C "+s.Work+"/upper -cf - . | sha256sum").Run())
+		peer = append(peer, time.Since(began))
+		began = time.Now()
+		found, err := bench.Wrote(s, "")
+		own = append(own, time.Since(began))
+		require.NoError(b, err)
+		require.Greater(b, len(found), 10_000)
+		require.NoError(b, bench.Remove(s.Work))
+	}
+	slices.Sort(own)
+	slices.Sort(peer)
+	b.ReportMetric(float64(own[len(own)/2])/float64(peer[len(peer)/2]), "ratio")
 }

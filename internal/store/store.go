@@ -31,7 +31,7 @@ type Store struct {
 	Unlink func(dir string) error
 	// CheckTree compares an unpacked tree in a folder of some form with the lines of its entries; nil where none can be read.
 	CheckTree func(form, root string, entries []byte) error
-	lease  *flock.Flock
+	lease     *flock.Flock
 }
 
 // Open opens a store and makes it where it does not exist. While it is open it holds a lease: nothing that was used since
