@@ -12,10 +12,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/creack/pty"
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 )
@@ -312,4 +314,66 @@ images:
 	problems := r.stderr("build")
 	require.Contains(t, problems, "for the kept directory alone")
 	require.Equal(t, 1, strings.Count(problems, "● ran     one "), problems)
+}
+
+// TestTerminal: a command that is tried at a terminal has one of its own: its size, its Ctrl-C, its end of input.
+func TestTerminal(t *testing.T) {
+	r := newRun(t)
+	r.busybox()
+	r.write("imbricat.yaml", `imbricat: 1
+images: {gauge: {base: none, steps: [{copy: {from: bin, to: /bin}}], settings: {entrypoint: [/bin/busybox, sh, -i]}}}
+`)
+	r.ok("build")
+	ours, theirs, err := pty.Open()
+	require.NoError(t, err)
+	defer ours.Close()
+	require.NoError(t, pty.Setsize(theirs, &pty.Winsize{Rows: 33, Cols: 101}))
+	c := r.command("try", "gauge")
+	c.Stdin, c.Stdout, c.Stderr = theirs, theirs, theirs
+	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	c.Env = append(c.Env, "TERM=xterm")
+	require.NoError(t, c.Start())
+	theirs.Close()
+	var mutex sync.Mutex
+	var seen strings.Builder
+	go func() {
+		buffer := make([]byte, 4096)
+		for {
+			n, err := ours.Read(buffer)
+			mutex.Lock()
+			seen.Write(buffer[:n])
+			mutex.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	until := func(text string) {
+		t.Helper()
+		shown := func() string {
+			mutex.Lock()
+			defer mutex.Unlock()
+			return seen.String()
+		}
+		for began := time.Now(); !strings.Contains(shown(), text); time.Sleep(10 * time.Millisecond) {
+			if time.Since(began) > 20*time.Second {
+				t.Fatalf("%q does not show:\n%s", text, shown())
+			}
+		}
+	}
+	typed := func(text string) {
+		_, err := ours.WriteString(text)
+		require.NoError(t, err)
+	}
+	until("# ")
+	typed("busybox stty size; echo $TERM\n")
+	until("33 101\r\nxterm")
+	typed("busybox sleep 100\n")
+	time.Sleep(300 * time.Millisecond)
+	typed("\x03")
+	typed("echo still $((40 + 2))\n")
+	until("still 42")
+	typed("exit 3\n")
+	_ = c.Wait()
+	require.Equal(t, 3, c.ProcessState.ExitCode())
 }

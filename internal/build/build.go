@@ -434,6 +434,9 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 			sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: s.steps[i].Reason})
 			continue
 		}
+		if t.ran == nil && !u.IsImage {
+			sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: noLayer})
+		}
 		s.mutex.Lock()
 		s.pending = append(s.pending, t)
 		s.mutex.Unlock()

@@ -50,7 +50,7 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 		return nil, err
 	}
 	if err != nil {
-		return nil, &StepFailed{Unit: c.unit.ID.String(), Label: c.task.Label, Place: c.place, Command: strings.Join(shown(c), " "), What: err.Error(), Output: printed.All()}
+		return nil, &StepFailed{Unit: c.unit.ID.String(), Label: c.task.Label, Place: c.place, Command: shown(c), What: err.Error(), Output: printed.All()}
 	}
 	t, err := b.capture(ctx, c, box, spec)
 	if err != nil {
@@ -64,11 +64,18 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 	return t, b.o.Store.PutRun(record, tree.EncodeEntries(t.entries), printed.All())
 }
 
-func shown(c *command) []string {
+// shown is a command for people: lines as they are, arguments as a shell would take them.
+func shown(c *command) string {
 	if len(c.do.Lines) > 0 {
-		return c.do.Lines
+		return strings.Join(c.do.Lines, "\n")
 	}
-	return c.do.Args
+	words := make([]string, len(c.do.Args))
+	for i, arg := range c.do.Args {
+		if words[i] = arg; arg == "" || strings.ContainsAny(arg, " \t\n\"'$`\\*?[]{}()<>|&;#~") {
+			words[i] = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 func statusText(s sandbox.Status) string {
@@ -480,10 +487,10 @@ func (b *builder) waitFor(ctx context.Context, c *command, kept store.Kept, lock
 			told = time.Now()
 			note := "for the kept directory " + kept.Name
 			if h, known := b.o.Store.KeptHolder(kept); known {
-				note += fmt.Sprintf(", which %s has (process %d)", h.Step, h.Process)
+				note += fmt.Sprintf(": %s has it (process %d)", h.Step, h.Process)
 			}
 			if waited := time.Since(began).Round(time.Second); waited > 0 {
-				note += fmt.Sprintf(", for %s now", waited)
+				note += fmt.Sprintf(", %s so far", waited)
 			}
 			sink.Send(event.Started{Task: c.task, Act: "waiting", Note: note})
 		}

@@ -52,7 +52,7 @@ type StepFailed struct {
 	Unit    string
 	Label   string
 	Place   string // where the step stands, for trying it by hand: gauge:3
-	Command string
+	Command string // as people would type it
 	What    string // "ended with status 2"
 	Output  []byte
 }
@@ -159,12 +159,17 @@ func script(lines []string) string {
 	return out.String()
 }
 
-func (c *command) hasShell(b *builder) error {
-	real, err := c.view.Resolve("bin/sh", true)
+func hasShell(view *tree.View) bool {
+	real, err := view.Resolve("bin/sh", true)
 	if err != nil {
-		return err
+		return false
 	}
-	if n, exists := c.view.Lookup(real); !exists || n.Kind != tree.File {
+	n, exists := view.Lookup(real)
+	return exists && n.Kind == tree.File
+}
+
+func (c *command) hasShell(b *builder) error {
+	if !hasShell(c.view) {
 		return b.o.Plan.File.Problem(c.step.Pos, "what lies below has no shell /bin/sh: take a base that has one, or write run: {command: [PROGRAM, …]}")
 	}
 	return nil

@@ -205,6 +205,16 @@ func TryStep(ctx context.Context, o Options, name string, p platform.Platform, n
 	if len(t.Command) > 0 {
 		do.Lines, do.Args = nil, t.Command
 	}
+	if len(t.Command) == 0 {
+		view, err := s.see(ctx)
+		if err != nil {
+			return sandbox.Status{}, err
+		}
+		if !hasShell(view) {
+			return sandbox.Status{}, fmt.Errorf("the view of %s has no shell /bin/sh: name a command of the view after --", u.ID)
+		}
+		do.Lines, do.Args = nil, []string{"/bin/sh"}
+	}
 	c, err := b.command(ctx, u, &step, do, s, event.Task{Unit: u.ID.Name, Platform: p.String(), Label: step.Label})
 	if err != nil {
 		return sandbox.Status{}, err

@@ -71,7 +71,9 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 		return exitInterrupted
 	}
 	code := exitCode(err)
-	tellFailures(stderr, err)
+	if last, is := root.Metadata[lastSession].(*session); is {
+		tellFailures(last, err)
+	}
 	if message := strings.TrimSpace(err.Error()); message != "" {
 		fmt.Fprintln(stderr, prefix(err)+message)
 	}

@@ -109,20 +109,28 @@ func secretValue(dir string) func(ctx context.Context, name string, s plan.Secre
 }
 
 // tellFailures writes what commands printed that failed, each once and whole, and how to look around there.
-func tellFailures(w io.Writer, err error) {
+func tellFailures(s *session, err error) {
 	for _, one := range flatten(err) {
 		var failed *build.StepFailed
 		if !errors.As(one, &failed) {
 			continue
 		}
-		fmt.Fprintf(w, "── %s: %s ──\n", failed.Unit, failed.Label)
-		if text := bytes.TrimRight(failed.Output, "\n"); len(text) > 0 {
-			fmt.Fprintf(w, "%s\n", text)
-		} else {
-			fmt.Fprintln(w, "(it printed nothing)")
+		fmt.Fprintf(s.err, "\n%s %s\n", s.errPaint.Wrong("✗ failed  "+failed.Unit+":"), s.errPaint.Bold(failed.Label))
+		for line := range strings.Lines(strings.TrimRight(failed.Command, "\n") + "\n") {
+			fmt.Fprintf(s.err, "  %s\n", s.errPaint.Muted("$ "+strings.TrimRight(line, "\n")))
 		}
-		platform := failed.Unit[strings.LastIndexByte(failed.Unit, ' ')+1:]
-		fmt.Fprintf(w, "── the command %s; to look around in the same view: imbricat try --step %s --platform %s ──\n", failed.What, failed.Place, platform)
+		text := strings.TrimRight(string(failed.Output), "\n")
+		if text == "" {
+			text = s.errPaint.Muted("(it printed nothing)")
+		}
+		fmt.Fprintf(s.err, "%s\n", text)
+		again := "imbricat try --step " + failed.Place + " --platform " + failed.Unit[strings.LastIndexByte(failed.Unit, ' ')+1:]
+		for _, flag := range []string{"dir", "recipe"} {
+			if s.cmd.IsSet(flag) {
+				again += " --" + flag + " " + s.cmd.String(flag)
+			}
+		}
+		fmt.Fprintf(s.err, "  the command %s; to look around in the same view: %s\n\n", failed.What, s.errPaint.Bold(again))
 	}
 }
 

@@ -76,6 +76,7 @@ func newSession(c *cli.Command) *session {
 	s := &session{cmd: c, in: root.Reader, out: root.Writer, err: root.ErrWriter}
 	s.paint = report.Paint{On: s.colour(s.out)}
 	s.errPaint = report.Paint{On: s.colour(s.err)}
+	root.Metadata[lastSession] = s
 	var level slog.Level
 	if level.UnmarshalText([]byte(c.String("log-level"))) == nil {
 		slog.SetDefault(slog.New(slog.NewTextHandler(s.err, &slog.HandlerOptions{Level: level})))
@@ -155,6 +156,9 @@ func (s *session) openStore() (*store.Store, error) {
 	}
 	return st, err
 }
+
+// lastSession is where the root command keeps the session, for what is told at the end.
+const lastSession = "session"
 
 // closers is where the root command keeps what is to be done at the end, under this name.
 const closers = "closers"

@@ -213,9 +213,6 @@ func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandb
 		return sandbox.Status{}, err
 	}
 	defer done()
-	if len(t.do.Command) == 0 {
-		t.do.Command = []string{"/bin/sh"}
-	}
 	return build.TryStep(ctx, o, t.image, t.platform, t.number, t.do)
 }
 

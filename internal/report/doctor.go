@@ -43,11 +43,11 @@ func WriteDoctor(w io.Writer, p Paint, d *Doctor) error {
 		case Bad:
 			mark = p.Wrong("✗ bad ")
 		}
-		if _, err := fmt.Fprintf(w, "%s  %-19s %s\n", mark, c.Name, c.What); err != nil {
+		if _, err := fmt.Fprintf(w, "%s  %-20s %s\n", mark, c.Name, c.What); err != nil {
 			return err
 		}
 		if c.Mend != "" {
-			fmt.Fprintf(w, "%29s%s\n", "", p.Muted("→ "+c.Mend))
+			fmt.Fprintf(w, "%30s%s\n", "", p.Muted("→ "+c.Mend))
 		}
 	}
 	return nil

@@ -124,7 +124,7 @@ func (p *picture) take(e event.Event) {
 	switch e := e.(type) {
 	case event.Started:
 		t := p.tile(e.Task)
-		t.act, t.total, t.done, t.note = e.Act, e.Total, 0, e.Note
+		t.act, t.total, t.done, t.note, t.over = e.Act, e.Total, 0, e.Note, false
 	case event.Output:
 		if text := strings.TrimSpace(strings.TrimRight(e.Text, "\r\n")); text != "" {
 			p.tile(e.Task).line = text[strings.LastIndexByte(text, '\n')+1:]
