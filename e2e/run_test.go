@@ -251,6 +251,9 @@ images:
 	r.env = append(r.env, "ROUND=last")
 	r.ok("build")
 	require.Equal(t, "last\n", r.ok("try", "gauge", "--", "/bin/busybox", "cat", "/d/9/f"))
+	left, err := filepath.Glob(filepath.Join(r.dir, "store/imbricat/tmp/work-*"))
+	require.NoError(t, err)
+	require.Empty(t, left, "what the killed ones left unfinished is swept up")
 }
 
 // TestForbidden: in a place that forbids namespaces and mounts, as containers of clusters do, a build says what is missing

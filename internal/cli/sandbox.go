@@ -37,6 +37,7 @@ func (s *session) sandbox(st *store.Store) func(ctx context.Context) (*sandbox.B
 			return nil, err
 		}
 		st.Unlink = box.Remove
+		st.Sweep()
 		s.atEnd(func() { box.Close() })
 		return box, nil
 	}

@@ -50,7 +50,7 @@ func Open(dir string) (*Store, error) {
 		return nil, fmt.Errorf("opening the store: %w", err)
 	}
 	s.Use = s.rely
-	s.sweep()
+	s.Sweep()
 	return s, nil
 }
 
@@ -96,18 +96,45 @@ func (s *Store) checkFormat() error {
 	}
 }
 
-// sweep removes temporary files that a killed process left more than a day ago.
-func (s *Store) sweep() {
+// Sweep removes what killed processes left unfinished: folders at once, since they name the lease of their process, and
+// files after a day.
+func (s *Store) Sweep() {
 	entries, err := os.ReadDir(s.path("imbricat", "tmp"))
 	if err != nil {
 		return
 	}
 	for _, e := range entries {
-		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > 24*time.Hour {
-			os.RemoveAll(s.path("imbricat", "tmp", e.Name()))
+		name := s.path("imbricat", "tmp", e.Name())
+		lease, of, named := strings.Cut(strings.TrimPrefix(e.Name(), workPrefix), "_")
+		switch info, err := e.Info(); {
+		case err != nil:
+		case strings.HasPrefix(e.Name(), workPrefix) && named && of != "":
+			if !s.holds(lease) {
+				_ = s.Discard(name) // what cannot go now goes with the next one who may
+			}
+		case time.Since(info.ModTime()) > 24*time.Hour:
+			os.RemoveAll(name)
 		}
 	}
 }
+
+// holds tells whether a process that lives has a lease.
+func (s *Store) holds(lease string) bool {
+	name := s.path("imbricat", "leases", lease)
+	if s.lease != nil && name == s.lease.Path() {
+		return true
+	}
+	if _, err := os.Stat(name); err != nil {
+		return false
+	}
+	lock := flock.New(name)
+	free, err := lock.TryLock()
+	lock.Close()
+	return err != nil || !free
+}
+
+// workPrefix begins the names of temporary folders; the name of a lease and an underscore follow.
+const workPrefix = "work-"
 
 // Trusted tells whether something about this machine was found to hold since it started, and what was noted with it.
 func (s *Store) Trusted(name string) (string, bool) {
@@ -123,7 +150,11 @@ func (s *Store) Trust(name, note string) error {
 
 // TemporaryFolder makes a folder that the caller removes; what a kill leaves is swept up later.
 func (s *Store) TemporaryFolder() (string, error) {
-	dir, err := os.MkdirTemp(s.path("imbricat", "tmp"), "work-*")
+	lease := "none"
+	if s.lease != nil {
+		lease = filepath.Base(s.lease.Path())
+	}
+	dir, err := os.MkdirTemp(s.path("imbricat", "tmp"), workPrefix+lease+"_*")
 	if err != nil {
 		return "", fmt.Errorf("writing to the store: %w", err)
 	}
