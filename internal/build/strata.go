@@ -98,6 +98,9 @@ func (one *base) stratify() []*stratum {
 // on the way, which has what the view shows, without what the layer itself replaces, and with the files that are hard
 // links to lower layers. These are told by path.
 func complete(c *packedContents, after *tree.View) (entries []tree.Entry, borrowed map[string]*tree.Node) {
+	if isComplete(c.entries) {
+		return c.entries, nil
+	}
 	own, borrowed := tree.NewView(), map[string]*tree.Node{}
 	present := map[string]bool{}
 	var plain []tree.Entry
@@ -185,6 +188,22 @@ func complete(c *packedContents, after *tree.View) (entries []tree.Entry, borrow
 		return int(a.Kind) - int(b.Kind) // a folder comes before what makes it opaque
 	})
 	return entries, borrowed
+}
+
+// isComplete tells whether there is nothing to do, as with layers that hold files, folders and links, each in its folder.
+func isComplete(entries []tree.Entry) bool {
+	folders := map[string]bool{"": true}
+	for i := range entries {
+		switch e := &entries[i]; {
+		case !folders[tree.Parent(e.Path)]:
+			return false
+		case e.Kind == tree.Folder:
+			folders[e.Path] = true
+		case e.Kind != tree.File && e.Kind != tree.Symlink:
+			return false
+		}
+	}
+	return true
 }
 
 // bare is a folder's entry.

@@ -136,7 +136,7 @@ func (r reading) move(touched map[string]bool, stats map[string]unix.Stat_t, gon
 			return err
 		}
 		one := Found{}
-		if err := r.attributes(from, &one); err != nil {
+		if err := r.attributes(byName(from), &one); err != nil {
 			return err
 		}
 		e := tree.Entry{Path: p, Kind: tree.Folder, Mode: stat.Mode & 0o7777, UID: int(stat.Uid), GID: int(stat.Gid), Xattrs: one.Xattrs}

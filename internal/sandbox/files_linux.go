@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -333,8 +334,11 @@ func (r reading) entry(p string, stat *unix.Stat_t) (Found, error) {
 	default:
 		return Found{}, nil
 	}
-	if one.Kind == tree.File || one.Kind == tree.Folder {
-		if err := r.attributes(name, &one); err != nil {
+	if one.Kind == tree.File {
+		return one, nil // what else is to be told and done takes opening it, which is done side by side
+	}
+	if one.Kind == tree.Folder {
+		if err := r.attributes(byName(name), &one); err != nil {
 			return one, fmt.Errorf("/%s: %w", p, err)
 		}
 	}
@@ -346,17 +350,33 @@ func (r reading) entry(p string, stat *unix.Stat_t) (Found, error) {
 	return one, nil
 }
 
+// attributed is a file or a folder whose extended attributes can be read.
+type attributed interface {
+	list(to []byte) (int, error)
+	get(name string, to []byte) (int, error)
+}
+
+type byName string
+
+func (b byName) list(to []byte) (int, error)             { return unix.Llistxattr(string(b), to) }
+func (b byName) get(name string, to []byte) (int, error) { return unix.Lgetxattr(string(b), name, to) }
+
+type byHandle int
+
+func (b byHandle) list(to []byte) (int, error)             { return unix.Flistxattr(int(b), to) }
+func (b byHandle) get(name string, to []byte) (int, error) { return unix.Fgetxattr(int(b), name, to) }
+
 // attributes reads the extended attributes that belong to a file, and the overlay's own notes.
-func (r reading) attributes(name string, one *Found) error {
+func (r reading) attributes(of attributed, one *Found) error {
 	var room [1024]byte
-	n, err := unix.Llistxattr(name, room[:])
+	n, err := of.list(room[:])
 	if n == 0 || errors.Is(err, unix.ENOTSUP) {
 		return nil
 	}
 	list := room[:max(n, 0)]
 	if errors.Is(err, unix.ERANGE) {
 		list = make([]byte, 64<<10)
-		n, err = unix.Llistxattr(name, list)
+		n, err = of.list(list)
 		list = list[:max(n, 0)]
 	}
 	if err != nil {
@@ -371,7 +391,7 @@ func (r reading) attributes(name string, one *Found) error {
 			continue
 		}
 		value := make([]byte, 64<<10)
-		n, err := unix.Lgetxattr(name, attribute, value)
+		n, err := of.get(attribute, value)
 		if err != nil {
 			return err
 		}
@@ -405,6 +425,11 @@ func plainCapability(value []byte) []byte {
 
 // contents works out the digests of all files, on all cores.
 func (r reading) contents(all []Found) error {
+	root, err := unix.Open(r.Dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(root)
 	var group sync.WaitGroup
 	var mutex sync.Mutex
 	var first error
@@ -417,7 +442,7 @@ func (r reading) contents(all []Found) error {
 					if part[i].Kind != tree.File {
 						continue
 					}
-					err := hashFile(filepath.Join(r.Dir, part[i].Path), &part[i].Entry, sum, buffer)
+					err := r.file(root, &part[i], sum, buffer)
 					if err != nil {
 						mutex.Lock()
 						if first == nil {
@@ -437,12 +462,23 @@ func (r reading) contents(all []Found) error {
 	return first
 }
 
-func hashFile(name string, e *tree.Entry, sum hash.Hash, buffer []byte) error {
-	fd, err := unix.Open(name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+// file reads one file: its attributes and its digest; its time is set on the way.
+func (r reading) file(root int, one *Found, sum hash.Hash, buffer []byte) error {
+	e := &one.Entry
+	fd, err := unix.Openat(root, e.Path, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return fmt.Errorf("/%s: %w", e.Path, err)
 	}
 	defer unix.Close(fd)
+	if err := r.attributes(byHandle(fd), one); err != nil {
+		return fmt.Errorf("/%s: %w", e.Path, err)
+	}
+	if r.Time != 0 {
+		at := [2]unix.Timespec{{Sec: r.Time}, {Sec: r.Time}}
+		if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&at)), 0, 0, 0); errno != 0 {
+			return fmt.Errorf("/%s: %w", e.Path, errno)
+		}
+	}
 	sum.Reset()
 	total := int64(0)
 	for {
