@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"net"
@@ -20,6 +22,7 @@ import (
 	"github.com/creack/pty"
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 // ordinary is a user who is not root, with a range of ids: continuous integration makes one of this name.
@@ -379,4 +382,180 @@ images: {gauge: {base: none, steps: [{copy: {from: bin, to: /bin}}], settings: {
 	typed("exit 3\n")
 	_ = c.Wait()
 	require.Equal(t, 3, c.ProcessState.ExitCode())
+}
+
+// TestHostileBase: a base whose layers hold links that lead out, devices, marks that steer overlays, deletions beside what
+// they delete, and files whose folders no layer has, is used inside its root, and shows what its layers say.
+func TestHostileBase(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("making devices and owners takes root")
+	}
+	r := newRun(t)
+	r.busybox()
+	outside := filepath.Join(r.dir, "outside")
+	require.NoError(t, os.Mkdir(outside, 0o777))
+	layerOf := func(name string, fill func(dir string)) {
+		dir := filepath.Join(r.dir, name)
+		require.NoError(t, os.MkdirAll(dir, 0o755))
+		fill(dir)
+		// The folder tmp of the second layer has no entry of its own.
+		output(t, exec.Command("sh", "-c", "cd "+dir+" && find . | grep -v -x "+map[string]string{"first": "./none", "second": "./tmp"}[name]+
+			" | tar --xattrs --xattrs-include='*' --no-recursion -T - -cf "+dir+".tar"))
+	}
+	put := func(dir, name, text string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	layerOf("first", func(dir string) {
+		put(dir, "bin/busybox", string(must(os.ReadFile("/bin/busybox"))))
+		require.NoError(t, os.Chmod(filepath.Join(dir, "bin/busybox"), 0o755))
+		require.NoError(t, os.Symlink(outside, filepath.Join(dir, "escape")))
+		require.NoError(t, os.Symlink("../../../../../../"+outside, filepath.Join(dir, "etc")))
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "tmp"), 0o755))
+		require.NoError(t, unix.Chmod(filepath.Join(dir, "tmp"), 0o1777))
+		put(dir, "d/old", "old")
+		require.NoError(t, unix.Mknod(filepath.Join(dir, "disk"), unix.S_IFBLK|0o666, int(unix.Mkdev(254, 0))))
+		require.NoError(t, unix.Mknod(filepath.Join(dir, "gone"), unix.S_IFCHR, 0))
+		require.NoError(t, os.Mkdir(filepath.Join(dir, "steer"), 0o755))
+		put(dir, "steer/a", "a")
+	})
+	layerOf("second", func(dir string) {
+		put(dir, "escape/x", "x") // replaces the link by a folder
+		put(dir, "tmp/y", "y")
+		put(dir, "d/.wh..wh..opq", "")
+		put(dir, "d/new", "new")
+		put(dir, ".wh.nothing", "")
+		put(dir, "steer/b", "b")
+		require.NoError(t, unix.Setxattr(filepath.Join(dir, "steer"), "user.overlay.opaque", []byte("y"), 0))
+	})
+	foreignImage(t, filepath.Join(r.dir, "base"), "first.tar", "second.tar")
+	r.write("imbricat.yaml", `imbricat: 1
+silence: [set-uid, world-writable]
+images:
+  gauge:
+    base: ./base
+    steps:
+      - run: {command: [/bin/busybox, sh, -c, "cd /; busybox find . -xdev | busybox grep -v -e ^./proc -e ^./dev -e ^./sys | busybox sort; busybox stat -c %a /tmp; busybox cat /d/new /steer/a; echo out > /escape/out; echo n > /etc/n"]}
+`)
+	problems := r.stderr("build")
+	for _, want := range []string{"./d/new", "./escape/x", "./steer/a", "./steer/b", "./tmp/y", " 1777", " newa"} {
+		require.Contains(t, problems, want)
+	}
+	for _, not := range []string{"./d/old", "./disk", "./gone", "./nothing"} {
+		require.NotContains(t, problems, not+"\n")
+	}
+	left, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	require.Empty(t, left, "nothing reaches out")
+	require.Contains(t, r.ok("store", "check"), "nothing wrong")
+}
+
+func must(text []byte, err error) []byte {
+	if err != nil {
+		panic(err)
+	}
+	return text
+}
+
+// foreignImage writes an OCI layout of plain layers, as another program would.
+func foreignImage(t *testing.T, dir string, tars ...string) {
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "blobs/sha256"), 0o755))
+	blob := func(text []byte) map[string]any {
+		name := fmt.Sprintf("%x", sha256.Sum256(text))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "blobs/sha256", name), text, 0o644))
+		return map[string]any{"digest": "sha256:" + name, "size": len(text)}
+	}
+	document := func(kind string, v any) map[string]any {
+		text, err := json.Marshal(v)
+		require.NoError(t, err)
+		d := blob(text)
+		d["mediaType"] = "application/vnd.oci.image." + kind + ".v1+json"
+		return d
+	}
+	var layers, ids []any
+	for _, name := range tars {
+		layer := blob(must(os.ReadFile(filepath.Join(filepath.Dir(dir), name))))
+		layer["mediaType"] = "application/vnd.oci.image.layer.v1.tar"
+		layers, ids = append(layers, layer), append(ids, layer["digest"])
+	}
+	config := document("config", map[string]any{"architecture": runtime.GOARCH, "os": "linux", "rootfs": map[string]any{"type": "layers", "diff_ids": ids}})
+	manifest := document("manifest", map[string]any{"schemaVersion": 2, "mediaType": "application/vnd.oci.image.manifest.v1+json", "config": config, "layers": layers})
+	text, err := json.Marshal(map[string]any{"schemaVersion": 2, "manifests": []any{manifest}})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "index.json"), text, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "oci-layout"), []byte(`{"imageLayoutVersion":"1.0.0"}`), 0o644))
+}
+
+// TestOneID: a user without a range of ids gets the same digests where ids do not matter, owners from the index where
+// files are copied up, and an error where an owner cannot be known.
+func TestOneID(t *testing.T) {
+	r := newRun(t)
+	r.busybox()
+	recipe := `imbricat: 1
+silence: [set-uid, world-writable]
+stages:
+  base: {base: none, steps: [{copy: {from: bin, to: /bin}}, {write: {to: /d/mine, text: "1\n", owner: "50:50"}}]}
+images:
+  gauge: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "echo 2 >> /d/mine; echo new > /d/new; busybox ls -l /proc/self > /dev/null"]}}]}
+  moved: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, mv, /d/mine, /d/yours]}}]}
+  other: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, chown, "7", /d/mine]}}]}
+`
+	r.write("imbricat.yaml", recipe)
+	digest := func(b built) string { return b.Images[0].Digest }
+	want := digest(r.build("gauge"))
+	// In a user namespace with one id there is no other range, whoever the user was.
+	inside := func(args ...string) *exec.Cmd {
+		c := exec.Command(need(t, "unshare"), append([]string{"-U", "--map-user=1000", "--map-group=1000", program}, args...)...)
+		c.Dir, c.Env = r.dir, append(slices.Clone(r.env), "IMBRICAT_STORE="+filepath.Join(r.dir, "single"))
+		return c
+	}
+	out, err := inside("build", "gauge", "--format", "json", "--view", "none").Output()
+	require.NoError(t, err)
+	require.Contains(t, string(out), want)
+	text, err := inside("build", "moved").CombinedOutput()
+	require.Error(t, err)
+	require.Contains(t, string(text), "/d/yours was moved from elsewhere, and this user has no range of ids")
+	require.Contains(t, string(text), "/etc/subuid")
+	_, err = inside("build", "other").CombinedOutput()
+	require.Error(t, err)
+	text, err = inside("doctor").CombinedOutput()
+	require.NoError(t, err)
+	require.Contains(t, string(text), "one id")
+}
+
+// TestGiven: the ssh agent's socket is there while a step runs, a result expires, and --jobs bounds what runs at a time.
+func TestGiven(t *testing.T) {
+	r := newRun(t)
+	r.busybox()
+	socket := filepath.Join(r.dir, "agent")
+	agent, err := net.Listen("unix", socket)
+	require.NoError(t, err)
+	defer agent.Close()
+	r.env = append(r.env, "SSH_AUTH_SOCK="+socket)
+	r.write("imbricat.yaml", `imbricat: 1
+secrets: {agent: {ssh-agent: true}, key: {command: [printf, made-up]}, note: {file: note.txt}}
+stages:
+  base: {base: none, steps: [{copy: {from: bin, to: /bin}}]}
+  a: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "test $SSH_AUTH_SOCK = /run/agent; busybox test -S /run/agent && busybox cp /run/key /run/note /"]}, expires: 1s,
+    secrets: [{name: agent, at: /run/agent}, {name: key, at: /run/key}, {name: note, at: /run/note}]}]}
+  b: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 0.5 && busybox rmdir /k/lock"]}, keep: [{name: k, at: /k, hand-out: at-once}]}]}
+  c: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 0.6 && busybox rmdir /k/lock"]}, keep: [{name: k, at: /k, hand-out: at-once}]}]}
+images:
+  gauge: {base: none, steps: [{take: {from: a, path: [/key, /note], to: /}}]}
+  both: {base: none, steps: [{take: {from: b, path: /bin/busybox, to: /b}}, {take: {from: c, path: /bin/busybox, to: /c}}]}
+`)
+	r.write("note.txt", "3.42 m\n")
+	r.build("gauge")
+	time.Sleep(1100 * time.Millisecond)
+	again := r.build("gauge")
+	require.Equal(t, 1, again.Ran)
+	for _, s := range again.Steps {
+		if s.Outcome == "ran" {
+			require.Contains(t, s.Reason, "older than 1s")
+		}
+	}
+	// Two steps that would trip over each other do not, one at a time.
+	r.ok("build", "both", "--jobs", "1")
+	code, _ := r.exit("build", "both", "--fresh", "--jobs", "2")
+	require.Equal(t, 1, code)
 }
