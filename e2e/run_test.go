@@ -213,6 +213,7 @@ func TestEmulated(t *testing.T) {
 	r.write("imbricat.yaml", emulatedRecipe)
 	require.Contains(t, r.stderr("build"), "emulator, which is several times slower [emulated]")
 	require.Equal(t, "aarch64\n", r.ok("try", "gauge", "--platform", "linux/arm64"))
+	require.Contains(t, r.stderr("try", "gauge", "--platform", "linux/arm64"), "[emulated]")
 	// Without an emulator it fails before any work, with the ways out.
 	r.write("imbricat.yaml", strings.ReplaceAll(emulatedRecipe, "arm64", "s390x"))
 	code, problems := r.exit("build")

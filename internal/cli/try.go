@@ -175,14 +175,11 @@ func (s *session) run(ctx context.Context, st *store.Store, t *trial) (sandbox.S
 	if t.number > 0 {
 		return s.runStep(ctx, st, t)
 	}
-	view := s.view(ctx)
-	defer view.Close("")
-	o := build.Options{Store: st, Sandbox: s.sandbox(st), Sink: view, Jobs: 1}
+	o := build.Options{Store: st, Sandbox: s.sandbox(st), Sink: atOnce{s}, Jobs: 1}
 	found, err := s.resolve(ctx, st, t)
 	if err != nil {
 		return sandbox.Status{}, err
 	}
-	o.Sink = afterwards{view}
 	return build.TryImage(ctx, o, found, t.platform, t.do)
 }
 
@@ -357,12 +354,12 @@ func (s *session) exportBundle(ctx context.Context, st *store.Store, t *trial) e
 	return s.writeBundle(ctx, build.Options{Store: st, Sandbox: s.sandbox(st), Sink: view}, found, t)
 }
 
-// afterwards keeps a command's output clean: only doubts are told.
-type afterwards struct{ sink event.Sink }
+// atOnce keeps a command's output clean: only doubts are told, before it runs.
+type atOnce struct{ *session }
 
 // Send implements event.Sink.
-func (a afterwards) Send(e event.Event) {
-	if _, is := e.(event.Warning); is {
-		a.sink.Send(e)
+func (a atOnce) Send(e event.Event) {
+	if w, is := e.(event.Warning); is {
+		fmt.Fprintf(a.err, "%s %s %s\n", a.errPaint.Bold("warning:"), w.Text, a.errPaint.Muted("["+w.Code+"]"))
 	}
 }

@@ -32,13 +32,18 @@ func corpus(t require.TestingT) map[string]string {
 	for _, name := range []string{"demo/tideline/imbricat.yaml", "demo/tideline/bases/imbricat.yaml"} {
 		texts[name] = read(name)
 	}
-	for n, part := range strings.Split(read("docs/recipe.md"), "```yaml\n")[1:] {
-		if text, _, _ := strings.Cut(part, "```"); strings.HasPrefix(text, "imbricat:") {
-			texts[fmt.Sprintf("docs/recipe.md %d", n)] = text
+	for _, page := range []string{"docs/recipe.md", "docs/running.md"} {
+		for n, part := range strings.Split(read(page), "```yaml\n")[1:] {
+			if text, _, _ := strings.Cut(part, "```"); strings.HasPrefix(text, "imbricat:") {
+				texts[fmt.Sprint(page, n)] = text
+			}
 		}
 	}
 	scripts, err := filepath.Glob("../../e2e/testdata/*.txtar")
 	require.NoError(t, err)
+	commands, err := filepath.Glob("../../e2e/testdata/run/*.txtar")
+	require.NoError(t, err)
+	scripts = append(scripts, commands...)
 	for _, script := range scripts {
 		archive, err := txtar.ParseFile(script)
 		require.NoError(t, err)

@@ -106,8 +106,8 @@ func (d *decoder) keep(item *yaml.Node) Keep {
 	k := Keep{Pos: at(d.deref(item))}
 	d.object(item, "a kept directory",
 		field{key: "name", need: true, read: func(n *yaml.Node) {
-			k.Name = d.word(n, "name")
-			if k.Name != "" {
+			before := len(d.problems)
+			if k.Name = d.word(n, "name"); len(d.problems) == before {
 				d.checkName(d.deref(n), "kept directory", unitName)
 			}
 		}},
@@ -136,8 +136,9 @@ func (d *decoder) inside(n *yaml.Node, what string) Template {
 
 // duration reads a time such as 90s, 12h or 14d.
 func (d *decoder) duration(n *yaml.Node, what string) time.Duration {
+	before := len(d.problems)
 	text := d.word(n, what)
-	if text == "" {
+	if len(d.problems) > before {
 		return 0
 	}
 	took, err := ParseDuration(text)
@@ -163,10 +164,20 @@ func (d *decoder) secrets(n *yaml.Node, r *Recipe) {
 		d.checkName(key, "secret", unitName)
 		before := len(d.problems)
 		d.object(value, "the secret "+key.Value,
-			field{key: "env", read: func(n *yaml.Node) { s.Env = d.word(n, "env") }},
-			field{key: "file", read: func(n *yaml.Node) { s.File = d.text(n, "file") }},
+			field{key: "env", read: func(n *yaml.Node) {
+				before := len(d.problems)
+				if s.Env = d.word(n, "env"); s.Env == "" && len(d.problems) == before {
+					d.report(at(d.deref(n)), "env names no variable")
+				}
+			}},
+			field{key: "file", read: func(n *yaml.Node) {
+				s.File = d.text(n, "file")
+				if text, constant := s.File.Constant(); constant && s.File.Given && text == "" {
+					d.report(s.File.Pos, "file names no file")
+				}
+			}},
 			field{key: "command", read: func(n *yaml.Node) {
-				if s.Command = d.words(n, "command", false); len(s.Command) == 0 {
+				if s.Command = d.words(n, "command", false); len(s.Command) == 0 || s.Command[0] == "" {
 					d.report(at(d.deref(n)), "command names no program")
 				}
 			}},
