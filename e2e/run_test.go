@@ -124,14 +124,14 @@ stages:
       - write: {to: /etc/apt/apt.conf.d/90keep, text: "APT::Keep-Downloaded-Packages \"true\";\nBinary::apt::APT::Keep-Downloaded-Packages \"true\";\n"}
       - run:
           - apt-get update -q
-          - apt-get install -y -q --no-install-recommends tcc libc6-dev
+          - apt-get install -y -q --no-install-recommends tcc libc6-dev libcap2-bin
         env: {DEBIAN_FRONTEND: noninteractive}
         keep: [{name: lists, at: /var/lib/apt/lists}, {name: packages, at: /var/cache/apt/archives}]
   compiled:
     base: {stage: tools}
     steps:
       - copy: {from: gauge.c, to: /src/}
-      - run: tcc -static -nostdlib -o /out-gauge gauge.c
+      - run: [tcc -static -nostdlib -o /out-gauge gauge.c, setcap cap_net_bind_service+ep /out-gauge]
         in: /src
         network: false
 images:
@@ -163,6 +163,7 @@ void _start(void)
 // two images' steps share; a compiler from there makes a program that runs on nothing.
 func TestDebian(t *testing.T) {
 	dir := bases(t)
+	digests := map[string]bool{}
 	for name, who := range map[string]func(*testing.T) *syscall.Credential{"root": func(*testing.T) *syscall.Credential { return nil }, "user": ordinary} {
 		t.Run(name, func(t *testing.T) {
 			r := newRun(t)
@@ -179,6 +180,11 @@ func TestDebian(t *testing.T) {
 			r.ok("store", "name", "debian", "debian:latest")
 			r.ok("build", "--dir", "tools")
 			require.Equal(t, "3.42 m\n", r.ok("try", "gauge"))
+			// Capabilities are part of a layer, without the user namespace in which they were set.
+			layer := manifestOf(t, r, "gauge", "linux/"+runtime.GOARCH).Layers[0].Digest
+			digests[layer] = true
+			packed := filepath.Join(r.dir, "store/blobs/sha256", strings.TrimPrefix(layer, "sha256:"))
+			require.Contains(t, string(output(t, exec.Command("gzip", "-dc", packed))), "SCHILY.xattr.security.capability=\x01\x00\x00\x02\x00\x04")
 			require.Contains(t, r.ok("try", "shell", "--", "dpkg", "-s", "tcc"), "Status: install ok installed")
 			require.Contains(t, r.ok("store", "kept"), "packages")
 			require.Contains(t, r.ok("build", "--dir", "tools", "--format", "json"), `"ran": 0`)
@@ -189,6 +195,7 @@ func TestDebian(t *testing.T) {
 			require.Contains(t, r.ok("store", "check"), "nothing wrong")
 		})
 	}
+	require.Len(t, digests, 1, "root and an ordinary user make the same")
 }
 
 const emulatedRecipe = `imbricat: 1

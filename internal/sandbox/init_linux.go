@@ -594,7 +594,8 @@ func (o *initOrders) renounce() error {
 		return fmt.Errorf("giving up rights: %w", err)
 	}
 	for c := uintptr(0); c <= unix.CAP_LAST_CAP; c++ {
-		if slices.Contains(rights, c) {
+		// Without a namespace the right to change the root is the right to leave it.
+		if slices.Contains(rights, c) && (o.Kind != Chroot || c != unix.CAP_SYS_CHROOT) {
 			continue
 		}
 		if err := unix.Prctl(unix.PR_CAPBSET_DROP, c, 0, 0, 0); err != nil && !errors.Is(err, unix.EINVAL) {
@@ -606,7 +607,9 @@ func (o *initOrders) renounce() error {
 	}
 	var mask uint64
 	for _, c := range rights {
-		mask |= 1 << c
+		if o.Kind != Chroot || c != unix.CAP_SYS_CHROOT {
+			mask |= 1 << c
+		}
 	}
 	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
 	var data [2]unix.CapUserData
