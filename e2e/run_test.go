@@ -567,3 +567,41 @@ images:
 	code, _ := r.exit("build", "both", "--fresh", "--jobs", "2")
 	require.Equal(t, 1, code)
 }
+
+// TestRefill: a step that runs once more for its kept directory leaves alone what it left before.
+func TestRefill(t *testing.T) {
+	r := newRun(t)
+	r.busybox()
+	recipe := `imbricat: 1
+stages:
+  base: {base: none, steps: [{copy: {from: bin, to: /bin}}, {write: {to: /f, text: "old\n"}}]}
+images:
+  gauge:
+    base: {stage: base}
+    steps:
+      - run: {command: [/bin/busybox, sh, -c, "busybox rm /f; echo 3.42 > /k/n"]}
+        name: fill
+        keep: [{name: k, at: /k}]
+      - run: {command: [/bin/busybox, sh, -c, "echo m > /made"]}
+      - run: {command: [/bin/busybox, sh, -c, "busybox cat /k/n; busybox cp /k/n /n # ROUND"]}
+        keep: [{name: k, at: /k}]
+    settings: {entrypoint: [/bin/busybox, ls, /]}
+`
+	r.write("imbricat.yaml", recipe)
+	r.build()
+	want := r.ok("try", "gauge")
+	require.NotContains(t, want, "f\n")
+	r.ok("store", "kept", "drop", "k")
+	r.write("imbricat.yaml", strings.ReplaceAll(recipe, "ROUND", "second"))
+	second := r.build()
+	require.Equal(t, 2, second.Ran, "the last step, and the first for its kept directory")
+	outcomes := map[string]string{}
+	for _, s := range second.Steps {
+		outcomes[s.Step] = s.Reason
+	}
+	require.Equal(t, "its kept directory was empty", outcomes["fill"])
+	require.Equal(t, want, r.ok("try", "gauge"))
+	r.write("imbricat.yaml", strings.ReplaceAll(recipe, "ROUND", "third"))
+	require.Equal(t, 1, r.build().Ran)
+	require.Equal(t, want, r.ok("try", "gauge"))
+}

@@ -435,7 +435,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 			continue
 		}
 		if t.ran == nil && !u.IsImage {
-			sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: noLayer})
+			sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: noLayer, Detail: "no layer"})
 		}
 		s.mutex.Lock()
 		s.pending = append(s.pending, t)

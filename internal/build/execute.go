@@ -23,8 +23,9 @@ import (
 // errTimeLimit ends a command that takes too long.
 var errTimeLimit = errors.New("took longer than it may")
 
-// execute runs a command and keeps what it left.
-func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reason string, sink event.Sink) (*stepTree, error) {
+// execute runs a command and keeps what it left. Where it runs for its kept directories alone the rest is dropped: what it
+// left before stands.
+func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reason string, drop bool, sink event.Sink) (*stepTree, error) {
 	box, err := b.box(ctx)
 	if err != nil {
 		return nil, err
@@ -51,6 +52,11 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 	}
 	if err != nil {
 		return nil, &StepFailed{Unit: c.unit.ID.String(), Label: c.task.Label, Place: c.place, Command: shown(c), What: err.Error(), Output: printed.All()}
+	}
+	if drop {
+		box.Finish(spec)
+		sink.Send(event.Finished{Task: c.task, Outcome: event.Ran, Reason: reason, Took: took})
+		return nil, nil
 	}
 	t, err := b.capture(ctx, c, box, spec)
 	if err != nil {

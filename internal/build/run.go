@@ -120,6 +120,10 @@ func (b *builder) command(ctx context.Context, u *plan.Unit, step *plan.Step, do
 	if err != nil {
 		return nil, err
 	}
+	if len(do.Keep) > 0 {
+		// It may run once more when later steps have been laid over the unit's view.
+		view = view.Clone()
+	}
 	c := &command{do: do, unit: u, step: step, task: task, view: view, strata: s.strata(b)}
 	for i := range u.Steps {
 		if &u.Steps[i] == step {
@@ -326,7 +330,7 @@ func viewKey(view *tree.View) digest.Key {
 func (b *builder) runOnce(ctx context.Context, c *command, key digest.Key, s *unitState, sink event.Sink) (*stepTree, error) {
 	reason := newCommand
 	again := func(ctx context.Context, why string) error {
-		_, err := b.execute(ctx, c, key, why, sink)
+		_, err := b.execute(ctx, c, key, why, true, sink)
 		return err
 	}
 	if c.task.Fresh {
@@ -345,7 +349,7 @@ func (b *builder) runOnce(ctx context.Context, c *command, key digest.Key, s *un
 	if err := b.refill(ctx, c, s); err != nil {
 		return nil, err
 	}
-	t, err := b.execute(ctx, c, key, reason, sink)
+	t, err := b.execute(ctx, c, key, reason, false, sink)
 	if t != nil {
 		t.ran.again = again
 	}
