@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"strings"
 	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -83,6 +84,9 @@ type Open func(*tree.Entry) (io.ReadCloser, error)
 // Pack writes the entries (sorted by path, parents before children) as a compressed tar to w. The error wraps
 // ErrPrevious where the earlier layer is not what its table says; packing without it is the way on.
 func Pack(ctx context.Context, w io.Writer, entries []tree.Entry, open Open, o Options) (Packed, error) {
+	if err := checkNames(entries); err != nil {
+		return Packed{}, err
+	}
 	pieces := cut(entries)
 	c, err := newCompressor(w, o, pieces)
 	if err != nil {
@@ -96,6 +100,20 @@ func Pack(ctx context.Context, w io.Writer, entries []tree.Entry, open Open, o O
 		err = closeErr
 	}
 	return packed, err
+}
+
+// checkNames refuses names that would be read as deletions, and more entries than Walk takes back.
+func checkNames(entries []tree.Entry) error {
+	if len(entries) > maxEntries {
+		return fmt.Errorf("a layer of %d entries is more than the %d that are taken", len(entries), maxEntries)
+	}
+	for i := range entries {
+		e := &entries[i]
+		if e.Kind != tree.Whiteout && strings.HasPrefix(e.Path[strings.LastIndexByte(e.Path, '/')+1:], whiteoutPrefix) {
+			return fmt.Errorf("/%s cannot be in a layer: names that begin with %s stand for deletions there", e.Path, whiteoutPrefix)
+		}
+	}
+	return nil
 }
 
 // producer makes the bytes of the tar, one piece after the other.

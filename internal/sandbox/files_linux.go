@@ -220,6 +220,9 @@ type reading struct {
 	Without      []string // paths that are not looked at, with all in them
 }
 
+// mostPaths bounds what one command may leave: no layer has more.
+const mostPaths = 1_000_000
+
 // maxDepth bounds how deep folders may lie in each other, well below what names of files allow.
 const maxDepth = 1000
 
@@ -231,6 +234,9 @@ func (r reading) read() ([]Found, error) {
 	var all []Found
 	links := map[[2]uint64]int{} // inode → index of its first name
 	err := r.walk("", 0, func(p string, stat *unix.Stat_t) error {
+		if len(all) > mostPaths {
+			return fmt.Errorf("it has more than %d paths", mostPaths)
+		}
 		one, err := r.entry(p, stat)
 		if err != nil || one.Kind == 0 {
 			return err
