@@ -308,6 +308,36 @@ images:
 	require.Equal(t, digests(), chrooted, "what a command leaves is the same however it was run")
 }
 
+// TestWithoutOverlay: on a file system that no overlay can lie on, as inside another one, commands work on copies, which is
+// said, and leave the same.
+func TestWithoutOverlay(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("mounting takes root")
+	}
+	r := newRun(t)
+	r.busybox()
+	r.write("imbricat.yaml", `imbricat: 1
+images:
+  gauge:
+    base: none
+    steps:
+      - copy: {from: bin, to: /bin}
+      - run: {command: [/bin/busybox, sh, -c, "busybox mkdir -p /n/d; echo 1 > /n/a; echo 2 > /n/d/b"]}
+      - run: {command: [/bin/busybox, sh, -c, "busybox rm -r /n; busybox mkdir -p /n; echo 3 > /n/b; busybox chmod 700 /bin"]}
+`)
+	want := r.build().Images[0].Digest
+	script := `set -e; cd "$1"; mkdir l u k m; mount -t overlay o -o lowerdir=l,upperdir=u,workdir=k m; shift
+export IMBRICAT_STORE=$PWD/m/store; for i in 1 2; do "$@" build --format json --fresh --view lines; done; "$@" store check; "$@" doctor`
+	c := exec.Command(need(t, "unshare"), "-m", "sh", "-c", script, "sh", r.dir, program)
+	c.Dir, c.Env = r.dir, r.env
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Equal(t, 2, strings.Count(string(out), want), string(out))
+	require.Contains(t, string(out), "[confined]")
+	require.Contains(t, string(out), "nothing wrong")
+	require.Contains(t, string(out), "views are copied for every command")
+}
+
 // TestSideBySide: independent stages run at once, and a step that two images need runs once.
 func TestSideBySide(t *testing.T) {
 	r := newRun(t)

@@ -388,7 +388,7 @@ func (b *builder) treeOf(ctx context.Context, key digest.Key, compression layer.
 	}
 	if box, err := b.box(ctx); err == nil {
 		if dir, seen, found := b.o.Store.Snapshot(box.Form(), key); found {
-			if seen || CheckSnapshot(box, dir, entries) == nil {
+			if seen || CheckSnapshot(box, box.Form(), dir, entries) == nil {
 				if !seen {
 					_ = b.o.Store.SawSnapshot(box.Form(), key, bytesOf(entries))
 				}

@@ -265,7 +265,7 @@ func (b *builder) snapshot(ctx context.Context, box *sandbox.Box, s *stratum) (s
 			return "", err
 		}
 		if found {
-			if CheckSnapshot(box, dir, entries) == nil {
+			if CheckSnapshot(box, box.Form(), dir, entries) == nil {
 				return dir, b.o.Store.SawSnapshot(box.Form(), s.key, bytesOf(entries))
 			}
 			if err := b.o.Store.DropSnapshot(box.Form(), s.key); err != nil {
@@ -304,8 +304,8 @@ func bytesOf(entries []tree.Entry) (n int64) {
 // errTampered is what is wrong with an unpacked tree.
 var errTampered = errors.New("it is not what was unpacked")
 
-// CheckSnapshot compares a folder with the entries that it is to hold.
-func CheckSnapshot(box *sandbox.Box, root string, entries []tree.Entry) error {
+// CheckSnapshot compares a folder of some form with the entries that it is to hold.
+func CheckSnapshot(box *sandbox.Box, form, root string, entries []tree.Entry) error {
 	found, err := box.Read(root, false)
 	if err != nil {
 		return err
@@ -321,6 +321,10 @@ func CheckSnapshot(box *sandbox.Box, root string, entries []tree.Entry) error {
 		switch e.Kind {
 		case tree.CharDevice, tree.BlockDevice:
 			continue // is never laid down
+		case tree.Whiteout:
+			if !sandbox.Marked(form) {
+				continue
+			}
 		case tree.Opaque:
 			if f == nil || !f.Opaque {
 				return first(e, "no longer hides what is below")

@@ -62,7 +62,7 @@ func (s *session) snapshotChecker(ctx context.Context, st *store.Store) {
 		if err != nil {
 			return err
 		}
-		return build.CheckSnapshot(box, root, entries)
+		return build.CheckSnapshot(box, form, root, entries)
 	}
 }
 

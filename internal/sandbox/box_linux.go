@@ -117,7 +117,11 @@ func (b *Box) IDs() string {
 // Owners names whose ids the files in the box's folders have.
 func (b *Box) Owners() string { return strings.TrimSuffix(b.Form(), copiedForm) }
 
+// copiedForm ends the names of forms whose folders hold no marks of what is gone.
 const copiedForm = "-copied"
+
+// Marked tells whether folders of a form hold marks of what is gone, as overlays need them.
+func Marked(form string) bool { return !strings.HasSuffix(form, copiedForm) }
 
 // IDRows gives how ids inside stand for ids outside, each row an id inside, one outside and how many follow.
 func (b *Box) IDRows() (uids, gids [][3]int) {
@@ -205,9 +209,9 @@ func (b *Box) Read(dir string, keepTimes bool) ([]Found, error) {
 	return b.worker.read(reading{Dir: dir, KeepTimes: keepTimes})
 }
 
-// Mend makes a folder that a command left what its entries tell.
+// Mend makes a folder that a command left what its entries tell. Folders for copies hold no marks of what is gone.
 func (b *Box) Mend(dir string, m Mending) error {
-	if len(m.Show)+len(m.Hide)+len(m.Drop) == 0 {
+	if !b.overlay || len(m.Show)+len(m.Hide)+len(m.Drop) == 0 {
 		return nil
 	}
 	return b.worker.mend(reading{Dir: dir, Time: b.time}, m)

@@ -102,7 +102,7 @@ func (r reading) difference() ([]Found, error) {
 			}
 		}
 	}
-	if err := r.move(touched, stats, all); err != nil {
+	if err := r.move(touched, stats); err != nil {
 		return nil, err
 	}
 	moved := reading{Dir: r.Into, Time: r.Time, KeepTimes: r.KeepTimes}
@@ -111,11 +111,14 @@ func (r reading) difference() ([]Found, error) {
 		was, known := before[found[i].Path]
 		found[i].CopiedUp = known && was.Inode == stats[found[i].Path].Ino
 	}
+	// The file system may take no marks for what is gone, and where nothing is mounted nobody reads them.
+	found = append(found, all...)
+	slices.SortFunc(found, func(a, b Found) int { return strings.Compare(a.Path, b.Path) })
 	return found, err
 }
 
 // move puts what was touched into a folder of its own.
-func (r reading) move(touched map[string]bool, stats map[string]unix.Stat_t, gone []Found) error {
+func (r reading) move(touched map[string]bool, stats map[string]unix.Stat_t) error {
 	if err := os.Mkdir(r.Into, 0o755); err != nil {
 		return err
 	}
@@ -142,11 +145,6 @@ func (r reading) move(touched map[string]bool, stats map[string]unix.Stat_t, gon
 		e := tree.Entry{Path: p, Kind: tree.Folder, Mode: stat.Mode & 0o7777, UID: int(stat.Uid), GID: int(stat.Gid), Xattrs: one.Xattrs}
 		if err := (laying{Dir: r.Into}).dress(&e); err != nil {
 			return err
-		}
-	}
-	for _, g := range gone {
-		if err := unix.Mknod(filepath.Join(r.Into, g.Path), unix.S_IFCHR, 0); err != nil {
-			return fmt.Errorf("noting that /%s is gone: %w", g.Path, err)
 		}
 	}
 	return nil
