@@ -367,7 +367,7 @@ func sameLink(a, b *tree.Entry) bool {
 func keptXattrs(all map[string]string) map[string]string {
 	kept := map[string]string{}
 	for name, value := range all {
-		if name == "security.capability" || strings.HasPrefix(name, "user.") && !strings.HasPrefix(name, "user.overlay.") {
+		if sandbox.KeptAttribute(name) {
 			kept[name] = value
 		}
 	}

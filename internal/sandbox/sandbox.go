@@ -110,12 +110,12 @@ type Found struct {
 // capability is the extended attribute that holds the capabilities of a program.
 const capability = "security.capability"
 
-// keptAttribute tells whether an extended attribute belongs to a file, rather than to the file system that it lies on.
-func keptAttribute(name string) bool {
+// KeptAttribute tells whether an extended attribute belongs to a file, rather than to the file system that it lies on.
+func KeptAttribute(name string) bool {
 	return name == capability || strings.HasPrefix(name, "user.") && !strings.HasPrefix(name, "user.overlay.")
 }
 
-// errMarker ends the entries of a stream in which something went wrong.
+// errTruncated is what is wrong with a stream that stops before its end.
 var errTruncated = errors.New("the helper's answer ends early")
 
 // Mending says how a folder is to become what its entries tell: without notes that only the overlay reads.

@@ -1,0 +1,133 @@
+package build
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+
+	"imbricat/internal/sandbox"
+	"imbricat/internal/tree"
+)
+
+// capture keeps what a command left as an unpacked tree.
+func (b *builder) capture(ctx context.Context, c *command, box *sandbox.Box, spec *sandbox.Spec) (*stepTree, error) {
+	keep, err := b.o.Store.TemporaryFolder()
+	if err != nil {
+		return nil, err
+	}
+	defer b.o.Store.Discard(keep)
+	root := filepath.Join(keep, "root")
+	found, err := box.Wrote(spec, root)
+	if err != nil {
+		return nil, fmt.Errorf("reading what the command left: %w", err)
+	}
+	entries, mending, err := settle(c.view, found, box.IDs() == "few")
+	if err != nil {
+		return nil, err
+	}
+	if err := box.Mend(root, mending); err != nil {
+		return nil, err
+	}
+	t := &stepTree{entries: entries, places: map[string]place{}}
+	t.seal()
+	if t.empty {
+		return t, nil
+	}
+	dir, err := b.o.Store.PutSnapshot(box.Form(), t.key, keep, t.bytes)
+	if err != nil {
+		return nil, err
+	}
+	t.places = placesIn(entries, contentsIn(box, dir, entries))
+	return t, ctx.Err()
+}
+
+// settle makes entries of what was found: folders that hide what was below become deletions of just that, deletions of
+// what was never there go, and in a sandbox with one id owners come from the view.
+func settle(view *tree.View, found []sandbox.Found, single bool) ([]tree.Entry, sandbox.Mending, error) {
+	var entries []tree.Entry
+	var mend sandbox.Mending
+	there := map[string]bool{}
+	for i := range found {
+		there[found[i].Path] = true
+	}
+	if single {
+		if err := restoreOwners(view, found); err != nil {
+			return nil, mend, err
+		}
+	}
+	hidden := map[string]bool{} // folders of which nothing below shows
+	for i := range found {
+		f := &found[i]
+		n, below := view.Lookup(f.Path)
+		if f.Kind == tree.Whiteout {
+			if !below {
+				mend.Drop = append(mend.Drop, f.Path)
+				continue
+			}
+			entries = append(entries, f.Entry)
+			continue
+		}
+		if f.Path == "" && below && string(bareLine(n)) == string(bareLine(&tree.Node{Entry: f.Entry})) {
+			continue
+		}
+		entries = append(entries, f.Entry)
+		if f.Kind != tree.Folder {
+			continue
+		}
+		if f.Opaque {
+			mend.Show = append(mend.Show, f.Path)
+		}
+		if f.Opaque || hidden[tree.Parent(f.Path)] && f.Path != "" {
+			hidden[f.Path] = true
+			if below && n.Kind == tree.Folder {
+				for _, child := range n.Children() {
+					if !there[child.Path] {
+						entries = append(entries, tree.Entry{Path: child.Path, Kind: tree.Whiteout})
+						mend.Hide = append(mend.Hide, child.Path)
+					}
+				}
+			}
+		}
+	}
+	return entries, mend, nil
+}
+
+func bareLine(n *tree.Node) []byte {
+	e := bare(n)
+	e.Time = 0
+	return e.AppendLine(nil)
+}
+
+// restoreOwners gives what was copied up the owner that it has in the view. What cannot be known is an error: the result
+// would differ from that of a machine with more ids.
+func restoreOwners(view *tree.View, found []sandbox.Found) error {
+	mixed := false
+	view.Each(func(n *tree.Node) { mixed = mixed || n.UID != 0 || n.GID != 0 })
+	if !mixed {
+		return nil
+	}
+	unable := func(f *sandbox.Found, what string) error {
+		return &sandbox.UnableError{Missing: "ids", What: fmt.Sprintf("/%s %s, and this user has no range of ids to tell its owner", f.Path, what),
+			Mend: "give the user a range in /etc/subuid and /etc/subgid and install newuidmap, or run as root"}
+	}
+	for i := range found {
+		f := &found[i]
+		if f.Kind == tree.Whiteout {
+			continue
+		}
+		n, below := view.Lookup(f.Path)
+		sameLink := below && n.Kind == tree.Symlink && f.Kind == tree.Symlink && n.Target == f.Target
+		switch {
+		case f.CopiedUp && below && n.Kind == f.Kind, sameLink:
+			f.UID, f.GID = n.UID, n.GID
+		case f.CopiedUp && f.Path != "":
+			return unable(f, "was moved from elsewhere")
+		default:
+			parent, exists := view.Lookup(tree.Parent(f.Path))
+			if exists && parent.Mode&0o2000 != 0 && parent.GID != 0 {
+				return unable(f, fmt.Sprintf("is new in a folder that gives its group %d", parent.GID))
+			}
+		}
+	}
+	return nil
+}
