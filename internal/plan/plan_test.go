@@ -4,6 +4,7 @@ import (
 	"errors"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -145,4 +146,64 @@ func TestExpandProblems(t *testing.T) {
 	// A platform that the image below does not have.
 	_, err := expand(t, "imbricat: 1\nimages: {a: {base: none, platforms: [linux/amd64]}, b: {base: {image: a}, platforms: [linux/arm64]}}", Options{})
 	require.ErrorContains(t, err, `the image "a" is needed for linux/arm64, and it has only linux/amd64`)
+}
+
+// TestRun: what a command is given is worked out for the wanted platform, and where it runs for the machine's.
+func TestRun(t *testing.T) {
+	p, err := expand(t, `imbricat: 1
+secrets: {token: {file: "keys/${platform.architecture}"}}
+stages:
+  tools: {base: none, steps: [{run: 'true'}]}
+  made:
+    base: {stage: tools}
+    machine: here
+    defaults: {in: /src, user: "7", env: {A: a, B: b}}
+    steps:
+      - run: [echo one, 'echo ${HOME}']
+        env: {B: "${platform.architecture}"}
+        keep: [{name: z, at: /z, hand-out: at-once}, {name: a, at: /a/, per-platform: true}]
+        secrets: [{name: token, at: /run/token}]
+        network: false
+        within: 90s
+      - run: {command: [make, "a b"]}
+        in: /out/
+        user: keeper:tides
+images:
+  gauge: {base: none, platforms: [linux/arm64], steps: [{take: {from: made, path: /x, to: /x}}]}
+`, Options{})
+	require.NoError(t, err)
+	var tools, made *Unit
+	for _, u := range p.Units {
+		switch u.ID.Name {
+		case "tools":
+			tools = u
+		case "made":
+			made = u
+		}
+	}
+	require.Equal(t, "riscv64", made.Machine.Architecture)
+	require.Equal(t, "arm64", made.ID.Platform.Architecture)
+	require.Equal(t, "riscv64", tools.ID.Platform.Architecture, "what a stage for this machine starts from is this machine's too")
+	first, second := made.Steps[0].Do.(Run), made.Steps[1].Do.(Run)
+	require.Equal(t, []string{"echo one", "echo ${HOME}"}, first.Lines, "the shell's own")
+	require.Equal(t, map[string]string{"A": "a", "B": "arm64"}, first.Env)
+	require.Equal(t, []Keep{{Name: "a@linux-arm64", At: "/a"}, {Name: "z", At: "/z", AtOnce: true}}, first.Keep, "in the order of names")
+	require.Equal(t, "/src", first.In)
+	require.Equal(t, 7, first.User.UID)
+	require.Equal(t, 90*time.Second, first.Within)
+	require.False(t, first.Network)
+	require.Equal(t, "keys/arm64", p.Secrets["token"].File)
+	require.Equal(t, "run echo one; echo ${HOME}", made.Steps[0].Label)
+	require.Equal(t, []string{"make", "a b"}, second.Args)
+	require.Equal(t, "/out", second.In)
+	require.Equal(t, "keeper", second.User.User)
+	require.Equal(t, time.Hour, second.Within)
+	require.True(t, second.Network)
+
+	_, err = expand(t, `imbricat: 1
+images: {gauge: {base: none, steps: [{run: a, keep: [{name: k, at: /a}, {name: l, at: /a/b}, {name: k, at: "/${facts.version}"}]}]}}
+facts: {version: "1.4.0"}
+`, Options{})
+	require.ErrorContains(t, err, `the kept directory "k" stands twice`)
+	require.ErrorContains(t, err, "/a and /a/b lie in each other")
 }

@@ -57,8 +57,9 @@ func (d *decoder) runStep(n *yaml.Node) *Run {
 	r := &Run{}
 	target := d.deref(n)
 	if target.Kind == yaml.MappingNode {
+		before := len(d.problems)
 		d.object(n, "run", field{key: "command", need: true, read: func(n *yaml.Node) { r.Args = d.words(n, "command", false) }})
-		if len(r.Args) == 0 || r.Args[0] == "" {
+		if len(d.problems) == before && (len(r.Args) == 0 || r.Args[0] == "") {
 			d.report(at(target), "command names no program")
 		}
 	} else {

@@ -334,6 +334,8 @@ func (s *Store) removeAll(ctx context.Context, due []item) (removed, spared []it
 				spared = append(spared, i)
 			case s.remove(i):
 				removed = append(removed, i)
+			default: // somebody has it
+				spared = append(spared, i)
 			}
 		}
 		lock.Close()

@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/digest"
+)
+
+func keyFor(text string) digest.Key { return digest.Key(digest.ContentBytes([]byte(text))) }
+
+// TestRunsAndTrees: what commands leave is found again whole, checked, mended, and trimmed as one.
+func TestRunsAndTrees(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	key, tree := keyFor("command"), keyFor("tree")
+	_, found := s.Run(key)
+	require.False(t, found)
+	require.NoError(t, s.PutRun(&Run{Key: key, Tree: tree, Files: 1, Kept: []string{"k"}}, []byte("entries"), []byte("printed")))
+	run, found := s.Run(key)
+	require.True(t, found)
+	require.Equal(t, tree, run.Tree)
+	log, _ := s.Log(key)
+	require.Equal(t, "printed", string(log))
+	entries, _ := s.Entries(tree)
+	require.Equal(t, "entries", string(entries))
+
+	put := func() string {
+		work, err := s.TemporaryFolder()
+		require.NoError(t, err)
+		require.NoError(t, os.Mkdir(filepath.Join(work, "root"), 0o755))
+		dir, err := s.PutSnapshot("root", tree, work, 1000)
+		require.NoError(t, err)
+		require.NoError(t, s.Discard(work), "what another process was faster with is left to the caller")
+		return dir
+	}
+	require.Equal(t, put(), put(), "the first one stays")
+	dir, seen, found := s.Snapshot("root", tree)
+	require.True(t, found && seen)
+	_, _, found = s.Snapshot("single", tree)
+	require.False(t, found, "another form is another folder")
+	require.NoError(t, s.WriteFile(filepath.Join("imbricat", snapshots, "root", string(tree), snapshotFile), []byte(`{"tree":"`+string(tree)+`","boot":"before"}`)))
+	_, seen, found = s.Snapshot("root", tree)
+	require.True(t, found && !seen, "the machine was started since")
+	require.NoError(t, s.SawSnapshot("root", tree, 1000))
+	_, seen, _ = s.Snapshot("root", tree)
+	require.True(t, seen)
+	for _, form := range []string{"../x", "a/b"} {
+		_, err := s.PutSnapshot(form, tree, t.TempDir(), 1)
+		require.Error(t, err, form)
+	}
+
+	s.CheckTree = func(form, root string, lines []byte) error {
+		require.Equal(t, dir, root)
+		require.Equal(t, "entries", string(lines))
+		return os.ErrInvalid
+	}
+	report, err := s.Check(ctx, false)
+	require.NoError(t, err)
+	require.Len(t, report.Findings, 1)
+	report, err = s.Check(ctx, true)
+	require.NoError(t, err)
+	require.Equal(t, "removed", report.Findings[0].Done)
+	_, _, found = s.Snapshot("root", tree)
+	require.False(t, found)
+	s.CheckTree = nil
+
+	put()
+	usage, err := s.Size(ctx)
+	require.NoError(t, err)
+	require.EqualValues(t, 1000, usage.Unpacked)
+	require.NoError(t, s.Close())
+	s, err = Open(s.Dir()) // what was used under the old lease is free now
+	require.NoError(t, err)
+	trimmed, err := s.Trim(ctx, Trimming{})
+	require.NoError(t, err)
+	require.Zero(t, trimmed.Left.Unpacked)
+	_, _, found = s.Snapshot("root", tree)
+	require.False(t, found)
+}
+
+// TestKept: a kept directory that a step has stays, whoever wants it gone; leftovers of killed processes go at once.
+func TestKept(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	for _, name := range []string{"", "..", ".hidden", "a/b"} {
+		_, _, err := s.Kept("root", name)
+		require.Error(t, err, name)
+	}
+	k, lock, err := s.Kept("root", "downloads")
+	require.NoError(t, err)
+	require.NoError(t, os.Mkdir(k.Dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(k.Dir, "f"), []byte("12345"), 0o644))
+	require.NoError(t, s.HoldKept(k, Holder{Step: "gauge", Process: 7, Since: time.Unix(1, 0)}))
+	holder, known := s.KeptHolder(k)
+	require.True(t, known)
+	require.Equal(t, "gauge", holder.Step)
+	held, err := lock.TryLock()
+	require.True(t, held && err == nil)
+	gone, err := s.DropKept("root", "downloads")
+	require.NoError(t, err)
+	require.False(t, gone)
+	past := time.Now().Add(-100 * 24 * time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(filepath.Dir(k.Dir), "holder.json"), past, past))
+	trimmed, err := s.Trim(ctx, Trimming{UnusedFor: time.Hour})
+	require.NoError(t, err)
+	require.EqualValues(t, 5, trimmed.Left.Kept, "a step has it")
+	require.NoError(t, lock.Close())
+	list, err := s.KeptList()
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	trimmed, err = s.Trim(ctx, Trimming{UnusedFor: time.Hour})
+	require.NoError(t, err)
+	require.Zero(t, trimmed.Left.Kept)
+	list, err = s.KeptList()
+	require.NoError(t, err)
+	require.Empty(t, list)
+
+	mine, err := s.TemporaryFolder()
+	require.NoError(t, err)
+	dead := strings.Replace(mine, filepath.Base(s.lease.Path()), "1234-dead", 1)
+	require.NoError(t, os.Mkdir(dead, 0o755))
+	s.Sweep()
+	require.DirExists(t, mine)
+	require.NoDirExists(t, dead)
+}
