@@ -275,7 +275,7 @@ func platformFlag() cli.Flag {
 }
 
 func jobsFlag() cli.Flag {
-	return &cli.IntFlag{Name: "jobs", Usage: "`NUMBER` of commands that run at a time (default: as many as there are processors, at least 4)", Sources: env("JOBS"),
+	return &cli.IntFlag{Name: "jobs", HideDefault: true, Usage: "`NUMBER` of commands that run at a time (default: as many as there are processors, at least 4)", Sources: env("JOBS"),
 		Validator: func(n int) error {
 			if n < 1 {
 				return fmt.Errorf("--jobs takes a number from 1")
