@@ -347,8 +347,8 @@ stages:
   base: {base: none, steps: [{copy: {from: bin, to: /bin}}]}
   one: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "for i in 1 2 3 4 5 6 7 8 9 10; do echo > /kept/one; if busybox test -e /kept/two; then exit 0; fi; busybox sleep 1; done; exit 1"]}, keep: [{name: meet, at: /kept, hand-out: at-once}]}]}
   two: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "for i in 1 2 3 4 5 6 7 8 9 10; do echo > /kept/two; if busybox test -e /kept/one; then exit 0; fi; busybox sleep 1; done; exit 1"]}, keep: [{name: meet, at: /kept, hand-out: at-once}]}]}
-  turns: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 1 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}
-  other: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 1.1 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}
+  turns: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 3 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}
+  other: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 3.1 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}
 images:
   gauge: {base: none, steps: [{take: {from: one, path: /bin/busybox, to: /1}}, {take: {from: two, path: /bin/busybox, to: /2}}, {take: {from: turns, path: /bin/busybox, to: /3}}]}
   bulletin: {base: none, steps: [{take: {from: one, path: /bin/busybox, to: /1}}, {take: {from: other, path: /bin/busybox, to: /2}}]}
@@ -411,7 +411,8 @@ images: {gauge: {base: none, steps: [{copy: {from: bin, to: /bin}}], settings: {
 	until("# ")
 	typed("busybox stty size; echo $TERM\n")
 	until("33 101\r\nxterm")
-	typed("busybox sleep 100\n")
+	typed("echo begun; busybox sleep 100\n")
+	until("\nbegun\r\n")
 	time.Sleep(300 * time.Millisecond)
 	typed("\x03")
 	typed("echo still $((40 + 2))\n")
@@ -575,8 +576,8 @@ stages:
   base: {base: none, steps: [{copy: {from: bin, to: /bin}}]}
   a: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "test $SSH_AUTH_SOCK = /run/agent; busybox test -S /run/agent && busybox cp /run/key /run/note /"]}, expires: 1s,
     secrets: [{name: agent, at: /run/agent}, {name: key, at: /run/key}, {name: note, at: /run/note}]}]}
-  b: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 0.5 && busybox rmdir /k/lock"]}, keep: [{name: k, at: /k, hand-out: at-once}]}]}
-  c: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 0.6 && busybox rmdir /k/lock"]}, keep: [{name: k, at: /k, hand-out: at-once}]}]}
+  b: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 2 && busybox rmdir /k/lock"]}, keep: [{name: k, at: /k, hand-out: at-once}]}]}
+  c: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 2.1 && busybox rmdir /k/lock"]}, keep: [{name: k, at: /k, hand-out: at-once}]}]}
 images:
   gauge: {base: none, steps: [{take: {from: a, path: [/key, /note], to: /}}]}
   both: {base: none, steps: [{take: {from: b, path: /bin/busybox, to: /b}}, {take: {from: c, path: /bin/busybox, to: /c}}]}
