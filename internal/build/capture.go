@@ -30,8 +30,9 @@ func (b *builder) capture(ctx context.Context, c *command, box *sandbox.Box, spe
 	}
 	t := &stepTree{entries: entries, places: map[string]place{}}
 	t.seal()
-	if t.empty {
-		return t, nil
+	// The index comes first: a tree that lies unpacked without one could not be checked.
+	if err := b.o.Store.PutEntries(t.key, tree.EncodeEntries(t.entries)); err != nil || t.empty {
+		return t, err
 	}
 	dir, err := b.o.Store.PutSnapshot(box.Form(), t.key, keep, t.bytes)
 	if err != nil {

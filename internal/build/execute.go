@@ -63,7 +63,7 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 		t.ran.kept = append(t.ran.kept, k.Name)
 	}
 	record := &store.Run{Key: key, Tree: t.key, Files: t.files, Bytes: t.bytes, Millis: took.Milliseconds(), Made: time.Now().UTC(), Kept: t.ran.kept}
-	return t, b.o.Store.PutRun(record, tree.EncodeEntries(t.entries), printed.All())
+	return t, b.o.Store.PutRun(record, printed.All())
 }
 
 // shown is a command for people: lines as they are, arguments as a shell would take them.

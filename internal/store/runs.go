@@ -49,9 +49,9 @@ func (s *Store) Run(key digest.Key) (*Run, bool) {
 	return &r, s.rely(s.path(name))
 }
 
-// PutRun keeps what a command left: the entries of its tree, what it printed, and last the record.
-func (s *Store) PutRun(r *Run, entries, log []byte) error {
-	if err := errors.Join(s.PutEntries(r.Tree, entries), s.keep(logs, string(r.Key), log)); err != nil {
+// PutRun keeps that a command ran: what it printed, and last the record. The entries of its tree are kept before.
+func (s *Store) PutRun(r *Run, log []byte) error {
+	if err := s.keep(logs, string(r.Key), log); err != nil {
 		return err
 	}
 	name, err := s.fileFor(runs, string(r.Key), ".json")
@@ -113,6 +113,10 @@ func (s *Store) Snapshot(form string, tree digest.Key) (dir string, seen, found 
 	text, err := os.ReadFile(filepath.Join(dir, snapshotFile))
 	var about snapshot
 	if err != nil || json.Unmarshal(text, &about) != nil || about.Tree != tree || !s.rely(filepath.Join(dir, snapshotFile)) {
+		return "", false, false
+	}
+	// What cannot be checked is not relied on; the index stays as long as the tree.
+	if index, err := s.fileFor(indexes, string(tree), ".zst"); err != nil || !s.rely(s.path(index)) {
 		return "", false, false
 	}
 	return filepath.Join(dir, "root"), about.Boot == boot(), true
