@@ -32,8 +32,8 @@ func KeptSize(box *sandbox.Box, k store.Kept) (files int, bytes int64, err error
 	return files, bytes, err
 }
 
-// errBusy says that a step has a kept directory now.
-func errBusy(name string) error {
+// KeptBusy says that a step has a kept directory now.
+func KeptBusy(name string) error {
 	return fmt.Errorf("a step has the kept directory %s now; try again when it is done", name)
 }
 
@@ -44,7 +44,7 @@ func ExportKept(ctx context.Context, s *store.Store, box *sandbox.Box, name, fol
 		return err
 	}
 	if free, err := lock.TryLock(); err != nil || !free {
-		return errors.Join(err, errBusy(name))
+		return errors.Join(err, KeptBusy(name))
 	}
 	defer lock.Close()
 	found, err := box.Read(k.Dir, true)
@@ -84,7 +84,7 @@ func ImportKept(ctx context.Context, s *store.Store, box *sandbox.Box, file stri
 		return err
 	}
 	if free, err := lock.TryLock(); err != nil || !free {
-		return errors.Join(err, errBusy(name))
+		return errors.Join(err, KeptBusy(name))
 	}
 	defer lock.Close()
 	entries := []tree.Entry{{Kind: tree.Folder, Mode: 0o755}}

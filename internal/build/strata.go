@@ -101,35 +101,8 @@ func complete(c *packedContents, after *tree.View) (entries []tree.Entry, borrow
 	if isComplete(c.entries) {
 		return c.entries, nil
 	}
-	own, borrowed := tree.NewView(), map[string]*tree.Node{}
-	present := map[string]bool{}
-	var plain []tree.Entry
-	var hides []tree.Entry
-	for _, e := range c.entries {
-		switch e.Kind {
-		case tree.Whiteout, tree.Opaque:
-			hides = append(hides, e)
-			continue
-		case tree.Hardlink:
-			plain = append(plain, e)
-		default:
-			present[e.Path] = true
-			plain = append(plain, e)
-		}
-	}
-	plain = slices.DeleteFunc(plain, func(e tree.Entry) bool {
-		if e.Kind != tree.Hardlink || present[e.Target] {
-			return false
-		}
-		if n, exists := after.Lookup(e.Path); exists {
-			borrowed[e.Path] = n
-		}
-		return true
-	})
-	for _, n := range borrowed {
-		e := n.Entry
-		plain = append(plain, e)
-	}
+	plain, hides, borrowed := sift(c.entries, after)
+	own := tree.NewView()
 	if own.Apply(plain, c) != nil {
 		return nil, nil // the view could not have been made either
 	}
@@ -188,6 +161,39 @@ func complete(c *packedContents, after *tree.View) (entries []tree.Entry, borrow
 		return int(a.Kind) - int(b.Kind) // a folder comes before what makes it opaque
 	})
 	return entries, borrowed
+}
+
+// sift parts a layer's entries into what it holds and what it hides. Hard links to lower layers become files, borrowed
+// from what the view shows at their paths.
+func sift(entries []tree.Entry, after *tree.View) (plain, hides []tree.Entry, borrowed map[string]*tree.Node) {
+	borrowed = map[string]*tree.Node{}
+	present := map[string]bool{}
+	for _, e := range entries {
+		switch e.Kind {
+		case tree.Whiteout, tree.Opaque:
+			hides = append(hides, e)
+			continue
+		case tree.Hardlink:
+			plain = append(plain, e)
+		default:
+			present[e.Path] = true
+			plain = append(plain, e)
+		}
+	}
+	plain = slices.DeleteFunc(plain, func(e tree.Entry) bool {
+		if e.Kind != tree.Hardlink || present[e.Target] {
+			return false
+		}
+		if n, exists := after.Lookup(e.Path); exists {
+			borrowed[e.Path] = n
+		}
+		return true
+	})
+	for _, n := range borrowed {
+		e := n.Entry
+		plain = append(plain, e)
+	}
+	return plain, hides, borrowed
 }
 
 // isComplete tells whether there is nothing to do, as with layers that hold files, folders and links, each in its folder.

@@ -119,7 +119,7 @@ func runKeptDrop(ctx context.Context, s *session) error {
 		if gone, err := st.DropKept(box.Owners(), name); err != nil {
 			return err
 		} else if !gone {
-			return fmt.Errorf("a step has the kept directory %s now; try again when it is done", name)
+			return build.KeptBusy(name)
 		}
 	}
 	return nil

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -18,9 +19,11 @@ import (
 
 	"imbricat/internal/build"
 	"imbricat/internal/event"
+	"imbricat/internal/plan"
 	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
+	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
 )
@@ -210,7 +213,35 @@ func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandb
 		return sandbox.Status{}, err
 	}
 	defer done()
+	if err := t.checkStep(p.plan); err != nil {
+		return sandbox.Status{}, err
+	}
 	return build.TryStep(ctx, o, t.image, t.platform, t.number, t.do)
+}
+
+// checkStep refuses a place that no step has.
+func (t *trial) checkStep(p *plan.Plan) error {
+	var names, platforms []string
+	for _, u := range p.Units {
+		if names = append(names, u.ID.Name); u.ID.Name != t.image {
+			continue
+		}
+		if platforms = append(platforms, u.ID.Platform.String()); u.ID.Platform != t.platform {
+			continue
+		}
+		if t.number > len(u.Steps) {
+			return usagef("--step %s:%d: %s has %s", t.image, t.number, u.ID, report.Count(len(u.Steps), "step"))
+		}
+		return nil
+	}
+	switch near := recipe.Nearest(t.image, names); {
+	case len(platforms) > 0:
+		return usagef("--step %s:%d: %s is not built for %s: choose --platform %s", t.image, t.number, t.image, t.platform, strings.Join(platforms, " or "))
+	case near != "":
+		return usagef("no stage or image that is built is named %q; did you mean %q?", t.image, near)
+	}
+	slices.Sort(names)
+	return usagef("no stage or image that is built is named %q: there are %s", t.image, strings.Join(slices.Compact(names), ", "))
 }
 
 // tryHere runs with this process's own files, or with a terminal where they are one.

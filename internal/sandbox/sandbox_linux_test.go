@@ -189,6 +189,9 @@ func TestOutOfReach(t *testing.T) {
 	require.Contains(t, out, "127.0.0.1")
 	require.Equal(t, 1, strings.Count(out, "mtu"), "a loopback alone: %s", out)
 
+	outside := exec.Command("/proc/self/exe")
+	outside.Env = []string{"IMBRICAT_TEST_DIAL=@" + host.Addr().String()[1:]}
+	require.NoError(t, outside.Run(), "it can be reached from outside a sandbox")
 	self, err := os.ReadFile("/proc/self/exe") // a program that can talk to sockets: this test
 	require.NoError(t, err)
 	status, out, _, err := b.run(context.Background(), "busybox cat > /dev/null; /tmp/dial", func(s *Spec) {
