@@ -13,6 +13,7 @@ import (
 	"io"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -72,6 +73,10 @@ type Options struct {
 	Sandbox func(ctx context.Context) (*sandbox.Box, error)
 	// Secret gives the value of a secret that a step uses.
 	Secret func(ctx context.Context, name string, s plan.Secret) ([]byte, error)
+	// Build names this build in what it keeps.
+	Build string
+	// Past gives the steps of the last build of a unit, in order; nil where none is known.
+	Past func(unit, platform string) []PastStep
 	// Jobs is how many commands run at a time; 0: as many as there are processors, and at least 4.
 	Jobs int
 	// KeepGoing finishes what does not need what failed.
@@ -117,7 +122,12 @@ type StepResult struct {
 	Layer    digest.Descriptor
 	Took     time.Duration
 
-	run digest.Key // of a command
+	// Of a command also: all that there is to say of the reason, its record, and what its key is made of.
+	More   []string
+	Run    *store.Run
+	Inputs string
+
+	run digest.Key // names the command with what lies below it
 }
 
 // Run builds every image of the plan. Everything that can be found wrong without work is found first.
@@ -448,9 +458,10 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 
 // reportRun tells how a command went; over tells that no layer is packed for it.
 func (b *builder) reportRun(t *stepTree, over bool, sink event.Sink) {
-	t.report.run, t.report.Outcome, t.report.Reason, t.report.Took = t.ran.key, t.ran.outcome, t.ran.reason, t.ran.took
+	t.report.run, t.report.Outcome, t.report.Reason, t.report.Took = t.ran.key, t.ran.outcome, t.ran.why.text, t.ran.took
+	t.report.More, t.report.Run, t.report.Inputs = t.ran.why.more, t.ran.record, t.ran.inputs
 	if over {
-		done := event.Finished{Task: t.task, Outcome: t.ran.outcome, Reason: t.ran.reason, Took: t.ran.took}
+		done := event.Finished{Task: t.task, Outcome: t.ran.outcome, Reason: t.ran.why.text, Took: t.ran.took}
 		if t.files > 0 {
 			done.Detail = fmt.Sprintf("%s, %s", plural(t.files, "file"), humanize.Bytes(uint64(t.bytes)))
 		}
@@ -458,17 +469,29 @@ func (b *builder) reportRun(t *stepTree, over bool, sink event.Sink) {
 	}
 }
 
-// strata gives the trees that lie below the next step, lowest first.
-func (s *unitState) strata(b *builder) []*stratum {
+// strata gives the trees of the base and of steps, lowest first.
+func (s *unitState) strata(own []*stepTree) []*stratum {
 	var all []*stratum
 	if s.of != nil {
 		s.of.strataOnce.Do(func() { s.of.strata = s.of.stratify() })
 		all = append(all, s.of.strata...)
 	}
-	for _, t := range s.own {
+	for _, t := range own {
 		all = append(all, t.stratum())
 	}
 	return all
+}
+
+// identity names what strata gives, without looking at it.
+func (s *unitState) identity(own []*stepTree) digest.Key {
+	var text strings.Builder
+	if s.of != nil {
+		fmt.Fprintln(&text, s.of.resolved.Descriptor.Digest)
+	}
+	for _, t := range own {
+		fmt.Fprintln(&text, t.key)
+	}
+	return keyOfText(text.String())
 }
 
 // fresh tells whether a step was asked to be done again.

@@ -4,56 +4,85 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"imbricat/internal/sandbox"
+	"imbricat/internal/trace"
 	"imbricat/internal/tree"
 )
 
-// capture keeps what a command left as an unpacked tree.
-func (b *builder) capture(ctx context.Context, c *command, box *sandbox.Box, spec *sandbox.Spec) (*stepTree, error) {
+// capture keeps what a command left as an unpacked tree, and works out what it learnt.
+func (b *builder) capture(ctx context.Context, c *command, box *sandbox.Box, spec *sandbox.Spec, seen *trace.Observation) (*stepTree, *trace.Trace, error) {
 	keep, err := b.o.Store.TemporaryFolder()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer b.o.Store.Discard(keep)
 	root := filepath.Join(keep, "root")
 	found, err := box.Wrote(spec, root)
 	if err != nil {
-		return nil, fmt.Errorf("reading what the command left: %w", err)
+		return nil, nil, fmt.Errorf("reading what the command left: %w", err)
 	}
-	entries, mending, err := settle(c.view, found, box.IDs() == "few")
+	entries, mending, hidden, err := settle(c.view, found, box.IDs() == "few")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := box.Mend(root, mending); err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	learnt, err := c.learnt(spec, seen, entries, hidden)
+	if err != nil {
+		return nil, nil, err
 	}
 	t := &stepTree{entries: entries, places: map[string]place{}}
 	t.seal()
 	// The index comes first: a tree that lies unpacked without one could not be checked.
 	if err := b.o.Store.PutEntries(t.key, tree.EncodeEntries(t.entries)); err != nil || t.empty {
-		return t, err
+		return t, learnt, err
 	}
 	dir, err := b.o.Store.PutSnapshot(box.Form(), t.key, keep, t.bytes)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	t.places = placesIn(entries, contentsIn(box, dir, entries))
-	return t, ctx.Err()
+	return t, learnt, ctx.Err()
+}
+
+// learnt works out what a command learnt of its view, from what was seen of it and from what it left.
+func (c *command) learnt(spec *sandbox.Spec, seen *trace.Observation, entries []tree.Entry, hidden []string) (*trace.Trace, error) {
+	if seen == nil {
+		seen = &trace.Observation{Whole: "it was not observed"}
+	}
+	if seen.Whole != "" {
+		return &trace.Trace{Why: seen.Whole, View: trace.ViewKey(c.view)}, nil
+	}
+	notes, err := seen.Notes()
+	if err != nil {
+		return nil, err
+	}
+	given := spec.Given()
+	outside := func(p string) bool {
+		return slices.ContainsFunc(given, func(g string) bool { return p == g || len(p) > len(g) && p[len(g)] == '/' && p[:len(g)] == g })
+	}
+	r := trace.NewResolver(c.view, outside, seen.Owners || c.user.uid != 0)
+	for _, n := range notes {
+		r.Add(n)
+	}
+	r.Wrote(entries, hidden)
+	return r.Trace(), nil
 }
 
 // settle makes entries of what was found: folders that hide what was below become deletions of just that, deletions of
-// what was never there go, and in a sandbox with one id owners come from the view.
-func settle(view *tree.View, found []sandbox.Found, single bool) ([]tree.Entry, sandbox.Mending, error) {
-	var entries []tree.Entry
-	var mend sandbox.Mending
+// what was never there go, and in a sandbox with one id owners come from the view. Replaced are folders of which nothing
+// that was below shows.
+func settle(view *tree.View, found []sandbox.Found, single bool) (entries []tree.Entry, mend sandbox.Mending, replaced []string, err error) {
 	there := map[string]bool{}
 	for i := range found {
 		there[found[i].Path] = true
 	}
 	if single {
 		if err := restoreOwners(view, found); err != nil {
-			return nil, mend, err
+			return nil, mend, nil, err
 		}
 	}
 	hidden := map[string]bool{} // folders of which nothing below shows
@@ -79,7 +108,7 @@ func settle(view *tree.View, found []sandbox.Found, single bool) ([]tree.Entry, 
 			mend.Show = append(mend.Show, f.Path)
 		}
 		if f.Opaque || hidden[tree.Parent(f.Path)] && f.Path != "" {
-			hidden[f.Path] = true
+			hidden[f.Path], replaced = true, append(replaced, f.Path)
 			if below && n.Kind == tree.Folder {
 				for _, child := range n.Children() {
 					if !there[child.Path] {
@@ -90,7 +119,7 @@ func settle(view *tree.View, found []sandbox.Found, single bool) ([]tree.Entry, 
 			}
 		}
 	}
-	return entries, mend, nil
+	return entries, mend, replaced, nil
 }
 
 func bareLine(n *tree.Node) []byte {

@@ -13,6 +13,7 @@ import (
 	"imbricat/internal/event"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
+	"imbricat/internal/trace"
 	"imbricat/internal/tree"
 )
 
@@ -21,7 +22,7 @@ var errTimeLimit = errors.New("took longer than it may")
 
 // execute runs a command and keeps what it left. Where it runs for its kept directories alone the rest is dropped: what it
 // left before stands.
-func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reason string, drop bool, sink event.Sink) (*stepTree, error) {
+func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reason why, drop bool, sink event.Sink) (*stepTree, error) {
 	box, err := b.box(ctx)
 	if err != nil {
 		return nil, err
@@ -31,6 +32,7 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 		return nil, err
 	}
 	defer finish()
+	spec.Observe, spec.Links = !drop, leadsOut(c.view)
 	printed := newPrinted(sink, c.task, spec.Secrets)
 	spec.Stdout, spec.Stderr = printed, printed
 	began := time.Now()
@@ -51,19 +53,42 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 	}
 	if drop {
 		box.Finish(spec)
-		sink.Send(event.Finished{Task: c.task, Outcome: event.Ran, Reason: reason, Took: took})
+		sink.Send(event.Finished{Task: c.task, Outcome: event.Ran, Reason: reason.text, Took: took})
 		return nil, nil
 	}
-	t, err := b.capture(ctx, c, box, spec)
+	t, learnt, err := b.capture(ctx, c, box, spec, status.Observed)
 	if err != nil {
 		return nil, err
 	}
-	t.ran = &ran{key: key, outcome: event.Ran, reason: reason, took: took}
+	t.ran = &ran{outcome: event.Ran, why: reason, took: took}
 	for _, k := range c.do.Keep {
 		t.ran.kept = append(t.ran.kept, k.Name)
 	}
-	record := &store.Run{Key: key, Tree: t.key, Files: t.files, Bytes: t.bytes, Millis: took.Milliseconds(), Made: time.Now().UTC(), Kept: t.ran.kept}
-	return t, b.o.Store.PutRun(record, printed.All())
+	t.ran.record = &store.Run{Key: key, Tree: t.key, Reads: len(learnt.Entries), Whole: learnt.Why, Files: t.files, Bytes: t.bytes,
+		Millis: took.Milliseconds(), CPU: status.CPU.Milliseconds(), Made: time.Now().UTC(), Build: b.o.Build, Kept: t.ran.kept}
+	return t, b.remember(t.ran.record, learnt, printed.All())
+}
+
+// remember keeps a run: what it printed, what it learnt, and last the record.
+func (b *builder) remember(record *store.Run, learnt *trace.Trace, log []byte) (err error) {
+	if record.Log, err = b.o.Store.PutLog(log); err != nil {
+		return err
+	}
+	text := learnt.Encode()
+	record.Trace = trace.ID(text)
+	if err := b.o.Store.PutTrace(record.Trace, text); err != nil {
+		return err
+	}
+	return b.o.Store.PutRun(record)
+}
+
+// leadsOut tells whether a view has links to what only the running system knows.
+func leadsOut(view *tree.View) bool {
+	found := false
+	view.Each(func(n *tree.Node) {
+		found = found || n.Kind == tree.Symlink && (strings.Contains(n.Target, "proc/") || strings.Contains(n.Target, "dev/"))
+	})
+	return found
 }
 
 // shown is a command for people: lines as they are, arguments as a shell would take them.
@@ -202,8 +227,8 @@ func (b *builder) setUp(ctx context.Context, c *command, box *sandbox.Box, spec 
 		entries, feed := whole(ctx, c.view)
 		return box.Prepare(ctx, spec, entries, feed)
 	}
-	for i := len(c.strata) - 1; i >= 0; i-- {
-		dir, err := b.snapshot(ctx, box, c.strata[i])
+	for _, one := range slices.Backward(c.strata()) {
+		dir, err := b.snapshot(ctx, box, one)
 		if err != nil {
 			return err
 		}

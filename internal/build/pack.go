@@ -72,7 +72,7 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 			return
 		}
 		if t.ran != nil {
-			done.Outcome, done.Reason, done.Took = t.ran.outcome, t.ran.reason, t.ran.took
+			done.Outcome, done.Reason, done.Took = t.ran.outcome, t.ran.why.text, t.ran.took
 		}
 		t.report.Outcome, t.report.Reason, t.report.Layer, t.report.Took = done.Outcome, done.Reason, t.layer.Layer, done.Took
 		b.o.Sink.Send(done)

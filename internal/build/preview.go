@@ -44,6 +44,7 @@ type StepPreview struct {
 	Label    string
 	Forecast Forecast
 	Reason   string
+	More     []string // all that there is to say of the reason
 	Files    int
 	Bytes    int64
 }
@@ -117,7 +118,7 @@ func (b *builder) upTo(out UnitPreview, s *unitState, stop *wouldRun, unknown ma
 		step := &u.Steps[i]
 		switch {
 		case step == stop.step:
-			out.Steps = append(out.Steps, StepPreview{Label: step.Label, Forecast: WillRun, Reason: stop.reason})
+			out.Steps = append(out.Steps, StepPreview{Label: step.Label, Forecast: WillRun, Reason: stop.why.text, More: stop.why.more})
 			why = fmt.Sprintf("on what step %d leaves", i+1)
 			unknown[u] = fmt.Sprintf("on what %s:%d leaves", u.ID.Name, i+1)
 		default:
@@ -172,7 +173,7 @@ func (b *builder) forecast(u *plan.Unit, s *unitState, i int, unknown string) St
 	case t.empty && t.ran == nil:
 		out.Forecast, out.Reason = WillSkip, nothing
 	case t.ran != nil:
-		out.Forecast, out.Reason = WillReuse, t.ran.reason
+		out.Forecast, out.Reason = WillReuse, t.ran.why.text
 	case !u.IsImage:
 		out.Forecast, out.Reason = WillSkip, noLayer
 	case found:

@@ -24,26 +24,30 @@ import (
 
 // Reasons of run steps.
 const (
-	sameCommand = "same command in the same view"
-	newCommand  = "no record of this command in this view"
-	refilled    = "its kept directory was empty"
+	reused     = event.Reused
+	sameReads  = "what it reads did not change"
+	sameView   = "nothing below it changed"
+	newCommand = "first time"
+	refilled   = "its kept directory was empty"
 )
 
 // wouldRun ends a preview at a command that would be run.
 type wouldRun struct {
-	step   *plan.Step
-	reason string
+	step *plan.Step
+	why  why
 }
 
-func (w *wouldRun) Error() string { return w.reason }
+func (w *wouldRun) Error() string { return w.why.text }
 
 // ran tells how a run step went, beside what it laid down.
 type ran struct {
-	key     digest.Key
+	key     digest.Key // of the command and what lies below it
 	outcome event.Outcome
-	reason  string
+	why     why
 	took    time.Duration
 	kept    []string
+	record  *store.Run
+	inputs  string
 	again   func(ctx context.Context, why string) error // fills its kept directories
 }
 
@@ -69,11 +73,14 @@ type command struct {
 	place  string
 	task   event.Task
 	view   *tree.View
-	strata []*stratum // lowest first
+	strata func() []*stratum // lowest first
+	below  digest.Key        // names all strata
+	base   string            // the name of the base, or empty
 	args   []string
 	env    []string
 	dir    string
 	user   account
+	ids    string
 }
 
 // account is as whom a command runs.
@@ -90,11 +97,19 @@ func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 	if err != nil {
 		return nil, err
 	}
-	key := c.key(b.ids(ctx))
-	t, first, err := b.runs.do(key, func() (*stepTree, error) { return b.runOnce(ctx, c, key, s, sink) })
+	inputs := encodeInputs(c.inputs())
+	key := keyOfText(inputs)
+	id := keyOfText(string(key) + " " + string(c.below))
+	t, first, err := b.runs.do(id, func() (*stepTree, error) {
+		t, err := b.runOnce(ctx, c, key, s, sink)
+		if t != nil {
+			t.ran.key, t.ran.inputs = id, inputs
+		}
+		return t, err
+	})
 	var would *wouldRun
 	if errors.As(err, &would) {
-		return nil, &wouldRun{step, would.reason} // another unit may have asked first
+		return nil, &wouldRun{step, would.why} // another unit may have asked first
 	}
 	if err != nil {
 		return nil, err
@@ -109,7 +124,7 @@ func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 func (t *stepTree) sharedRun() *stepTree {
 	own := t.alias()
 	about := *t.ran
-	about.outcome, about.reason, about.took = event.Reused, asAnother, 0
+	about.outcome, about.why, about.took = event.Reused, why{text: asAnother}, 0
 	own.ran = &about
 	return own
 }
@@ -124,7 +139,13 @@ func (b *builder) command(ctx context.Context, u *plan.Unit, step *plan.Step, do
 		// It may run once more when later steps have been laid over the unit's view.
 		view = view.Clone()
 	}
-	c := &command{do: do, unit: u, step: step, task: task, view: view, strata: s.strata(b)}
+	c := &command{do: do, unit: u, step: step, task: task, view: view, ids: b.ids(ctx)}
+	own := slices.Clone(s.own)
+	c.strata = func() []*stratum { return s.strata(own) }
+	c.below = s.identity(own)
+	if s.of != nil {
+		c.base = s.of.resolved.Name
+	}
 	for i := range u.Steps {
 		if &u.Steps[i] == step {
 			c.place = fmt.Sprintf("%s:%d", u.ID.Name, i+1)
@@ -285,63 +306,45 @@ func ownerOf(text string) plan.Owner {
 	return o
 }
 
-// key names the command with all that it can see. Secrets and kept directories count by their names and places alone.
-func (c *command) key(ids string) digest.Key {
-	sum := digest.NewContent()
-	line := func(name string, value any) { fmt.Fprintf(sum, "%s %q\n", name, fmt.Sprint(value)) }
-	line("run", 1)
-	line("sandbox", sandbox.Version)
-	line("ids", ids)
-	for _, arg := range c.args {
-		line("arg", arg)
+// inputs are what a command is given: all that decides what it does, but for what it reads of its view. Secrets and kept
+// directories count by their names and places alone.
+func (c *command) inputs() []input {
+	all := []input{{"run", "2"}, {"sandbox", sandbox.Version}, {"ids", c.ids}}
+	add := func(name string, values ...string) {
+		for _, value := range values {
+			all = append(all, input{name, value})
+		}
 	}
-	for _, pair := range c.env {
-		line("env", pair)
-	}
-	line("user", fmt.Sprintf("%d:%d %v", c.user.uid, c.user.gid, c.user.groups))
-	line("in", c.dir)
-	line("platform", c.unit.Machine)
-	line("network", c.do.Network)
-	line("fresh-tmp", c.do.FreshTmp)
+	add("arg", c.args...)
+	add("env", c.env...)
+	add("user", fmt.Sprintf("%d:%d %v", c.user.uid, c.user.gid, c.user.groups))
+	add("in", c.dir)
+	add("platform", c.unit.Machine.String())
+	add("network", fmt.Sprint(c.do.Network))
+	add("fresh-tmp", fmt.Sprint(c.do.FreshTmp))
 	for _, k := range c.do.Keep {
-		line("keep", k.Name+" "+k.At)
+		add("keep", k.Name+" "+k.At)
 	}
 	for _, s := range c.do.Secrets {
-		line("secret", s.Name+" "+s.At)
+		add("secret", s.Name+" "+s.At)
 	}
-	line("view", viewKey(c.view))
-	return digest.Key(digest.ContentOf(sum))
-}
-
-// viewKey names everything that a view shows.
-func viewKey(view *tree.View) digest.Key {
-	sum := digest.NewContent()
-	var text []byte
-	view.Each(func(n *tree.Node) {
-		if text = n.AppendLine(text[:0]); n.Linked {
-			text = append(text, "linked "+n.At+"\n"...)
-		}
-		sum.Write(text)
-	})
-	return digest.Key(digest.ContentOf(sum))
+	return all
 }
 
 // runOnce recalls what the command left, or runs it.
 func (b *builder) runOnce(ctx context.Context, c *command, key digest.Key, s *unitState, sink event.Sink) (*stepTree, error) {
-	reason := newCommand
-	again := func(ctx context.Context, why string) error {
-		_, err := b.execute(ctx, c, key, why, true, sink)
+	reason := why{text: askedFor}
+	again := func(ctx context.Context, text string) error {
+		_, err := b.execute(ctx, c, key, why{text: text}, true, sink)
 		return err
 	}
-	if c.task.Fresh {
-		reason = askedFor
-	} else if record, found := b.o.Store.Run(key); found {
-		t, why := b.recallRun(ctx, c, record)
+	if !c.task.Fresh {
+		t, differs := b.recall(ctx, c, key)
 		if t != nil {
 			t.ran.again = again
 			return t, nil
 		}
-		reason = why
+		reason = differs
 	}
 	if b.looking {
 		return nil, &wouldRun{c.step, reason}
@@ -354,19 +357,6 @@ func (b *builder) runOnce(ctx context.Context, c *command, key digest.Key, s *un
 		t.ran.again = again
 	}
 	return t, err
-}
-
-// recallRun gives what a command left before, or why that cannot serve.
-func (b *builder) recallRun(ctx context.Context, c *command, record *store.Run) (*stepTree, string) {
-	if age := time.Since(record.Made); c.do.Expires > 0 && (age > c.do.Expires || age < 0) {
-		return nil, "its result is older than " + c.do.Expires.String()
-	}
-	t, err := b.treeOf(ctx, record.Tree, layer.Compression(c.unit.Compression))
-	if err != nil {
-		return nil, "what it left is gone from the store"
-	}
-	t.ran = &ran{key: record.Key, outcome: event.Reused, reason: sameCommand, kept: record.Kept}
-	return t, ""
 }
 
 // treeOf finds a tree that a command left: its entries, and its contents unpacked or in a layer.

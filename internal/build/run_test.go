@@ -44,18 +44,19 @@ func TestSettle(t *testing.T) {
 		{Path: "g", Kind: tree.Folder, Mode: 0o2755, GID: 50}})
 	found := func(list ...sandbox.Found) []sandbox.Found { return list }
 	top := sandbox.Found{Entry: folder("", 0o755)}
-	entries, mend, err := settle(view, found(top, sandbox.Found{Entry: tree.Entry{Path: "gone", Kind: tree.Whiteout}}, sandbox.Found{Entry: tree.Entry{Path: "f", Kind: tree.Whiteout}}), false)
+	entries, mend, _, err := settle(view, found(top, sandbox.Found{Entry: tree.Entry{Path: "gone", Kind: tree.Whiteout}}, sandbox.Found{Entry: tree.Entry{Path: "f", Kind: tree.Whiteout}}), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"deletion f"}, paths(entries), "the root as it was, and a deletion of nothing, are left out")
 	require.Equal(t, []string{"gone"}, mend.Drop)
 
-	entries, mend, err = settle(view, found(top, sandbox.Found{Entry: folder("d", 0o755), Opaque: true}, sandbox.Found{Entry: folder("d/sub", 0o755)}, sandbox.Found{Entry: fileOf("d/new", 0)}), false)
+	entries, mend, replaced, err := settle(view, found(top, sandbox.Found{Entry: folder("d", 0o755), Opaque: true}, sandbox.Found{Entry: folder("d/sub", 0o755)}, sandbox.Found{Entry: fileOf("d/new", 0)}), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"folder d", "deletion d/a", "folder d/sub", "deletion d/sub/b", "file d/new"}, paths(entries), "a folder made anew deletes what it hides, at any depth")
 	require.Equal(t, []string{"d"}, mend.Show)
+	require.Equal(t, []string{"d", "d/sub"}, replaced, "their listings are inputs")
 	require.Equal(t, []string{"d/a", "d/sub/b"}, mend.Hide)
 
-	entries, _, err = settle(view, found(sandbox.Found{Entry: folder("", 0o700)}), false)
+	entries, _, _, err = settle(view, found(sandbox.Found{Entry: folder("", 0o700)}), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"folder "}, paths(entries), "a changed root is told")
 
@@ -76,7 +77,7 @@ func TestSettle(t *testing.T) {
 		"the root is always ok": {sandbox.Found{Entry: folder("", 0o755), CopiedUp: true}, 0, ""},
 	} {
 		list := found(c.found)
-		entries, _, err := settle(view, list, true)
+		entries, _, _, err := settle(view, list, true)
 		if c.err != "" {
 			var unable *sandbox.UnableError
 			require.ErrorAs(t, err, &unable, what)
@@ -161,9 +162,9 @@ func TestPrinted(t *testing.T) {
 // TestCommandKey: everything that a command can notice is in its key, and values of secrets are not.
 func TestCommandKey(t *testing.T) {
 	make := func(change func(c *command)) digest.Key {
-		c := &command{unit: &plan.Unit{}, view: viewOf(t, []tree.Entry{fileOf("a", 0)}), args: []string{"sh"}, env: []string{"A=1"}, dir: "/", do: plan.Run{Network: true}}
+		c := &command{unit: &plan.Unit{}, args: []string{"sh"}, env: []string{"A=1"}, dir: "/", do: plan.Run{Network: true}}
 		change(c)
-		return c.key("full")
+		return keyOfText(encodeInputs(c.inputs()))
 	}
 	same := make(func(*command) {})
 	require.Equal(t, same, make(func(c *command) { c.do.Within, c.do.Expires, c.place = 5, 6, "gauge:7" }))
@@ -173,15 +174,7 @@ func TestCommandKey(t *testing.T) {
 		"folder": func(c *command) { c.dir = "/tmp" }, "user": func(c *command) { c.user.uid = 1 }, "groups": func(c *command) { c.user.groups = []int{60} },
 		"network": func(c *command) { c.do.Network = false }, "tmp": func(c *command) { c.do.FreshTmp = true }, "platform": func(c *command) { c.unit.Machine.OS = "linux" },
 		"kept": func(c *command) { c.do.Keep = []plan.Keep{{Name: "n", At: "/n"}} }, "secret": func(c *command) { c.do.Secrets = []plan.SecretUse{{Name: "n", At: "/n"}} },
-		"content": func(c *command) { c.view = viewOf(t, []tree.Entry{fileOf("b", 0)}) }, "owner": func(c *command) { c.view = viewOf(t, []tree.Entry{fileOf("a", 1)}) },
-		"hard link": func(c *command) {
-			c.view = viewOf(t, []tree.Entry{fileOf("a", 0), {Path: "b", Kind: tree.Hardlink, Target: "a"}})
-		},
-		"copy": func(c *command) {
-			e := fileOf("a", 0)
-			e.Path = "b"
-			c.view = viewOf(t, []tree.Entry{fileOf("a", 0), e})
-		},
+		"ids": func(c *command) { c.ids = "few" },
 	} {
 		key := make(change)
 		require.Empty(t, seen[key], what)

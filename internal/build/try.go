@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
@@ -45,7 +46,7 @@ func TryImage(ctx context.Context, o Options, from *Resolved, p platform.Platfor
 	defer b.close()
 	config := one.config.Config
 	c := &command{do: plan.Run{Network: t.Network}, unit: &plan.Unit{ID: plan.UnitID{Name: from.Name, Platform: p}, Machine: p},
-		step: &plan.Step{}, task: event.Task{Unit: from.Name, Platform: p.String()}, view: one.view, strata: one.stratify()}
+		step: &plan.Step{}, task: event.Task{Unit: from.Name, Platform: p.String()}, view: one.view, strata: sync.OnceValue(one.stratify)}
 	if c.args = t.Command; len(c.args) == 0 {
 		c.args = slices.Concat(config.Entrypoint, config.Cmd)
 	}
@@ -56,7 +57,7 @@ func TryImage(ctx context.Context, o Options, from *Resolved, p platform.Platfor
 		t.User = config.User
 	}
 	if box, err := b.box(ctx); err == nil && box.Overlay() { // they are needed anyway, and give small files at once
-		for _, s := range c.strata {
+		for _, s := range c.strata() {
 			if _, err := b.snapshot(ctx, box, s); err != nil {
 				return sandbox.Status{}, err
 			}

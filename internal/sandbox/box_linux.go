@@ -469,10 +469,7 @@ func (b *Box) Wrote(s *Spec, keep string) ([]Found, error) {
 	r := reading{Dir: upper, Time: b.time}
 	if !b.overlay {
 		r.Dir, r.Before, r.Into = filepath.Join(s.Work, "root"), filepath.Join(s.Work, "before"), upper
-		r.Without = []string{"dev", "proc", "sys"}
-		for _, e := range s.given() {
-			r.Without = append(r.Without, strings.TrimPrefix(e, "/"))
-		}
+		r.Without = s.Given()
 	}
 	found, err := b.worker.read(r)
 	b.Finish(s)
@@ -480,19 +477,4 @@ func (b *Box) Wrote(s *Spec, keep string) ([]Found, error) {
 		err = os.Rename(upper, keep)
 	}
 	return found, err
-}
-
-// given lists the paths inside that are no part of the view.
-func (s *Spec) given() []string {
-	var all []string
-	for _, m := range s.Mounts {
-		all = append(all, m.At)
-	}
-	for _, f := range append(slices.Clone(s.Secrets), s.Files...) {
-		all = append(all, f.At)
-	}
-	if s.FreshTmp {
-		all = append(all, "/tmp")
-	}
-	return all
 }

@@ -7,13 +7,16 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
+	"imbricat/internal/trace"
 	"imbricat/internal/tree"
 )
 
@@ -26,7 +29,9 @@ type initOrders struct {
 	Terminal bool
 	Groups   bool // the ids may have groups besides their own
 
-	processes int // the machine's /proc, of a chroot
+	processes  int // the machine's /proc, of a chroot
+	observer   *observer
+	unobserved string // why there is no observer
 }
 
 // refusal is a feature that the kernel refused.
@@ -149,6 +154,9 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 	go func() {
 		runtime.LockOSThread() // and never unlocked: the thread is spoilt for anything else
 		pid, err := o.exec()
+		if o.Spec.Observe {
+			debug.SetGCPercent(100)
+		}
 		started <- start{pid, err}
 		select {} // the command dies with the thread that started it
 	}()
@@ -173,7 +181,8 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 	}()
 	for {
 		var wait unix.WaitStatus
-		pid, err := unix.Wait4(-1, &wait, 0, nil)
+		var used unix.Rusage
+		pid, err := unix.Wait4(-1, &wait, 0, &used)
 		if errors.Is(err, unix.EINTR) {
 			continue
 		}
@@ -183,11 +192,17 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 		if pid != s.pid {
 			continue
 		}
+		status := Status{Code: wait.ExitStatus(), CPU: time.Duration(used.Utime.Nano() + used.Stime.Nano())}
+		if o.observer != nil {
+			status.Observed = o.observer.stop()
+		} else if o.unobserved != "" {
+			status.Observed = &trace.Observation{Whole: o.unobserved}
+		}
 		o.end()
 		if wait.Signaled() {
-			return Status{128 + int(wait.Signal()), unix.SignalName(wait.Signal())}, nil
+			status.Code, status.Signal = 128+int(wait.Signal()), unix.SignalName(wait.Signal())
 		}
-		return Status{Code: wait.ExitStatus()}, nil
+		return status, nil
 	}
 }
 
@@ -245,6 +260,9 @@ func (o *initOrders) exec() (int, error) {
 	if err := filterCalls(); err != nil {
 		return 0, err
 	}
+	if o.Spec.Observe {
+		o.observe()
+	}
 	attr := &syscall.ProcAttr{Dir: o.Spec.Dir, Env: o.Spec.Env, Files: []uintptr{0, 1, 2}, Sys: &syscall.SysProcAttr{Setpgid: !o.Terminal, Pdeathsig: syscall.SIGKILL}}
 	if o.Terminal {
 		attr.Sys.Setsid, attr.Sys.Setctty, attr.Sys.Ctty = true, true, 0
@@ -259,6 +277,29 @@ func (o *initOrders) exec() (int, error) {
 		return 0, startError(program, &o.Spec, err)
 	}
 	return pid, nil
+}
+
+// observe starts to note what the command touches. From here on this thread's own calls are stopped as well. It starts
+// the command with its processor held (vfork), so the observer needs another one, and no collection of garbage may wait
+// for all of them.
+func (o *initOrders) observe() {
+	runtime.GOMAXPROCS(max(4, runtime.GOMAXPROCS(0)))
+	debug.SetGCPercent(-1)
+	proc := o.processes
+	if o.Kind != Chroot {
+		var err error
+		if proc, err = unix.Open("/proc", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0); err != nil {
+			o.unobserved = "its processes cannot be looked at: " + err.Error()
+			return
+		}
+	}
+	observer, err := observe(proc, o.Spec.Links)
+	if err != nil {
+		o.unobserved = "this machine cannot observe commands: " + err.Error()
+		return
+	}
+	o.observer = observer
+	go observer.serve()
 }
 
 // startError says why a command could not be started.

@@ -192,7 +192,8 @@ func (l laying) dress(e *tree.Entry) error {
 		}
 	}
 	when := l.Time
-	if e.Time != 0 {
+	// Times of folders move with whatever is put beside; nobody is to depend on them.
+	if e.Time != 0 && e.Kind != tree.Folder {
 		when = e.Time
 	}
 	return setTime(name, when)

@@ -10,14 +10,17 @@ import (
 	"errors"
 	"io"
 	"os"
+	"slices"
 	"strings"
+	"time"
 
+	"imbricat/internal/trace"
 	"imbricat/internal/tree"
 )
 
 // Version names everything about the sandbox that a command can notice. It is part of the key of every run step: change
 // it by hand whenever the same command could see or leave something else.
-const Version = "imbricat-sandbox-1"
+const Version = "imbricat-sandbox-2"
 
 // Hostname is what every command sees as the name of its machine.
 const Hostname = "imbricat"
@@ -64,6 +67,11 @@ type Spec struct {
 	GID    int
 	Groups []int
 
+	// Observe asks for what the command's processes touch. Links tells that some in the view lead to /proc or /dev, where
+	// only the running system knows what they stand for.
+	Observe bool
+	Links   bool
+
 	Network  bool    // the machine's network; otherwise a loopback alone
 	FreshTmp bool    // an empty /tmp in memory
 	Mounts   []Mount // folders and files of the machine
@@ -78,6 +86,22 @@ type Spec struct {
 	Signals <-chan os.Signal `json:"-"`
 
 	undo []func() // takes back what was put into a root without mounts
+}
+
+// Given lists the paths inside that are no part of the view, without leading slashes.
+func (s *Spec) Given() []string {
+	all := []string{"dev", "proc", "sys"}
+	add := func(at string) { all = append(all, strings.TrimPrefix(at, "/")) }
+	for _, m := range s.Mounts {
+		add(m.At)
+	}
+	for _, f := range append(slices.Clone(s.Secrets), s.Files...) {
+		add(f.At)
+	}
+	if s.FreshTmp {
+		add("/tmp")
+	}
+	return all
 }
 
 // Mount shows a folder or a file of the machine inside.
@@ -98,6 +122,10 @@ type Secret struct {
 type Status struct {
 	Code   int    // exit status; 128 and the signal's number where one ended it
 	Signal string // the name of that signal, or empty
+	// CPU is the processor time of the command and of what it waited for.
+	CPU time.Duration
+	// Observed is what was seen, where that was asked for.
+	Observed *trace.Observation
 }
 
 // Found is a path that a command wrote, as it left it.

@@ -85,7 +85,7 @@ func (s *Store) Check(ctx context.Context, repair bool) (*Report, error) {
 	if err := s.eachFile(filepath.Join("imbricat", runs), c.run); err != nil {
 		return nil, err
 	}
-	for _, folder := range []string{trees, tables, notes, indexes, logs} {
+	for _, folder := range []string{trees, tables, notes, traces, indexes, logs} {
 		if err := s.eachFile(filepath.Join("imbricat", folder), c.saved); err != nil {
 			return nil, err
 		}
@@ -272,7 +272,7 @@ func (c *checker) run(path string) error {
 	}
 	if err != nil {
 		c.found(path, "is no record: %s", err)
-	} else if name, err := c.store.fileFor(runs, string(r.Key), ".json"); err != nil || c.store.path(name) != path {
+	} else if name, err := c.store.runFile(r.Key, r.Trace); err != nil || c.store.path(name) != path {
 		c.found(path, "lies under another key than it holds")
 	}
 	return nil

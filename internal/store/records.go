@@ -27,12 +27,15 @@ type Record struct {
 
 // fileFor gives the path of something kept under a hash in hexadecimal; the name of a digest's algorithm is left out.
 func (s *Store) fileFor(kind, id, suffix string) (string, error) {
-	hex := id[strings.IndexByte(id, ':')+1:]
+	hex := hexOf(id)
 	if len(hex) != 64 || strings.Trim(hex, "0123456789abcdef") != "" {
 		return "", fmt.Errorf("%q is no hash", id)
 	}
 	return filepath.Join("imbricat", kind, hex[:2], hex[2:]+suffix), nil
 }
+
+// hexOf is a hash without the name of its algorithm.
+func hexOf(id string) string { return id[strings.IndexByte(id, ':')+1:] }
 
 // Record finds what a key stands for. A record is only given when its layer is there; a damaged one counts as absent.
 func (s *Store) Record(key digest.Key) (*Record, bool) {

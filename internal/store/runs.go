@@ -1,12 +1,14 @@
 package store
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,46 +17,90 @@ import (
 	"imbricat/internal/digest"
 )
 
-// Run is a finished run step: the tree that the command left.
+// Run is a finished run step: what the command learnt of what lay below, and the tree that it left.
 type Run struct {
-	Key    digest.Key `json:"key"`
+	Key    digest.Key `json:"key"`   // of the command with all that it is given
+	Trace  digest.Key `json:"trace"` // names what it learnt; there may be several runs of one command
 	Tree   digest.Key `json:"tree"`
+	Log    digest.Key `json:"log"`             // of what it printed
+	Reads  int        `json:"reads"`           // paths that it learnt something about
+	Whole  string     `json:"whole,omitempty"` // why all that lay below counts
 	Files  int        `json:"files"`
-	Bytes  int64      `json:"bytes"` // of the files
-	Millis int64      `json:"millis"`
+	Bytes  int64      `json:"bytes"`  // of the files
+	Millis int64      `json:"millis"` // of wall time
+	CPU    int64      `json:"cpu"`    // of processor time, in milliseconds
 	Made   time.Time  `json:"made"`
-	Kept   []string   `json:"kept,omitempty"` // kept directories that the command had
+	Build  string     `json:"build,omitempty"` // the build that ran it
+	Kept   []string   `json:"kept,omitempty"`  // kept directories that the command had
 }
 
 // More kinds of what only saves work.
 const (
-	runs      = "runs"      // run records, by their keys
+	runs      = "runs"      // run records, by the keys of their commands and their traces
+	traces    = "traces"    // what commands learnt, by the hash of that
 	indexes   = "indexes"   // entries of trees, by the trees' keys
-	logs      = "logs"      // what commands printed, by the keys of their runs
+	logs      = "logs"      // what commands printed, by the hash of that
 	snapshots = "snapshots" // unpacked trees, by the form of the folders and the trees' keys
 	keptKind  = "kept"      // kept directories, by who owns them and their names
 )
 
-// Run finds what a command left before.
-func (s *Store) Run(key digest.Key) (*Run, bool) {
-	name, err := s.fileFor(runs, string(key), ".json")
+// MostRuns is how many runs of one command are kept; those that were not used for longest go first.
+const MostRuns = 24
+
+func (s *Store) runsFolder(key digest.Key) (string, error) { return s.fileFor(runs, string(key), "") }
+
+func (s *Store) runFile(key, trace digest.Key) (string, error) {
+	folder, err := s.runsFolder(key)
 	if err != nil {
-		return nil, false
+		return "", err
 	}
-	text, err := os.ReadFile(s.path(name))
-	var r Run
-	if err != nil || json.Unmarshal(text, &r) != nil || r.Key != key {
-		return nil, false
+	if _, err := s.fileFor(traces, string(trace), ""); err != nil {
+		return "", err
 	}
-	return &r, s.rely(s.path(name))
+	return filepath.Join(folder, hexOf(string(trace))+".json"), nil
 }
 
-// PutRun keeps that a command ran: what it printed, and last the record. The entries of its tree are kept before.
-func (s *Store) PutRun(r *Run, log []byte) error {
-	if err := s.keep(logs, string(r.Key), log); err != nil {
-		return err
+// Runs gives the runs of a command, the latest first. Damaged ones count as absent.
+func (s *Store) Runs(key digest.Key) []*Run {
+	folder, err := s.runsFolder(key)
+	if err != nil {
+		return nil
 	}
-	name, err := s.fileFor(runs, string(r.Key), ".json")
+	names, err := os.ReadDir(s.path(folder))
+	if err != nil {
+		return nil
+	}
+	var all []*Run
+	for _, entry := range names {
+		text, err := os.ReadFile(s.path(folder, entry.Name()))
+		var r Run
+		if err == nil && json.Unmarshal(text, &r) == nil && r.Key == key && hexOf(string(r.Trace))+".json" == entry.Name() {
+			all = append(all, &r)
+		}
+	}
+	slices.SortFunc(all, func(a, b *Run) int {
+		return cmp.Or(b.Made.Compare(a.Made), strings.Compare(string(a.Tree), string(b.Tree)))
+	})
+	return all
+}
+
+// RelyOnRun marks a run with all that belongs to it as used.
+func (s *Store) RelyOnRun(r *Run) bool {
+	name, err := s.runFile(r.Key, r.Trace)
+	if err != nil || !s.rely(s.path(name)) {
+		return false
+	}
+	for kind, id := range map[string]digest.Key{traces: r.Trace, logs: r.Log, indexes: r.Tree} {
+		if name, err := s.fileFor(kind, string(id), ".zst"); err == nil {
+			s.rely(s.path(name))
+		}
+	}
+	return true
+}
+
+// PutRun keeps that a command ran. Its trace, its log and the entries of its tree are kept before.
+func (s *Store) PutRun(r *Run) error {
+	name, err := s.runFile(r.Key, r.Trace)
 	if err != nil {
 		return err
 	}
@@ -62,11 +108,46 @@ func (s *Store) PutRun(r *Run, log []byte) error {
 	if err != nil {
 		return err
 	}
-	return s.WriteFile(name, text)
+	if err := s.WriteFile(name, text); err != nil {
+		return err
+	}
+	return s.limitRuns(s.path(filepath.Dir(name)))
 }
 
-// Log gives what the command of a run printed.
-func (s *Store) Log(key digest.Key) ([]byte, bool) { return s.kept(logs, string(key)) }
+// limitRuns removes the runs of one command that were not used for longest.
+func (s *Store) limitRuns(folder string) error {
+	names, err := os.ReadDir(folder)
+	if err != nil || len(names) <= MostRuns {
+		return err
+	}
+	used := map[string]time.Time{}
+	var all []string
+	for _, entry := range names {
+		if info, err := entry.Info(); err == nil && strings.HasSuffix(entry.Name(), ".json") {
+			all, used[entry.Name()] = append(all, entry.Name()), info.ModTime()
+		}
+	}
+	slices.SortFunc(all, func(a, b string) int { return used[b].Compare(used[a]) })
+	for _, name := range all[min(MostRuns, len(all)):] {
+		os.Remove(filepath.Join(folder, name))
+	}
+	return nil
+}
+
+// Trace gives what a command learnt, encoded.
+func (s *Store) Trace(id digest.Key) ([]byte, bool) { return s.kept(traces, string(id)) }
+
+// PutTrace keeps what a command learnt.
+func (s *Store) PutTrace(id digest.Key, text []byte) error { return s.keep(traces, string(id), text) }
+
+// Log gives what a command printed.
+func (s *Store) Log(id digest.Key) ([]byte, bool) { return s.kept(logs, string(id)) }
+
+// PutLog keeps what a command printed, and gives the name of that.
+func (s *Store) PutLog(log []byte) (digest.Key, error) {
+	id := digest.Key(digest.ContentBytes(log))
+	return id, s.keep(logs, string(id), log)
+}
 
 // Entries gives the entries of a tree, as lines.
 func (s *Store) Entries(tree digest.Key) ([]byte, bool) { return s.kept(indexes, string(tree)) }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -19,15 +20,29 @@ func keyFor(text string) digest.Key { return digest.Key(digest.ContentBytes([]by
 func TestRunsAndTrees(t *testing.T) {
 	s, ctx := open(t), context.Background()
 	key, tree := keyFor("command"), keyFor("tree")
-	_, found := s.Run(key)
-	require.False(t, found)
+	require.Empty(t, s.Runs(key))
 	require.NoError(t, s.PutEntries(tree, []byte("entries")))
-	require.NoError(t, s.PutRun(&Run{Key: key, Tree: tree, Files: 1, Kept: []string{"k"}}, []byte("printed")))
-	run, found := s.Run(key)
+	log, err := s.PutLog([]byte("printed"))
+	require.NoError(t, err)
+	for i := range MostRuns + 5 {
+		learnt := keyFor(fmt.Sprint("trace", i))
+		require.NoError(t, s.PutTrace(learnt, []byte("learnt")))
+		require.NoError(t, s.PutRun(&Run{Key: key, Trace: learnt, Tree: tree, Log: log, Files: 1, Kept: []string{"k"}, Made: time.Unix(int64(i), 0)}))
+		if first := s.Runs(key); i >= 3 {
+			require.True(t, s.RelyOnRun(first[len(first)-1])) // what is used stays
+		}
+	}
+	all := s.Runs(key)
+	require.Len(t, all, MostRuns)
+	require.Equal(t, keyFor(fmt.Sprint("trace", MostRuns+4)), all[0].Trace, "the latest comes first")
+	require.Equal(t, keyFor("trace0"), all[MostRuns-1].Trace, "it was used all the time")
+	require.Equal(t, tree, all[0].Tree)
+	printed, _ := s.Log(all[0].Log)
+	require.Equal(t, "printed", string(printed))
+	_, found := s.Trace(all[0].Trace)
 	require.True(t, found)
-	require.Equal(t, tree, run.Tree)
-	log, _ := s.Log(key)
-	require.Equal(t, "printed", string(log))
+	require.Empty(t, s.Runs(keyFor("other")))
+	require.Error(t, s.PutRun(&Run{Key: key, Trace: "../x"}))
 	entries, _ := s.Entries(tree)
 	require.Equal(t, "entries", string(entries))
 

@@ -68,7 +68,7 @@ func (s *Store) path(parts ...string) string {
 }
 
 // saved are the folders of what only saves work, below imbricat/.
-var saved = []string{"records", trees, tables, notes, "memo", runs, indexes, logs}
+var saved = []string{"records", trees, tables, notes, "memo", runs, traces, indexes, logs}
 
 // checkFormat brings an older store up to date: what format 1 kept beside blobs and names only saved work, and is made
 // again.

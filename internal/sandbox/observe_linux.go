@@ -1,0 +1,678 @@
+package sandbox
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"imbricat/internal/trace"
+)
+
+// An observer notes what paths the processes of a command name to the kernel. A filter on the command stops each such
+// call and hands it over; the observer reads the path from the process's memory and lets the call go on. What the call
+// comes to is not seen: that is worked out later from what the view holds. Since memory can change between the reading
+// and the call this serves for reuse alone, never for keeping anybody from anything.
+//
+// Links that the command itself made, and those of /proc, which stand for open files, are resolved at the time of the
+// call, since nobody can later.
+type observer struct {
+	listener int
+	calls    map[callID]*kernelCall
+	proc     int  // the folder /proc in which the processes have the numbers that the kernel tells
+	root     int  // the command's root
+	live     bool // there are links of which only the running system knows where they lead
+
+	name    [64]byte
+	strings [4096 + 256]byte
+	links   [4096 + 64]byte
+
+	mutex    sync.Mutex
+	stopped  bool
+	started  bool // the command itself runs
+	chrooted bool
+	notes    map[string]trace.Act // "ROOT\0PATH\0" and f for following, n for not
+	seen     trace.Observation
+}
+
+// mostNotes bounds what one command may be noted to touch.
+const mostNotes = 2_000_000
+
+// Requests to a listener, and its structs, as linux/seccomp.h has them.
+const (
+	listenerReceive = 0xc0502100
+	listenerSend    = 0xc0182101
+	filterListener  = 1 << 3 // SECCOMP_FILTER_FLAG_NEW_LISTENER
+	filterKillable  = 1 << 5 // SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV
+	answerContinue  = 1
+)
+
+type notification struct {
+	id          uint64
+	pid         uint32
+	flags       uint32
+	number      int32
+	arch        uint32
+	instruction uint64
+	args        [6]uint64
+}
+
+type reply struct {
+	id    uint64
+	value int64
+	err   int32
+	flags uint32
+}
+
+// observe puts the filter on this thread and what it starts, and gives the observer that must serve it from then on.
+func observe(proc int, live bool) (*observer, error) {
+	named, calm, err := knownCalls()
+	if err != nil {
+		return nil, err
+	}
+	raw, err := observingProgram(named, calm)
+	if err != nil {
+		return nil, err
+	}
+	filter := make([]unix.SockFilter, len(raw))
+	for i, r := range raw {
+		filter[i] = unix.SockFilter{Code: r.Op, Jt: r.Jt, Jf: r.Jf, K: r.K}
+	}
+	o := &observer{calls: named, proc: proc, live: live, notes: map[string]trace.Act{}}
+	if o.root, err = unix.Open("/", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0); err != nil {
+		return nil, err
+	}
+	p := unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]}
+	errno := unix.EINVAL
+	for _, flags := range []uintptr{filterListener | filterKillable, filterListener} {
+		var fd uintptr
+		if fd, _, errno = unix.RawSyscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, flags, uintptr(unsafe.Pointer(&p))); errno == 0 {
+			o.listener = int(fd)
+			unix.CloseOnExec(o.listener)
+			return o, nil
+		}
+	}
+	return nil, errno
+}
+
+// serve answers until stop. It never ends by itself: whoever runs it ends with the process.
+func (o *observer) serve() {
+	for {
+		var n notification
+		_, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerReceive, uintptr(unsafe.Pointer(&n)))
+		if errno == unix.EINTR || errno == unix.ENOENT {
+			continue // the caller went away
+		}
+		o.mutex.Lock()
+		if o.stopped {
+			o.mutex.Unlock()
+			return
+		}
+		if errno != 0 {
+			o.whole("its calls could not be heard: " + errno.Error())
+			o.mutex.Unlock()
+			return
+		}
+		o.hear(&n)
+		answer := reply{id: n.id, flags: answerContinue}
+		_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerSend, uintptr(unsafe.Pointer(&answer)))
+		o.mutex.Unlock()
+	}
+}
+
+// stop ends the observation: whatever still runs stands still at its next call. It gives what was seen.
+func (o *observer) stop() *trace.Observation {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	o.stopped = true
+	all := make([]trace.Note, 0, len(o.notes))
+	for key, acts := range o.notes {
+		root, rest, _ := strings.Cut(key, "\x00")
+		path, follow, _ := strings.Cut(rest, "\x00")
+		if follow == "n" {
+			acts |= trace.NoFollow
+		}
+		all = append(all, trace.Note{Root: root, Path: path, Acts: acts})
+	}
+	o.seen.Packed = trace.PackNotes(all)
+	return &o.seen
+}
+
+// whole tells that not everything could be seen; the first reason counts.
+func (o *observer) whole(why string) {
+	if o.seen.Whole == "" {
+		o.seen.Whole = why
+	}
+}
+
+// hear notes one call.
+func (o *observer) hear(n *notification) {
+	c := o.calls[callID{n.arch, uint32(n.number)}]
+	if c == nil {
+		o.whole(fmt.Sprintf("it made a call that is not understood (number %d)", n.number))
+		return
+	}
+	switch c.act {
+	case "list":
+		if at, ok := o.opened(n, int32(n.args[c.at[0].dir])); ok {
+			o.note("", at, trace.List, true)
+		}
+	case "socket":
+		o.socket(n, n.args[c.at[0].dir], n.args[2])
+	case "sockets":
+		o.sockets(n)
+	case "ids":
+		o.seen.Owners = o.seen.Owners || o.started
+	case "filter":
+		if n.args[0] <= unix.SECCOMP_SET_MODE_FILTER {
+			o.whole("it filters system calls itself")
+		}
+	case "control":
+		if n.args[0] == unix.PR_SET_SECCOMP {
+			o.whole("it filters system calls itself")
+		}
+		o.seen.Owners = o.seen.Owners || o.started
+	default:
+		o.paths(n, c)
+	}
+}
+
+// paths notes the paths that a call names in its arguments.
+func (o *observer) paths(n *notification, c *kernelCall) {
+	flags := c.flagsOf(o, n)
+	for i, at := range c.at {
+		acts, follow := c.acts(i, flags, n)
+		name, ok := o.text(n, n.args[at.path])
+		if !ok {
+			continue
+		}
+		text := string(name)
+		fd := int32(unix.AT_FDCWD)
+		if at.dir >= 0 {
+			fd = int32(n.args[at.dir])
+		}
+		if len(text) == 0 {
+			o.itself(n, c, fd, acts)
+			continue
+		}
+		path, ok := o.absolute(n, fd, text)
+		if !ok {
+			continue
+		}
+		root := o.rootOf(n)
+		if c.how >= 0 && o.confined(n, c) {
+			if base, ok := o.folder(n, fd); ok {
+				root, path = base, base+"/"+text
+			}
+		}
+		o.resolved(n, root, path, acts, follow)
+		if c.act == "exec" {
+			o.program(n, root, path, 0)
+		}
+	}
+	switch c.act {
+	case "move", "link", "symlink":
+		o.live = true
+	case "chroot":
+		o.chrooted = true
+	case "exec":
+		o.started = true
+	}
+}
+
+// itself notes a call on what is open already, by a descriptor. Who opened it learnt all there is to learn, but for
+// changes by a descriptor that was opened for naming alone.
+func (o *observer) itself(n *notification, c *kernelCall, fd int32, acts trace.Act) {
+	if c.act != "change" && c.act != "exec" && c.act != "link" {
+		return
+	}
+	at, ok := o.opened(n, fd)
+	if !ok {
+		if c.act == "exec" {
+			o.programAt(n, o.rootOf(n), fmt.Sprintf("%d/fd/%d", n.pid, fd), 0) // a file in memory alone
+		}
+		return
+	}
+	o.note("", at, acts, false)
+	if c.act == "exec" {
+		o.program(n, "", at, 0)
+	}
+}
+
+// flagsOf gives the flags of an open, wherever they are.
+func (c *kernelCall) flagsOf(o *observer, n *notification) uint64 {
+	switch {
+	case c.flags >= 0:
+		return n.args[c.flags]
+	case c.how >= 0:
+		var how [8]byte
+		if o.memory(n, n.args[c.how], how[:]) == nil {
+			return binary.LittleEndian.Uint64(how[:])
+		}
+	}
+	return 0
+}
+
+// confined tells whether an open takes its folder for the root.
+func (o *observer) confined(n *notification, c *kernelCall) bool {
+	var resolve [8]byte
+	return o.memory(n, n.args[c.how]+16, resolve[:]) == nil && binary.LittleEndian.Uint64(resolve[:])&unix.RESOLVE_IN_ROOT != 0
+}
+
+// acts tells what a call does with its i-th path, and whether a link at its end is followed.
+func (c *kernelCall) acts(i int, flags uint64, n *notification) (trace.Act, bool) {
+	follow := !c.nofollow
+	if c.atFlags >= 0 {
+		follow = n.args[c.atFlags]&unix.AT_SYMLINK_NOFOLLOW == 0
+	}
+	if c.follow >= 0 {
+		follow = n.args[c.follow]&unix.AT_SYMLINK_FOLLOW != 0
+	}
+	switch c.act {
+	case "open":
+		return openActs(flags)
+	case "create":
+		return trace.Overwrite, true
+	case "look":
+		return trace.Look, follow
+	case "pass", "chroot":
+		return trace.Pass, true
+	case "exec":
+		return trace.Read, follow
+	case "change":
+		return trace.Change, follow
+	case "move":
+		if i == 0 {
+			return trace.Move, false
+		}
+		if flags&unix.RENAME_EXCHANGE != 0 {
+			return trace.Move, false
+		}
+		return trace.Remove, false
+	case "link":
+		if i == 0 {
+			return trace.Change, follow && c.follow >= 0
+		}
+		return trace.Make, false
+	case "make", "symlink":
+		return trace.Make, false
+	}
+	return trace.Remove, false
+}
+
+func openActs(flags uint64) (trace.Act, bool) {
+	follow := flags&unix.O_NOFOLLOW == 0
+	switch {
+	case flags&unix.O_PATH != 0, flags&unix.O_DIRECTORY != 0:
+		return trace.Look, follow
+	case flags&(unix.O_CREAT|unix.O_EXCL) == unix.O_CREAT|unix.O_EXCL:
+		return trace.Make, false
+	case flags&unix.O_TRUNC != 0:
+		return trace.Overwrite, follow
+	}
+	return trace.Read, follow
+}
+
+// note keeps one path.
+func (o *observer) note(root, path string, acts trace.Act, follow bool) {
+	end := byte('n')
+	if follow {
+		end = 'f'
+	}
+	key := append(o.links[:0], root...)
+	key = append(append(append(append(key, 0), path...), 0), end)
+	if had, known := o.notes[string(key)]; known {
+		if had|acts != had {
+			o.notes[string(key)] = had | acts
+		}
+		return
+	}
+	if len(o.notes) >= mostNotes {
+		o.whole(fmt.Sprintf("it touched more than %d paths", mostNotes))
+		return
+	}
+	o.notes[string(key)] = acts
+}
+
+// resolved notes a path, and by what other names it goes where links are in it that only the running system knows.
+func (o *observer) resolved(n *notification, root, path string, acts trace.Act, follow bool) {
+	o.note(root, path, acts, follow)
+	clean := path
+	if strings.Contains(path, "//") || strings.Contains(path, "/.") {
+		clean = filepath.Clean(path)
+	}
+	switch {
+	case strings.HasPrefix(clean, "/proc/"), strings.HasPrefix(clean, "/dev/"), o.chrooted:
+	case !o.live:
+		return
+	default:
+		// Most paths have no links in them, which is told fast.
+		fd, err := unix.Openat2(o.root, "."+path, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_SYMLINKS})
+		if err == nil {
+			var stat unix.Stat_t
+			isLink := unix.Fstat(fd, &stat) == nil && stat.Mode&unix.S_IFMT == unix.S_IFLNK
+			unix.Close(fd)
+			if !isLink || !follow {
+				return
+			}
+		} else if !errors.Is(err, unix.ELOOP) {
+			return
+		}
+	}
+	o.walk(n, root, path, acts, follow)
+}
+
+// walk follows the links of a path as the process would and notes the path anew after each.
+func (o *observer) walk(n *notification, root, path string, acts trace.Act, follow bool) {
+	at, rest := root, strings.TrimPrefix(path, root)
+	for links := 0; rest != ""; {
+		name, below, deeper := strings.Cut(rest, "/")
+		rest = below
+		switch name {
+		case "", ".":
+			continue
+		case "..":
+			if at != root {
+				at = at[:max(strings.LastIndexByte(at, '/'), len(root))]
+			}
+			continue
+		}
+		next := at + "/" + name
+		if !deeper && !follow {
+			return
+		}
+		target, magic, err := o.readLink(n, next)
+		if err != nil {
+			if errors.Is(err, unix.EINVAL) {
+				at = next
+				continue
+			}
+			return // absent or closed: nothing deeper is learnt
+		}
+		if links++; links > 40 || magic && !strings.HasPrefix(target, "/") {
+			return
+		}
+		switch {
+		case magic:
+			root, at, rest = "", "", strings.TrimPrefix(target+"/"+rest, "/")
+		case strings.HasPrefix(target, "/"):
+			at, rest = root, target[1:]+"/"+rest
+		default:
+			rest = target + "/" + rest
+		}
+		rest = strings.TrimSuffix(rest, "/")
+		o.note(root, at+"/"+rest, acts, follow)
+	}
+}
+
+// readLink reads a link as the process would. Those of /proc that stand for open files are magic: they lead where no
+// path need lead.
+func (o *observer) readLink(n *notification, path string) (target string, magic bool, err error) {
+	if below, in := strings.CutPrefix(path, "/proc/"); in {
+		first, rest, deeper := strings.Cut(below, "/")
+		if first == "self" || first == "thread-self" {
+			if !deeper {
+				return fmt.Sprint(n.pid), false, nil
+			}
+			first = fmt.Sprint(n.pid)
+		}
+		if deeper {
+			below = first + "/" + rest
+		}
+		size, err := unix.Readlinkat(o.proc, below, o.strings[:])
+		if err != nil {
+			return "", false, err
+		}
+		return string(o.strings[:size]), deeper, nil
+	}
+	size, err := unix.Readlinkat(o.root, "."+path, o.strings[:])
+	if err != nil {
+		return "", false, err
+	}
+	return string(o.strings[:size]), false, nil
+}
+
+// absolute gives a path that a process wrote from the root that everything has.
+func (o *observer) absolute(n *notification, fd int32, text string) (string, bool) {
+	if text[0] == '/' {
+		return o.rootOf(n) + text, true
+	}
+	base, ok := o.folder(n, fd)
+	if base == "/" {
+		base = ""
+	}
+	return base + "/" + text, ok
+}
+
+// folder gives the path of an open folder or of the working one.
+func (o *observer) folder(n *notification, fd int32) (string, bool) {
+	if fd == unix.AT_FDCWD {
+		return o.magic(append(appendNumber(o.name[:0], uint64(n.pid)), "/cwd"...))
+	}
+	return o.opened(n, fd)
+}
+
+// opened gives the path of what a descriptor stands for; what is no path is not ok.
+func (o *observer) opened(n *notification, fd int32) (string, bool) {
+	if fd < 0 {
+		return "", false
+	}
+	return o.magic(appendNumber(append(appendNumber(o.name[:0], uint64(n.pid)), "/fd/"...), uint64(fd)))
+}
+
+func appendNumber(to []byte, n uint64) []byte {
+	var digits [20]byte
+	i := len(digits)
+	for {
+		i--
+		digits[i] = byte('0' + n%10)
+		if n /= 10; n == 0 {
+			return append(to, digits[i:]...)
+		}
+	}
+}
+
+// rootOf gives the folder that a process takes for the root; empty is the one that all have.
+func (o *observer) rootOf(n *notification) string {
+	if !o.chrooted {
+		return ""
+	}
+	root, ok := o.magic(append(appendNumber(o.name[:0], uint64(n.pid)), "/root"...))
+	if !ok || root == "/" {
+		return ""
+	}
+	return root
+}
+
+func (o *observer) magic(name []byte) (string, bool) {
+	size, err := unix.Readlinkat(o.proc, string(name), o.strings[:])
+	if err != nil || size == 0 || o.strings[0] != '/' {
+		return "", false
+	}
+	// What was deleted can be reached by nobody else, unless it has that name.
+	return string(bytes.TrimSuffix(o.strings[:size], []byte(" (deleted)"))), true
+}
+
+// memory reads some bytes of a process.
+func (o *observer) memory(n *notification, address uint64, to []byte) error {
+	local := unix.Iovec{Base: &to[0]}
+	local.SetLen(len(to))
+	remote := unix.RemoteIovec{Base: uintptr(address), Len: len(to)}
+	got, _, errno := unix.Syscall6(unix.SYS_PROCESS_VM_READV, uintptr(n.pid), uintptr(unsafe.Pointer(&local)), 1, uintptr(unsafe.Pointer(&remote)), 1, 0)
+	switch {
+	case errno == unix.EPERM || errno == unix.ENOSYS:
+		o.whole("its memory could not be read")
+		return errno
+	case errno != 0:
+		return errno
+	case int(got) != len(to):
+		return unix.EFAULT
+	}
+	return nil
+}
+
+// text reads a path from a process; a null pointer gives an empty one. One that cannot be read is none: the call fails.
+func (o *observer) text(n *notification, address uint64) ([]byte, bool) {
+	if address == 0 {
+		return nil, true
+	}
+	const page = 4096
+	for done := 0; done < page; {
+		size := min(page-int((address+uint64(done))%page), 256, page-done) // never over the end of a page, which may be the last
+		if o.memory(n, address+uint64(done), o.strings[done:done+size]) != nil {
+			return nil, false
+		}
+		if end := bytes.IndexByte(o.strings[done:done+size], 0); end >= 0 {
+			return o.strings[:done+end], true
+		}
+		done += size
+	}
+	return nil, false
+}
+
+// socket notes the path in a socket's address.
+func (o *observer) socket(n *notification, address, size uint64) {
+	var family [2]byte
+	if o.memory(n, address, family[:]) != nil || binary.LittleEndian.Uint16(family[:]) != unix.AF_UNIX || size < 3 {
+		return
+	}
+	name := make([]byte, min(size, 110)-2)
+	if o.memory(n, address+2, name) != nil {
+		return
+	}
+	if name, _, _ = bytes.Cut(name, []byte{0}); len(name) == 0 {
+		return
+	}
+	if path, ok := o.absolute(n, unix.AT_FDCWD, string(name)); ok {
+		o.resolved(n, o.rootOf(n), path, trace.Look|trace.Make, true)
+	}
+}
+
+// sockets notes the one call that stands for all about sockets in programs of 32 bits.
+func (o *observer) sockets(n *notification) {
+	const bind, connect = 2, 3
+	var args [12]byte
+	if n.args[0] != bind && n.args[0] != connect || o.memory(n, n.args[1], args[:]) != nil {
+		return
+	}
+	o.socket(n, uint64(binary.LittleEndian.Uint32(args[4:])), uint64(binary.LittleEndian.Uint32(args[8:])))
+}
+
+// program notes what the kernel itself opens for running a program: the interpreter of a script, and the loader.
+func (o *observer) program(n *notification, root, path string, depth int) {
+	from, rel := o.root, strings.TrimPrefix(path, "/")
+	if root != "" {
+		fd, err := unix.Openat2(o.root, strings.TrimPrefix(root, "/"), &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC | unix.O_DIRECTORY, Resolve: unix.RESOLVE_IN_ROOT})
+		if err != nil {
+			return
+		}
+		defer unix.Close(fd)
+		from, rel = fd, strings.TrimPrefix(strings.TrimPrefix(path, root), "/")
+	}
+	if below, in := strings.CutPrefix(filepath.Clean(path), "/proc/"); in {
+		if below = strings.TrimPrefix(below, "self/"); !strings.HasPrefix(below, fmt.Sprint(n.pid)) {
+			below = fmt.Sprintf("%d/%s", n.pid, below)
+		}
+		o.programAt(n, root, below, depth)
+		return
+	}
+	fd, err := unix.Openat2(from, rel, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_CLOEXEC | unix.O_NONBLOCK, Resolve: unix.RESOLVE_IN_ROOT})
+	if err != nil {
+		return
+	}
+	defer unix.Close(fd)
+	o.parse(n, root, fd, depth)
+}
+
+// programAt looks at a program by a name below /proc.
+func (o *observer) programAt(n *notification, root, below string, depth int) {
+	fd, err := unix.Openat(o.proc, below, unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return
+	}
+	defer unix.Close(fd)
+	o.parse(n, root, fd, depth)
+}
+
+// mostInterpreters is how many interpreters of interpreters the kernel takes, and one more.
+const mostInterpreters = 6
+
+func (o *observer) parse(n *notification, root string, fd, depth int) {
+	head := make([]byte, 4096)
+	size, err := unix.Pread(fd, head, 0)
+	if err != nil || size < 4 || depth > mostInterpreters {
+		return
+	}
+	head = head[:size]
+	name := ""
+	switch {
+	case bytes.HasPrefix(head, []byte("#!")):
+		line, _, _ := bytes.Cut(head[2:min(len(head), 256)], []byte("\n"))
+		words := strings.FieldsFunc(string(line), func(r rune) bool { return r == ' ' || r == '\t' || r == 0 })
+		if len(words) == 0 {
+			return
+		}
+		name = words[0]
+	case bytes.HasPrefix(head, []byte("\x7fELF")):
+		name = loaderOf(fd, head)
+	}
+	if name == "" {
+		return
+	}
+	path, ok := o.absolute(n, unix.AT_FDCWD, name)
+	if !ok {
+		return
+	}
+	o.resolved(n, root, path, trace.Read, true)
+	o.program(n, root, path, depth+1)
+}
+
+// loaderOf finds the loader that a program names, in its table of segments.
+func loaderOf(fd int, head []byte) string {
+	const segmentInterpreter = 3
+	if len(head) < 64 {
+		return ""
+	}
+	var order binary.ByteOrder = binary.LittleEndian
+	if head[5] == 2 {
+		order = binary.BigEndian
+	}
+	wide := head[4] == 2
+	word := func(b []byte, at32, at64 int) int64 {
+		if wide {
+			return int64(order.Uint64(b[at64:]))
+		}
+		return int64(order.Uint32(b[at32:]))
+	}
+	table := word(head, 28, 32)
+	size, count := order.Uint16(head[42:]), order.Uint16(head[44:])
+	if wide {
+		size, count = order.Uint16(head[54:]), order.Uint16(head[56:])
+	}
+	if size < 32 || wide && size < 56 || count > 512 {
+		return ""
+	}
+	segments := make([]byte, int(size)*int(count))
+	if got, err := unix.Pread(fd, segments, table); err != nil || got < len(segments) {
+		return ""
+	}
+	for one := range slices.Chunk(segments, int(size)) {
+		if order.Uint32(one) == segmentInterpreter {
+			name := make([]byte, min(word(one, 16, 32), 4096))
+			got, err := unix.Pread(fd, name, word(one, 4, 8))
+			if err != nil {
+				return ""
+			}
+			name, _, _ = bytes.Cut(name[:got], []byte{0})
+			return string(name)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,105 @@
+package trace
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Difference is a path about which a view tells something else than what a command learnt.
+type Difference struct {
+	Path     string
+	Asked    Asked
+	Was, Now string // answers
+	Why      string // where everything counts since not all was observed
+}
+
+// Verb puts a difference into a word or two: changed, appeared, vanished, and what else can be.
+func (d Difference) String() string {
+	if d.Why != "" {
+		return "something below changed, and all of it counts: " + d.Why
+	}
+	path := "/" + d.Path
+	wasKind, nowKind := d.Was[0], d.Now[0]
+	switch {
+	case d.Was == noAnswer:
+		return path + " appeared"
+	case d.Now == noAnswer:
+		return path + " vanished"
+	case wasKind != nowKind:
+		return fmt.Sprintf("%s is a %s now and was a %s", path, kindWords[nowKind], kindWords[wasKind])
+	case d.Asked&Names != 0:
+		if text := listing(path, d.Was, d.Now); text != "" {
+			return text
+		}
+	case nowKind == 'l':
+		return path + " leads elsewhere"
+	}
+	if d.Asked&Whole == 0 && d.Asked&Content == 0 || d.Asked&Content != 0 && lastWord(d.Was) == lastWord(d.Now) {
+		if nowKind == 'f' && sizeIn(d.Was) != sizeIn(d.Now) {
+			return path + " changed (its size alone was looked at)"
+		}
+		return "mode, owner or time of " + path + " changed"
+	}
+	return path + " changed"
+}
+
+var kindWords = map[byte]string{'f': "file", 'd': "folder", 'l': "link", 'c': "device", 'b': "device", 'p': "pipe"}
+
+func lastWord(s string) string { return s[strings.LastIndexByte(s, ' ')+1:] }
+
+func sizeIn(answer string) int64 {
+	size, _ := (&Entry{Asked: Meta, Answer: answer}).Size()
+	return size
+}
+
+// listing says which names came and went; empty where none did.
+func listing(path, was, now string) string {
+	gained, lost := without(namesIn(now), namesIn(was)), without(namesIn(was), namesIn(now))
+	part := func(verb string, names []string) string {
+		text := verb + " " + names[0]
+		if len(names) > 1 {
+			text += fmt.Sprintf(" and %d more", len(names)-1)
+		}
+		return text
+	}
+	var parts []string
+	if len(gained) > 0 {
+		parts = append(parts, part("gained", gained))
+	}
+	if len(lost) > 0 {
+		parts = append(parts, part("lost", lost))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "the listing of " + path + " " + strings.Join(parts, " and ")
+}
+
+func namesIn(answer string) (names []string) {
+	_, list, _ := strings.Cut(answer, " {")
+	for list != "" && list[0] == '"' {
+		name, rest, ok := cutQuoted(list)
+		if !ok {
+			return names
+		}
+		kind, after, _ := strings.Cut(rest, " ")
+		if kind == "d" {
+			name += "/"
+		}
+		names, list = append(names, name), after
+	}
+	return names
+}
+
+func without(all, those []string) (rest []string) {
+	known := map[string]bool{}
+	for _, name := range those {
+		known[name] = true
+	}
+	for _, name := range all {
+		if !known[name] {
+			rest = append(rest, name)
+		}
+	}
+	return rest
+}
