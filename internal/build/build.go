@@ -29,6 +29,7 @@ import (
 	"imbricat/internal/reference"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
+	"imbricat/internal/trace"
 	"imbricat/internal/tree"
 )
 
@@ -83,6 +84,8 @@ type Options struct {
 	KeepGoing bool
 	// Annotations are set on every image unless the recipe says otherwise.
 	Annotations map[string]string
+
+	forget func(trace.Entry) bool // of tests: what is left out of traces
 }
 
 // Result is what a build made.

@@ -3,6 +3,7 @@ package build
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -22,7 +23,9 @@ import (
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
+	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
+	"imbricat/internal/trace"
 	"imbricat/internal/tree"
 )
 
@@ -34,6 +37,10 @@ type site struct {
 	bases Bases
 	// later lets files count as settled at once, so that everything is remembered.
 	later time.Duration
+	// What commands run in, which steps are always done anew, and what is left out of traces.
+	box    *sandbox.Box
+	fresh  []string
+	forget func(e trace.Entry) bool
 
 	mutex  sync.Mutex
 	events []event.Event
@@ -73,6 +80,13 @@ func (s *site) build(text string) (*Result, error) {
 			s.events = append(s.events, e)
 		}),
 		Created: func(context.Context, func(string) bool) (time.Time, error) { return layer.Epoch, nil },
+		Sandbox: func(context.Context) (*sandbox.Box, error) {
+			if s.box == nil {
+				return nil, errors.New("no box in this test")
+			}
+			return s.box, nil
+		},
+		Fresh: s.fresh, forget: s.forget,
 	})
 }
 

@@ -60,6 +60,9 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 	if err != nil {
 		return nil, err
 	}
+	if b.o.forget != nil {
+		learnt.Entries = slices.DeleteFunc(learnt.Entries, b.o.forget)
+	}
 	t.ran = &ran{outcome: event.Ran, why: reason, took: took}
 	for _, k := range c.do.Keep {
 		t.ran.kept = append(t.ran.kept, k.Name)

@@ -1,0 +1,208 @@
+package build
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/event"
+	"imbricat/internal/layer"
+	"imbricat/internal/sandbox"
+	"imbricat/internal/store"
+	"imbricat/internal/trace"
+)
+
+func TestMain(m *testing.M) {
+	if status, child := sandbox.Child(os.Args); child {
+		os.Exit(status)
+	}
+	os.Exit(m.Run())
+}
+
+// commandSite is a site whose commands run, in a view that has busybox.
+func commandSite(t *testing.T, o sandbox.Options) *site {
+	s := newSite(t)
+	program, err := os.ReadFile("/bin/busybox")
+	if err != nil && os.Getenv("CI") == "" {
+		t.Skip("busybox-static is not installed")
+	}
+	require.NoError(t, err)
+	o.Time = layer.Epoch.Unix()
+	s.write("bin/busybox", string(program))
+	require.NoError(t, os.Chmod(filepath.Join(s.dir, "bin/busybox"), 0o755))
+	require.NoError(t, os.Symlink("busybox", filepath.Join(s.dir, "bin/sh")))
+	box, err := sandbox.Open(context.Background(), o)
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, box.Close()) })
+	s.box = box
+	return s
+}
+
+// elsewhere is the same project with a store of its own, in which everything is done anew.
+func (s *site) elsewhere(t *testing.T) *site {
+	other, err := store.Open(filepath.Join(t.TempDir(), "store"))
+	require.NoError(t, err)
+	return &site{t: t, dir: s.dir, store: other, box: s.box, fresh: []string{"gauge:4", "gauge:5", "gauge:6"}}
+}
+
+var reuseNames = []string{"a", "b", "d", "d/a", "d/b", "d/e", "d/e/a", "x", "x/y", "x/y/z", "l", "l/a", "l/b"}
+
+// randomReader is a small program that looks at few names and writes among them, in every way there is.
+func randomReader(r *rand.Rand) string {
+	name := func() string { return "/t/" + reuseNames[r.IntN(len(reuseNames))] }
+	log := func(what string) string { return what + " >> /o/log 2>&1" }
+	acts := []func() string{
+		func() string { return log("cat " + name()) },
+		func() string { return log("ls " + name()) },
+		func() string { return log("test -e " + name() + " && echo there") },
+		func() string { return log("test -L " + name() + " && echo link") },
+		func() string { n := name(); return log("test -f " + n + " && stat -c '%a %u %g %h %s' " + n) },
+		func() string { return log("stat -c '%a %u %F' " + name()) },
+		func() string { return log("echo " + name() + "/*") },
+		func() string { return log("readlink " + name()) },
+		func() string { return log("find " + name() + " -type f") },
+		func() string { return log("cd " + name() + " && cat ../a") },
+		func() string { return log("(cd " + name() + " && ls ..)") },
+		func() string { return log("cat < /proc/self/cwd" + name()) },
+		func() string { n := name(); return fmt.Sprintf("(exec 3< %s; cat /dev/fd/3 >> /o/log)", n) },
+		func() string { return fmt.Sprintf("echo %d > %s", r.IntN(9), name()) },
+		func() string { return fmt.Sprintf("echo %d >> %s", r.IntN(9), name()) },
+		func() string { return fmt.Sprintf("echo %d > %s; cat %s >> /o/log", r.IntN(9), name(), name()) },
+		func() string { return "truncate -s 1 " + name() },
+		func() string { return "rm -rf " + name() },
+		func() string { return "rm " + name() },
+		func() string { return "rmdir " + name() },
+		func() string { return "mkdir -p " + name() },
+		func() string { return "mkdir " + name() },
+		func() string { return "mv " + name() + " " + name() },
+		func() string { return "ln " + name() + " " + name() },
+		func() string { return "ln -s " + reuseNames[r.IntN(len(reuseNames))] + " " + name() },
+		func() string { n := name(); return "rm -rf " + n + "; ln -s " + name() + " " + n },
+		func() string {
+			return fmt.Sprintf("chmod %s %s", []string{"600", "755", "750", "700"}[r.IntN(4)], name())
+		},
+		func() string { return fmt.Sprintf("chown %d:%d %s", r.IntN(2)*50, r.IntN(2)*50, name()) },
+		func() string { return "touch " + name() },
+		func() string { return "cp -a " + name() + " " + name() },
+		func() string { return "cp " + name() + " /t/n; mv /t/n " + name() },
+		func() string { n := name(); return "rm -rf " + n + "; mkdir " + n + "; echo n > " + n + "/n" },
+		func() string { return log("sh " + name()) },
+	}
+	lines := []string{}
+	for range 3 + r.IntN(7) {
+		lines = append(lines, "{ "+acts[r.IntN(len(acts))]()+"; } 2> /dev/null || true")
+	}
+	return strings.Join(lines, "; ")
+}
+
+// edit changes one thing of the project.
+func edit(t *testing.T, r *rand.Rand, dir string) string {
+	name := reuseNames[r.IntN(len(reuseNames)-2)]
+	path := filepath.Join(dir, "t", name)
+	_ = os.MkdirAll(filepath.Dir(path), 0o755)
+	switch r.IntN(6) {
+	case 0:
+		_ = os.RemoveAll(path)
+		return "removed " + name
+	case 1:
+		_ = os.Chmod(path, []os.FileMode{0o644, 0o755, 0o700, 0o600}[r.IntN(4)])
+		return "another mode for " + name
+	case 2:
+		_ = os.RemoveAll(path)
+		_ = os.Symlink([]string{"a", "d", "../b", "/t/d/e", "none"}[r.IntN(5)], path)
+		return "a link " + name
+	case 3:
+		_ = os.MkdirAll(path, 0o755)
+		return "a folder " + name
+	}
+	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
+		_ = os.RemoveAll(path)
+	}
+	_ = os.WriteFile(path, fmt.Appendf(nil, "echo %d\n", r.IntN(1000)), 0o644)
+	return "wrote " + name
+}
+
+func readerRecipe(r *rand.Rand) string {
+	steps := []string{"copy: {from: bin, to: /bin}", "copy: {from: t, to: /t}", "run: {command: [/bin/busybox, sh, -c, \"/bin/busybox --install -s /bin; mkdir -p /o; chmod 777 /o\"]}"}
+	for i := range 3 {
+		user := ""
+		if r.IntN(5) == 0 {
+			user = ", user: '50:50'"
+		}
+		// A log of its own, so that a step does not read the others'.
+		script := fmt.Sprintf("echo %d > /o/log%d; ", i, i) + strings.ReplaceAll(randomReader(r), "/o/log", fmt.Sprintf("/o/log%d", i))
+		steps = append(steps, fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}%s}", script, user))
+	}
+	return "silence: [set-uid, world-writable]\n" + gauge(steps...)
+}
+
+// reuseRounds builds random programs over random trees with random edits between, with reuse and anew, and gives how many
+// steps were reused, and the first round in which the results differ.
+func reuseRounds(t *testing.T, o sandbox.Options, first, seeds, rounds int, forget func(e trace.Entry) bool) (reusedSteps, ranSteps int, wrong string) {
+	s := commandSite(t, o)
+	s.forget = forget
+	anew := s.elsewhere(t)
+	for seed := uint64(first); seed < uint64(first+seeds); seed++ {
+		r := rand.New(rand.NewPCG(seed, 11))
+		require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "t")))
+		for range 12 {
+			edit(t, r, s.dir)
+		}
+		require.NoError(t, os.MkdirAll(filepath.Join(s.dir, "t"), 0o755))
+		text := readerRecipe(r)
+		history := ""
+		for range rounds {
+			with, err := s.build(text)
+			require.NoError(t, err, text)
+			fresh, err := anew.build(text)
+			require.NoError(t, err, text)
+			for _, step := range with.Steps {
+				if step.Run != nil && step.Outcome == event.Reused {
+					reusedSteps++
+				} else if step.Run != nil {
+					ranSteps++
+				}
+			}
+			if with.Images[0].Descriptor.Digest != fresh.Images[0].Descriptor.Digest {
+				return reusedSteps, ranSteps, fmt.Sprintf("seed %d%s\n%s", seed, history, text)
+			}
+			history += ", " + edit(t, r, s.dir)
+		}
+	}
+	return reusedSteps, ranSteps, ""
+}
+
+// TestReuseIsRight: whatever commands read and write, and whatever changes between builds, a build that reuses gives bit for
+// bit what one gives that does everything anew. The test can fail: with a part of the traces left out it does.
+func TestReuseIsRight(t *testing.T) {
+	for part := range 5 {
+		t.Run(fmt.Sprint("part ", part), func(t *testing.T) {
+			t.Parallel()
+			reusedSteps, ranSteps, wrong := reuseRounds(t, sandbox.Options{NoOverlay: part == 4}, 8*part, 8, 7, nil)
+			require.Empty(t, wrong)
+			require.Greater(t, reusedSteps, 40)
+			require.Greater(t, ranSteps, 40)
+			t.Logf("%d steps reused, %d ran", reusedSteps, ranSteps)
+		})
+	}
+	for what, forget := range map[string]func(e trace.Entry) bool{
+		"contents": func(e trace.Entry) bool { return e.Asked&trace.Content != 0 && strings.HasPrefix(e.Path, "t/") },
+		"listings": func(e trace.Entry) bool { return e.Asked&trace.Names != 0 },
+		"absences": func(e trace.Entry) bool { return e.Answer == "-" && strings.HasPrefix(e.Path, "t/") },
+		"metadata": func(e trace.Entry) bool {
+			return e.Asked == trace.Kind|trace.Meta && strings.HasPrefix(e.Path, "t/")
+		},
+	} {
+		t.Run("without "+what, func(t *testing.T) {
+			t.Parallel()
+			_, _, wrong := reuseRounds(t, sandbox.Options{}, 0, 40, 7, forget)
+			require.NotEmpty(t, wrong, "with %s left out of traces nothing went wrong", what)
+		})
+	}
+}
