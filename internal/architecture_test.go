@@ -28,6 +28,7 @@ var allowed = map[string]string{
 	"layer":           "digest tree",
 	"layout":          "digest",
 	"store":           "digest layout",
+	"logbook":         "",
 	"registry":        "digest credential",
 	"transfer":        "digest event image layout platform reference registry store",
 	"inspect":         "digest image",

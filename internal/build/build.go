@@ -117,6 +117,7 @@ type PlatformResult struct {
 type StepResult struct {
 	Unit     string
 	Platform platform.Platform
+	Place    string // gauge:3
 	Label    string
 	Outcome  event.Outcome
 	Reason   string
@@ -124,16 +125,19 @@ type StepResult struct {
 	Bytes    int64 // of the files
 	Layer    digest.Descriptor
 	Took     time.Duration
+	Spared   time.Duration // what it took when it was done, where it is reused
 
 	// Of a command also: all that there is to say of the reason, its record, and what its key is made of.
 	More   []string
 	Run    *store.Run
 	Inputs string
 
-	run digest.Key // names the command with what lies below it
+	run  digest.Key // names the command with what lies below it
+	done bool       // what became of it is known
 }
 
-// Run builds every image of the plan. Everything that can be found wrong without work is found first.
+// Run builds every image of the plan. Everything that can be found wrong without work is found first, and then there is no
+// result. Of a build that fails later the result holds what was done.
 func Run(ctx context.Context, o Options) (*Result, error) {
 	started := time.Now()
 	b := newBuilder(o)
@@ -158,23 +162,22 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		})
 	}
 	err := group.Wait()
-	if err != nil && !o.KeepGoing {
-		return nil, err
-	}
 	for _, one := range images {
 		if one.Descriptor.Digest != "" {
 			result.Images = append(result.Images, one)
 		}
 	}
 	for _, u := range o.Plan.Units {
-		if b.units[u].err == nil {
-			s := b.units[u]
-			for _, t := range s.trees {
-				if t.refilled.Load() {
-					t.report.Outcome, t.report.Reason = event.Ran, refilled
-				}
+		s := b.units[u]
+		for _, t := range s.trees {
+			if t.refilled.Load() {
+				t.report.Outcome, t.report.Reason = event.Ran, refilled
 			}
-			result.Steps = append(result.Steps, s.steps...)
+		}
+		for _, step := range s.steps {
+			if step.Label != "" && (s.err == nil || step.done) {
+				result.Steps = append(result.Steps, step)
+			}
 		}
 	}
 	creditFirst(result.Steps)
@@ -407,7 +410,7 @@ func (b *builder) steps(ctx context.Context, u *plan.Unit, s *unitState) error {
 	}
 	for i := range s.steps {
 		if s.steps[i].run == "" {
-			s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, noLayer
+			s.steps[i].Outcome, s.steps[i].Reason, s.steps[i].done = event.Skipped, noLayer, true
 		}
 	}
 	return nil
@@ -427,6 +430,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 				outcome, why = event.Skipped, "another step failed"
 			}
 			sink.Send(event.Finished{Task: task, Outcome: outcome, Reason: why, Took: time.Since(began)})
+			s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Place: placeOf(u, i), Label: label, Outcome: outcome, Reason: why, Took: time.Since(began), done: true}
 			return err
 		}
 		b.warn(u, &u.Steps[i], t.doubts)
@@ -434,7 +438,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		t.lineage = keyOfText(fmt.Sprintf("lineage %q %q %d %q", b.o.Project, u.ID, i, t.compression.Format()))
 		t.task, t.report = task, &s.steps[i]
 		s.trees = append(s.trees, t)
-		s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Label: label, Files: t.files, Bytes: t.bytes}
+		s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Place: placeOf(u, i), Label: label, Files: t.files, Bytes: t.bytes}
 		if t.ran != nil {
 			b.reportRun(t, !u.IsImage || t.empty, sink)
 		}
@@ -443,7 +447,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		}
 		if t.empty {
 			// An empty layer would be noise.
-			s.steps[i].Outcome, s.steps[i].Reason = event.Skipped, nothing
+			s.steps[i].Outcome, s.steps[i].Reason, s.steps[i].done = event.Skipped, nothing, true
 			sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: s.steps[i].Reason})
 			continue
 		}
@@ -462,7 +466,10 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 // reportRun tells how a command went; over tells that no layer is packed for it.
 func (b *builder) reportRun(t *stepTree, over bool, sink event.Sink) {
 	t.report.run, t.report.Outcome, t.report.Reason, t.report.Took = t.ran.key, t.ran.outcome, t.ran.why.text, t.ran.took
-	t.report.More, t.report.Run, t.report.Inputs = t.ran.why.more, t.ran.record, t.ran.inputs
+	t.report.More, t.report.Run, t.report.Inputs, t.report.done = t.ran.why.more, t.ran.record, t.ran.inputs, true
+	if t.ran.outcome == event.Reused && t.ran.record != nil {
+		t.report.Spared = time.Duration(t.ran.record.Millis) * time.Millisecond
+	}
 	if over {
 		done := event.Finished{Task: t.task, Outcome: t.ran.outcome, Reason: t.ran.why.text, Took: t.ran.took}
 		if t.files > 0 {
@@ -497,9 +504,12 @@ func (s *unitState) identity(own []*stepTree) digest.Key {
 	return keyOfText(text.String())
 }
 
+// placeOf names a step by where it stands.
+func placeOf(u *plan.Unit, i int) string { return fmt.Sprintf("%s:%d", u.ID.Name, i+1) }
+
 // fresh tells whether a step was asked to be done again.
 func (b *builder) fresh(u *plan.Unit, i int) bool {
-	return b.o.FreshAll || slices.Contains(b.o.Fresh, u.Steps[i].Label) || slices.Contains(b.o.Fresh, fmt.Sprintf("%s:%d", u.ID.Name, i+1))
+	return b.o.FreshAll || slices.Contains(b.o.Fresh, u.Steps[i].Label) || slices.Contains(b.o.Fresh, placeOf(u, i))
 }
 
 // image puts the platforms' images and the index over them into the store, under the image's name.

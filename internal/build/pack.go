@@ -74,7 +74,10 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 		if t.ran != nil {
 			done.Outcome, done.Reason, done.Took = t.ran.outcome, t.ran.why.text, t.ran.took
 		}
-		t.report.Outcome, t.report.Reason, t.report.Layer, t.report.Took = done.Outcome, done.Reason, t.layer.Layer, done.Took
+		t.report.Outcome, t.report.Reason, t.report.Layer, t.report.Took, t.report.done = done.Outcome, done.Reason, t.layer.Layer, done.Took, true
+		if packed.outcome == event.Reused && first {
+			t.report.Spared += time.Duration(packed.record.Millis) * time.Millisecond
+		}
 		b.o.Sink.Send(done)
 	})
 	return t.err

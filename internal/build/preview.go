@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
@@ -18,6 +19,7 @@ type Preview struct {
 	Bytes     int64 // of these
 	LeftFiles int   // left out by patterns, below the folders that are copied
 	LeftBytes int64
+	Expected  time.Duration // along the critical path
 }
 
 // UnitPreview is what a build would do for a stage or an image for one platform.
@@ -25,6 +27,7 @@ type UnitPreview struct {
 	Unit       *plan.Unit
 	Base       string
 	BaseDigest digest.Digest
+	Needs      []string // units that it waits for
 	Steps      []StepPreview
 }
 
@@ -42,6 +45,9 @@ const (
 // StepPreview is what would become of a step.
 type StepPreview struct {
 	Label    string
+	Place    string
+	Expected time.Duration // what it took when it was done last, where it is not reused
+	Critical bool          // nothing that the build needs takes longer than the chain that it is in
 	Forecast Forecast
 	Reason   string
 	More     []string // all that there is to say of the reason
@@ -64,8 +70,10 @@ func Look(ctx context.Context, o Options) (*Preview, error) {
 		if err != nil {
 			return nil, err
 		}
+		b.expect(&one)
 		p.Units = append(p.Units, one)
 	}
+	p.critical()
 	return p, b.measure(p)
 }
 

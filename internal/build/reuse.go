@@ -17,8 +17,9 @@ import (
 // PastStep is a run step of the last build of a unit.
 type PastStep struct {
 	Label  string
-	Key    digest.Key // of the command
-	Inputs string     // what the key is made of, as lines of names and quoted values
+	Key    digest.Key    // of the command
+	Inputs string        // what the key is made of, as lines of names and quoted values
+	Took   time.Duration // when it was done
 }
 
 // input is a part of a command's key, with a name that people know.

@@ -124,7 +124,7 @@ func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 func (t *stepTree) sharedRun() *stepTree {
 	own := t.alias()
 	about := *t.ran
-	about.outcome, about.why, about.took = event.Reused, why{text: asAnother}, 0
+	about.outcome, about.why, about.took, about.record = event.Reused, why{text: asAnother}, 0, nil
 	own.ran = &about
 	return own
 }
@@ -148,7 +148,7 @@ func (b *builder) command(ctx context.Context, u *plan.Unit, step *plan.Step, do
 	}
 	for i := range u.Steps {
 		if &u.Steps[i] == step {
-			c.place = fmt.Sprintf("%s:%d", u.ID.Name, i+1)
+			c.place = placeOf(u, i)
 		}
 	}
 	config := b.inherit(u, s)

@@ -133,13 +133,15 @@ func runBuild(ctx context.Context, s *session) error {
 		view.Close("")
 		return err
 	}
+	log := s.beginEntry(st, p, &o)
 	result, err := build.Run(ctx, o)
-	if result == nil {
+	log.end(ctx, result, err)
+	if err != nil && (result == nil || !o.KeepGoing) {
 		view.Close("")
 		return err
 	}
 	document := buildDocument(result)
-	document.Warnings = told.sorted()
+	document.Warnings, document.Number = told.sorted(), log.build.Number
 	view.Close(document.Summary(result.Took))
 	return errors.Join(err, s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) }))
 }
@@ -220,8 +222,9 @@ func buildDocument(r *build.Result) *report.Build {
 		d.Images = append(d.Images, one)
 	}
 	for _, t := range r.Steps {
-		d.Steps = append(d.Steps, report.Step{Unit: t.Unit, Platform: t.Platform.String(), Step: t.Label, Outcome: t.Outcome.String(), Reason: t.Reason,
-			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds()})
+		d.Steps = append(d.Steps, report.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: t.Reason,
+			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds(), Spared: t.Spared.Seconds()})
+		d.Spared += t.Spared.Seconds()
 		switch t.Outcome {
 		case event.Ran:
 			d.Ran++
@@ -236,8 +239,10 @@ func planCommand() *cli.Command {
 	return &cli.Command{
 		Name: "plan", Usage: "shows the steps, what would be reused and what is taken in; changes nothing", ArgsUsage: "[IMAGE…]",
 		Description: "Finds what a build would do, with every mistake that can be found without building.\n\nExample: imbricat plan gauge",
-		Flags:       []cli.Flag{platformFlag(), factFlag()},
-		Action:      func(ctx context.Context, c *cli.Command) error { return runPlan(ctx, newSession(c)) },
+		Flags: []cli.Flag{platformFlag(), factFlag(),
+			&cli.BoolFlag{Name: "graph", Usage: "draw what waits for what, with the times of earlier builds and the critical path"},
+			&cli.BoolFlag{Name: "reasons", Usage: "tell every reason for a step that would run, not the first alone"}},
+		Action: func(ctx context.Context, c *cli.Command) error { return runPlan(ctx, newSession(c)) },
 	}
 }
 
@@ -253,17 +258,24 @@ func runPlan(ctx context.Context, s *session) error {
 		return err
 	}
 	defer done()
+	past := s.pastOf(st, view)
+	o.Past = past.past
 	preview, err := build.Look(ctx, o)
 	if err != nil {
 		return err
 	}
 	view.Close("")
 	document := planDocument(p, preview)
-	return s.result(document, func() error { return report.WritePlan(s.out, s.paint, document) })
+	return s.result(document, func() error {
+		if s.cmd.Bool("graph") {
+			return report.WriteGraph(s.out, s.paint, document)
+		}
+		return report.WritePlan(s.out, s.paint, document, s.cmd.Bool("reasons"))
+	})
 }
 
 func planDocument(p *planned, preview *build.Preview) *report.Plan {
-	d := &report.Plan{Images: []report.PlannedImage{}, Files: preview.Files, Bytes: preview.Bytes, Left: preview.LeftFiles, LeftBytes: preview.LeftBytes}
+	d := &report.Plan{Images: []report.PlannedImage{}, Files: preview.Files, Bytes: preview.Bytes, Seconds: preview.Expected.Seconds(), Left: preview.LeftFiles, LeftBytes: preview.LeftBytes}
 	for _, i := range p.plan.Images {
 		one := report.PlannedImage{Name: i.Name, Destinations: []report.PlannedDestination{}}
 		for _, u := range i.Units {
@@ -277,12 +289,12 @@ func planDocument(p *planned, preview *build.Preview) *report.Plan {
 		d.Images = append(d.Images, one)
 	}
 	for _, u := range preview.Units {
-		one := report.PlannedUnit{Name: u.Unit.ID.Name, Platform: u.Unit.ID.Platform.String(), Kind: "stage", Base: u.Base, Digest: u.BaseDigest, Steps: []report.PlannedStep{}}
+		one := report.PlannedUnit{Needs: append([]string{}, u.Needs...), Name: u.Unit.ID.Name, Platform: u.Unit.ID.Platform.String(), Kind: "stage", Base: u.Base, Digest: u.BaseDigest, Steps: []report.PlannedStep{}}
 		if u.Unit.IsImage {
 			one.Kind = "image"
 		}
 		for _, step := range u.Steps {
-			one.Steps = append(one.Steps, report.PlannedStep{Step: step.Label, Files: step.Files, Bytes: step.Bytes, Outcome: string(step.Forecast), Reason: step.Reason})
+			one.Steps = append(one.Steps, report.PlannedStep{Step: step.Label, Files: step.Files, Bytes: step.Bytes, Outcome: string(step.Forecast), Reason: step.Reason, Details: append([]string{}, step.More...), Place: step.Place, Seconds: step.Expected.Seconds(), Critical: step.Critical})
 		}
 		d.Units = append(d.Units, one)
 	}

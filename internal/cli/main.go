@@ -151,8 +151,8 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			planCommand(), buildCommand(), lockCommand(), pushCommand(), pullCommand(), copyCommand(), showCommand(), tryCommand(), tagsCommand(),
-			loginCommand(), logoutCommand(), storeCommand(), standinCommand(), doctorCommand(), schemaCommand(), demoCommand(),
+			planCommand(), buildCommand(), lockCommand(), pushCommand(), pullCommand(), copyCommand(), showCommand(), whyCommand(), tryCommand(), tagsCommand(),
+			loginCommand(), logoutCommand(), logbookCommand(), storeCommand(), standinCommand(), doctorCommand(), schemaCommand(), demoCommand(),
 		},
 	}
 	eachCommand(root, func(c *cli.Command) {

@@ -82,11 +82,13 @@ const (
 	Secret        = "secret"         // what looks like a private key or a token
 	Offline       = "offline"        // a registry cannot be reached, and an earlier answer serves
 	Emulated      = "emulated"       // commands for another architecture run in an emulator, which is slower
+	Logbook       = "logbook"        // the logbook could not be written to
+	SharedCache   = "shared-cache"   // the shared cache could not be used
 	Confined      = "confined"       // commands are kept apart from the machine less than they could be
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

@@ -6,6 +6,7 @@ package facts
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strconv"
@@ -141,6 +142,17 @@ func (f *Facts) Epoch() (time.Time, bool) {
 		return time.Time{}, false
 	}
 	return *f.epoch, true
+}
+
+// Known gives what is known of the version and what was given by hand, by name, for a record of the build. Values of the
+// environment are left out: they may be nobody's business.
+func (f *Facts) Known() map[string]string {
+	all := map[string]string{}
+	for name, value := range f.git {
+		all["git."+name] = fmt.Sprint(value)
+	}
+	maps.Copy(all, f.given)
+	return all
 }
 
 // Scope evaluates the facts for one platform.

@@ -16,6 +16,9 @@ type File struct {
 	expressions []*Expression
 }
 
+// Text gives the recipe's lines.
+func (f *File) Text() string { return strings.Join(f.lines, "\n") }
+
 // Problem is one mistake at one place. Later marks a valid key whose work this version does not do yet.
 type Problem struct {
 	Pos     Pos

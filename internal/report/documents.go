@@ -24,6 +24,8 @@ type Build struct {
 	// Warnings are in the order of their texts.
 	Warnings []Warning `json:"warnings"`
 	Seconds  float64   `json:"seconds"`
+	Spared   float64   `json:"spared"`          // seconds that reused steps took when they were done
+	Number   int64     `json:"build,omitempty"` // in the logbook
 }
 
 // Warning is a doubt that did not stop the work.
@@ -54,6 +56,7 @@ type BuiltPlatform struct {
 type Step struct {
 	Unit     string        `json:"unit"`
 	Platform string        `json:"platform"`
+	Place    string        `json:"place"` // gauge:3
 	Step     string        `json:"step"`
 	Outcome  string        `json:"outcome"`
 	Reason   string        `json:"reason"`
@@ -62,6 +65,7 @@ type Step struct {
 	Layer    digest.Digest `json:"layer,omitempty"`
 	Packed   int64         `json:"packed,omitempty"`
 	Seconds  float64       `json:"seconds"`
+	Spared   float64       `json:"spared,omitempty"`
 }
 
 // WriteBuild writes one row for each image and platform.
@@ -80,6 +84,9 @@ func WriteBuild(w io.Writer, p Paint, b *Build) error {
 func (b *Build) Summary(took time.Duration) string {
 	text := fmt.Sprintf("built %s: %d of %s ran, %d reused, in %s",
 		Count(len(b.Images), "image"), b.Ran, Count(b.Ran+b.Reused, "step"), b.Reused, Took(took))
+	if b.Spared >= 0.5 {
+		text += ", " + Took(seconds(b.Spared)) + " spared"
+	}
 	if len(b.Warnings) > 0 {
 		text += "; " + Count(len(b.Warnings), "warning")
 	}
@@ -228,6 +235,7 @@ type Plan struct {
 	Bytes     int64          `json:"bytes"`   // of these
 	Left      int            `json:"leftOut"` // files left out by patterns
 	LeftBytes int64          `json:"leftOutBytes"`
+	Seconds   float64        `json:"expectedSeconds"` // along the critical path, as earlier builds took
 }
 
 // PlannedImage is an image with where it is published.
@@ -252,20 +260,71 @@ type PlannedUnit struct {
 	Kind     string        `json:"kind"` // image or stage
 	Base     string        `json:"base"`
 	Digest   digest.Digest `json:"baseDigest,omitempty"`
+	Needs    []string      `json:"needs"` // units that it waits for
 	Steps    []PlannedStep `json:"steps"`
 }
 
 // PlannedStep is a step with what it would take in and whether its layer is there.
 type PlannedStep struct {
-	Step    string `json:"step"`
-	Files   int    `json:"files"`
-	Bytes   int64  `json:"bytes"`
-	Outcome string `json:"outcome"` // reused, runs, skipped, or depends
-	Reason  string `json:"reason"`
+	Place    string   `json:"place"` // gauge:3
+	Step     string   `json:"step"`
+	Files    int      `json:"files"`
+	Bytes    int64    `json:"bytes"`
+	Outcome  string   `json:"outcome"` // reused, runs, skipped, or depends
+	Reason   string   `json:"reason"`
+	Details  []string `json:"details"`         // every reason, where there are several
+	Seconds  float64  `json:"expectedSeconds"` // what it took when it was done last; 0 where it is reused or not known
+	Critical bool     `json:"critical"`        // the build cannot be faster than the chain of these
 }
 
+// forecast is what would become of a step, with a sign that tells it without colour.
+func forecast(p Paint, outcome string) string {
+	switch outcome {
+	case "reused":
+		return p.Muted("○ reused  ")
+	case "skipped":
+		return p.Muted("· no layer")
+	case "depends":
+		return p.Muted("? depends ")
+	}
+	return p.Accent("● runs    ")
+}
+
+// WriteGraph writes the units in the order in which they can begin, with what each waits for, and the critical path.
+func WriteGraph(w io.Writer, p Paint, plan *Plan) error {
+	var path []string
+	for n, u := range plan.Units {
+		if n > 0 {
+			fmt.Fprintln(w)
+		}
+		needs := ""
+		if len(u.Needs) > 0 {
+			needs = "  waits for " + strings.Join(u.Needs, ", ")
+		}
+		fmt.Fprintf(w, "  %s %s%s\n", p.Bold(u.Name), u.Platform, p.Muted(needs))
+		for i, s := range u.Steps {
+			mark, took := "│", ""
+			if s.Critical {
+				mark, path = p.Accent("┃"), append(path, s.Place)
+			}
+			if s.Seconds > 0 {
+				took = p.Muted("  " + Took(seconds(s.Seconds)))
+			}
+			fmt.Fprintf(w, "  %s %2d %s  %s%s\n", mark, i+1, forecast(p, s.Outcome), s.Step, took)
+		}
+	}
+	if len(path) == 0 {
+		_, err := fmt.Fprintln(w, "\nno times are known for what would run")
+		return err
+	}
+	_, err := fmt.Fprintf(w, "\ncritical path %s  %s\n", p.Accent("┃"), strings.Join(path, " → ")+", "+Took(seconds(plan.Seconds)))
+	return err
+}
+
+func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+
 // WritePlan writes the steps of every unit and where the images go.
-func WritePlan(w io.Writer, p Paint, plan *Plan) error {
+func WritePlan(w io.Writer, p Paint, plan *Plan, every bool) error {
 	for n, u := range plan.Units {
 		if n > 0 {
 			fmt.Fprintln(w)
@@ -276,15 +335,7 @@ func WritePlan(w io.Writer, p Paint, plan *Plan) error {
 		}
 		fmt.Fprintf(w, "%s %s  %s from %s\n", p.Bold(u.Name), u.Platform, u.Kind, base)
 		for i, s := range u.Steps {
-			outcome := p.Accent("● runs    ")
-			switch s.Outcome {
-			case "reused":
-				outcome = p.Muted("○ reused  ")
-			case "skipped":
-				outcome = p.Muted("· no layer")
-			case "depends":
-				outcome = p.Muted("? depends ")
-			}
+			outcome := forecast(p, s.Outcome)
 			line := fmt.Sprintf("  %2d %s  %s", i+1, outcome, s.Step)
 			if s.Files > 0 {
 				line += p.Muted(fmt.Sprintf("  %s, %s", Count(s.Files, "file"), Size(s.Bytes)))
@@ -293,6 +344,11 @@ func WritePlan(w io.Writer, p Paint, plan *Plan) error {
 				line += p.Muted("  (" + s.Reason + ")")
 			}
 			fmt.Fprintln(w, line)
+			if every && len(s.Details) > 1 {
+				for _, detail := range s.Details {
+					fmt.Fprintln(w, p.Muted("                   "+detail))
+				}
+			}
 		}
 	}
 	fmt.Fprintf(w, "\ntaken in: %s, %s; left out: %s, %s\n", Count(plan.Files, "file"), Size(plan.Bytes), Count(plan.Left, "file"), Size(plan.LeftBytes))

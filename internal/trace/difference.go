@@ -103,3 +103,38 @@ func without(all, those []string) (rest []string) {
 	}
 	return rest
 }
+
+// Words names what was learnt about a path.
+func (e *Entry) Words() []string {
+	if e.Answer == noAnswer {
+		return []string{"absence"}
+	}
+	var words []string
+	for _, one := range []struct {
+		asked Asked
+		word  string
+	}{{Content, "contents"}, {Meta, "metadata"}, {Names, "listing"}, {Whole, "everything below"}} {
+		if e.Asked&one.asked != 0 {
+			words = append(words, one.word)
+		}
+	}
+	if len(words) == 0 {
+		words = append(words, kindWords[e.Answer[0]])
+	}
+	return words
+}
+
+// Changes counts for each path how many of the traces, in order of time, learnt something else there than the one before.
+func Changes(traces []*Trace) map[string]int {
+	counts := map[string]int{}
+	last := map[string]string{}
+	for i, t := range traces {
+		for _, e := range t.Entries {
+			if was, known := last[e.Path]; i > 0 && known && was != e.Answer {
+				counts[e.Path]++
+			}
+			last[e.Path] = e.Answer
+		}
+	}
+	return counts
+}
