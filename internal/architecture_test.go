@@ -35,6 +35,7 @@ var allowed = map[string]string{
 	"standin":         "digest",
 	"trace":           "digest tree",
 	"sandbox":         "digest trace tree",
+	"share":           "digest layer layout registry store trace tree",
 	"build":           "digest event ignore image layer plan platform recipe reference sandbox store trace tree",
 	"report":          "digest event inspect layer lock store",
 	"tui":             "event report",

@@ -40,6 +40,18 @@ type Bases interface {
 	Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*Resolved, error)
 }
 
+// Shared is a shared cache. What it finds lies in the store afterwards; what it does not find in time is not there.
+type Shared interface {
+	// Run looks for runs of a command by its key.
+	Run(ctx context.Context, key digest.Key)
+	// Layer looks for the record of a layer by its key.
+	Layer(ctx context.Context, key digest.Key)
+	// Index looks for what a foreign layer holds.
+	Index(ctx context.Context, id digest.DiffID)
+	// Writes tells whether what was finished will be shared.
+	Writes() bool
+}
+
 // Resolved is an image for one platform that is ready to be brought into the store.
 type Resolved struct {
 	Name       string            // as people see it
@@ -49,6 +61,9 @@ type Resolved struct {
 	Here func(ctx context.Context) bool
 	// Bring puts the manifest with all that it needs into the store.
 	Bring func(ctx context.Context) error
+	// Lend puts the manifest and the config alone into the store, and notes where the layers can be had; nil where they
+	// cannot be had one by one.
+	Lend func(ctx context.Context) error
 }
 
 // Options are what a build needs. All fields must be set but those that say otherwise.
@@ -74,6 +89,8 @@ type Options struct {
 	Sandbox func(ctx context.Context) (*sandbox.Box, error)
 	// Secret gives the value of a secret that a step uses.
 	Secret func(ctx context.Context, name string, s plan.Secret) ([]byte, error)
+	// Shared is the shared cache; nil where none is used.
+	Shared Shared
 	// Build names this build in what it keeps.
 	Build string
 	// Past gives the steps of the last build of a unit, in order; nil where none is known.
@@ -93,6 +110,10 @@ type Result struct {
 	Images []ImageResult
 	Steps  []StepResult
 	Took   time.Duration
+	// Of a build that shares: the runs that it used, the layers of trees, and the foreign layers.
+	Runs   []*store.Run
+	Layers map[digest.Key]*store.Record
+	Bases  []digest.DiffID
 }
 
 // ImageResult is one image over its platforms.
@@ -139,6 +160,25 @@ type StepResult struct {
 // Run builds every image of the plan. Everything that can be found wrong without work is found first, and then there is no
 // result. Of a build that fails later the result holds what was done.
 func Run(ctx context.Context, o Options) (*Result, error) {
+	result, err := run(ctx, o)
+	var away *store.AwayError
+	for range mostRetries {
+		if !errors.As(err, &away) || ctx.Err() != nil {
+			break
+		}
+		// What a shared cache had is not to be had any more: it is made here.
+		o.Sink.Send(event.Warning{Code: event.SharedCache, Text: away.Error() + "; what needs it is built here"})
+		o.Store.ForgetPlaces(away.Places)
+		o.Shared = nil
+		result, err = run(ctx, o)
+	}
+	return result, err
+}
+
+// mostRetries bounds how often a build begins again without places that turned out to be of no use.
+const mostRetries = 3
+
+func run(ctx context.Context, o Options) (*Result, error) {
 	started := time.Now()
 	b := newBuilder(o)
 	defer b.close()
@@ -147,6 +187,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	}
 	result := &Result{}
 	group := newCrew(ctx, o.KeepGoing)
+	whole := ctx
 	ctx = group.ctx
 	for _, u := range o.Plan.Units {
 		group.Go(func() error {
@@ -181,6 +222,9 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		}
 	}
 	creditFirst(result.Steps)
+	if o.Shared != nil && o.Shared.Writes() && whole.Err() == nil {
+		b.gather(whole, result)
+	}
 	b.o.Memory.Save(o.Source)
 	result.Took = time.Since(started)
 	return result, err

@@ -79,19 +79,31 @@ func (b *builder) layerContents(ctx context.Context, desc digest.Descriptor, id 
 			return nil, err
 		}
 		blob := func(ctx context.Context) (io.ReadCloser, error) { return b.o.Store.Fetch(ctx, desc) }
-		walk := func(ctx context.Context, visit func(string, io.Reader) error) error {
-			body, err := blob(ctx)
-			if err != nil {
-				return err
-			}
-			defer body.Close()
-			return walkTar(ctx, body, visit)
-		}
-		contents := b.packed("the layer "+string(desc.Digest), indexed.Entries, walk)
-		contents.blob = blob
-		return contents, nil
+		return b.fromBlob("the layer "+string(desc.Digest), indexed.Entries, blob), nil
 	})
 	return l, err
+}
+
+// lazily gives what a layer holds whose entries are known already: it is opened when somebody needs a file of it.
+func (b *builder) lazily(record *store.Record, entries []tree.Entry) *packedContents {
+	contents, _, _ := b.layered.do(record.DiffID, func() (*packedContents, error) { // nothing can go wrong yet
+		blob := func(ctx context.Context) (io.ReadCloser, error) { return b.o.Store.Fetch(ctx, record.Layer) }
+		return b.fromBlob("the layer "+string(record.Layer.Digest), entries, blob), nil
+	})
+	return contents
+}
+
+func (b *builder) fromBlob(name string, entries []tree.Entry, blob func(ctx context.Context) (io.ReadCloser, error)) *packedContents {
+	contents := b.packed(name, entries, func(ctx context.Context, visit func(string, io.Reader) error) error {
+		body, err := blob(ctx)
+		if err != nil {
+			return err
+		}
+		defer body.Close()
+		return walkTar(ctx, body, visit)
+	})
+	contents.blob = blob
+	return contents
 }
 
 // packed makes contents that are cleaned up when the build ends.

@@ -93,6 +93,11 @@ func plural(n int, noun string) string {
 func (b *builder) packOnce(ctx context.Context, t *stepTree) (*packedLayer, error) {
 	if record, found := b.o.Store.Record(t.layerKey()); found && !t.task.Fresh {
 		return &packedLayer{record, event.Reused}, b.mendIndex(ctx, t, record)
+	} else if b.o.Shared != nil && !t.task.Fresh {
+		b.o.Shared.Layer(ctx, t.layerKey())
+		if record, found := b.o.Store.Record(t.layerKey()); found {
+			return &packedLayer{record, event.Reused}, b.mendIndex(ctx, t, record)
+		}
 	}
 	select {
 	case b.packing <- struct{}{}:

@@ -165,9 +165,41 @@ func (one *base) load(ctx context.Context, b *builder) error {
 	return one.err
 }
 
+// lend tells whether a base can be used without its layers: those are brought when a command needs them, if all that they
+// hold is known.
+func (one *base) lend(ctx context.Context, b *builder) (bool, error) {
+	if b.o.Shared == nil || one.resolved.Lend == nil || one.resolved.Here(ctx) {
+		return false, nil
+	}
+	if err := one.resolved.Lend(ctx); err != nil {
+		return false, err
+	}
+	manifest, err := image.ReadManifest(ctx, b.o.Store, one.resolved.Descriptor)
+	if err != nil {
+		return false, err
+	}
+	config, err := image.ReadConfig(ctx, b.o.Store, manifest)
+	if err != nil {
+		return false, err
+	}
+	for _, id := range config.RootFS.DiffIDs {
+		if !b.o.Store.HasTree(digest.DiffID(id)) {
+			b.o.Shared.Index(ctx, digest.DiffID(id))
+		}
+		if !b.o.Store.HasTree(digest.DiffID(id)) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
 func (one *base) read(ctx context.Context, b *builder) error {
-	if err := one.resolved.Bring(ctx); err != nil {
+	if lent, err := one.lend(ctx, b); err != nil {
 		return err
+	} else if !lent {
+		if err := one.resolved.Bring(ctx); err != nil {
+			return err
+		}
 	}
 	manifest, err := image.ReadManifest(ctx, b.o.Store, one.resolved.Descriptor)
 	if err != nil {

@@ -52,7 +52,22 @@ type why struct {
 
 // recall finds an earlier run of the command that would have gone the same way in this view, or why there is none.
 func (b *builder) recall(ctx context.Context, c *command, key digest.Key) (*stepTree, why) {
-	all := b.o.Store.Runs(key)
+	here := b.o.Store.Runs(key)
+	t, reason := b.among(ctx, c, here)
+	if t == nil && b.o.Shared != nil {
+		b.o.Shared.Run(ctx, key)
+		if all := b.o.Store.Runs(key); len(all) > len(here) || reason.text == gone {
+			t, reason = b.among(ctx, c, all)
+		}
+	}
+	if t == nil && reason.text == "" {
+		reason = b.whyNew(c, key)
+	}
+	return t, reason
+}
+
+// among finds the first of some runs that would have gone the same way, or why none would.
+func (b *builder) among(ctx context.Context, c *command, all []*store.Run) (*stepTree, why) {
 	reason := why{}
 	for i, record := range all {
 		learnt, err := b.learnt(record)
@@ -71,17 +86,16 @@ func (b *builder) recall(ctx context.Context, c *command, key digest.Key) (*step
 		}
 		t, err := b.treeOf(ctx, record.Tree, layer.Compression(c.unit.Compression))
 		if err != nil || !b.o.Store.RelyOnRun(record) {
-			reason = why{text: "what it left is gone from the store"}
+			reason = why{text: gone}
 			continue
 		}
 		t.ran = &ran{outcome: reused, why: spared(record), kept: record.Kept, record: record}
 		return t, why{}
 	}
-	if reason.text == "" {
-		reason = b.whyNew(c, key)
-	}
 	return nil, reason
 }
+
+const gone = "what it left is gone from the store"
 
 // learnt gives the trace of a run.
 func (b *builder) learnt(record *store.Run) (*trace.Trace, error) {
@@ -104,7 +118,11 @@ func spared(record *store.Run) why {
 	if took := time.Duration(record.Millis) * time.Millisecond; took >= leastSpared {
 		w.text += ", " + shortly(took) + " spared"
 	}
-	w.more = []string{"ran at " + record.Made.Local().Format(time.DateTime)}
+	w.more = []string{"ran at " + record.Made.Local().Format(time.DateTime) + ", build " + record.Build}
+	if record.Build == "" {
+		w.text += ", from the shared cache"
+		w.more = []string{"ran at " + record.Made.Local().Format(time.DateTime) + " on another machine"}
+	}
 	return w
 }
 

@@ -393,11 +393,7 @@ func (b *builder) treeOf(ctx context.Context, key digest.Key, compression layer.
 	for _, how := range []layer.Compression{compression, layer.Gzip, layer.Zstd, layer.None} {
 		t.compression = how
 		if record, found := b.o.Store.Record(t.layerKey()); found {
-			contents, err := b.layerContents(ctx, record.Layer, record.DiffID)
-			if err != nil {
-				return nil, err
-			}
-			t.places = placesIn(entries, contents)
+			t.places = placesIn(entries, b.lazily(record, entries))
 			return t, nil
 		}
 	}

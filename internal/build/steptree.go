@@ -142,17 +142,11 @@ func (t *stepTree) seal() {
 	if !slices.IsSortedFunc(t.entries, byPath) {
 		slices.SortFunc(t.entries, byPath)
 	}
-	sum := digest.NewContent()
-	fmt.Fprintf(sum, "%s\n", layer.TreeFormat)
-	var line []byte
 	for i := range t.entries {
-		e := &t.entries[i]
-		line = e.AppendLine(line[:0])
-		sum.Write(line)
-		if e.Kind == tree.File {
+		if e := &t.entries[i]; e.Kind == tree.File {
 			t.files++
 			t.bytes += e.Size
 		}
 	}
-	t.key, t.empty = digest.Key(digest.ContentOf(sum)), len(t.entries) == 0
+	t.key, t.empty = layer.KeyOf(t.entries), len(t.entries) == 0
 }

@@ -25,18 +25,6 @@ type stratum struct {
 	packed  *packedContents // of a base: what else gives its files
 }
 
-// treeKey names a tree by everything that decides its tar, and nothing else.
-func treeKey(entries []tree.Entry) digest.Key {
-	sum := digest.NewContent()
-	fmt.Fprintf(sum, "%s\n", layer.TreeFormat)
-	var line []byte
-	for i := range entries {
-		line = entries[i].AppendLine(line[:0])
-		sum.Write(line)
-	}
-	return digest.Key(digest.ContentOf(sum))
-}
-
 // stratum gives what a step laid down.
 func (t *stepTree) stratum() *stratum {
 	return &stratum{name: t.task.Label, key: t.key, entries: t.all, feed: func(ctx context.Context, entries []tree.Entry) sandbox.Feed {
@@ -84,7 +72,7 @@ func (one *base) stratify() []*stratum {
 		_ = view.Apply(c.entries, c)
 		entries, borrowed := complete(c, view)
 		all = append(all, &stratum{
-			name: fmt.Sprintf("layer %d of %s", i+1, one.resolved.Name), key: treeKey(entries), packed: c,
+			name: fmt.Sprintf("layer %d of %s", i+1, one.resolved.Name), key: layer.KeyOf(entries), packed: c,
 			entries: func(context.Context) ([]tree.Entry, error) { return entries, nil },
 			feed: func(ctx context.Context, entries []tree.Entry) sandbox.Feed {
 				return c.feed(ctx, entries, borrowed)

@@ -79,8 +79,32 @@ func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform
 		missing, err := transfer.Missing(ctx, local, offer.Descriptor)
 		return err == nil && missing == 0
 	}
+	lend := func(ctx context.Context) error {
+		manifest, err := image.ReadManifest(ctx, place, offer.Descriptor)
+		if err != nil {
+			return err
+		}
+		for _, desc := range []digest.Descriptor{manifest.Config, offer.Descriptor} {
+			text, err := image.ReadDocument(ctx, place, desc)
+			if err != nil {
+				return err
+			}
+			if _, err := b.store.PutBytes(desc.MediaType, text); err != nil {
+				return err
+			}
+		}
+		for _, layer := range manifest.Layers {
+			if err := b.store.NoteElsewhere(layer, ref.Host+"/"+ref.Repository); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if ref.Kind != reference.Registry {
+		lend = nil
+	}
 	return &build.Resolved{
-		Name: name, Root: root, Descriptor: offer.Descriptor, Here: here,
+		Lend: lend, Name: name, Root: root, Descriptor: offer.Descriptor, Here: here,
 		Bring: func(ctx context.Context) error {
 			if here(ctx) {
 				return nil

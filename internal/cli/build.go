@@ -32,9 +32,9 @@ func buildCommand() *cli.Command {
 		Name: "build", Usage: "builds images into the store", ArgsUsage: "[IMAGE…] [--fresh [STEP…]]",
 		Description: "Builds the images of the recipe, or those named, for all their platforms. What has not changed is reused.\n\n" +
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
-		Flags: []cli.Flag{platformFlag(), factFlag(),
+		Flags: append([]cli.Flag{platformFlag(), factFlag(),
 			sandboxFlag(), jobsFlag(), keepGoingFlag(),
-			&cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}},
+			&cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}}, shareFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
 	}
 }
@@ -133,15 +133,25 @@ func runBuild(ctx context.Context, s *session) error {
 		view.Close("")
 		return err
 	}
+	cache, err := s.shareIn(p, st, &o)
+	if err != nil {
+		view.Close("")
+		return err
+	}
 	log := s.beginEntry(st, p, &o)
 	result, err := build.Run(ctx, o)
 	log.end(ctx, result, err)
+	publish(ctx, p, cache, result, o.Sink)
 	if err != nil && (result == nil || !o.KeepGoing) {
 		view.Close("")
 		return err
 	}
 	document := buildDocument(result)
 	document.Warnings, document.Number = told.sorted(), log.build.Number
+	if cache != nil {
+		moved := cache.Stats()
+		document.Shared = &report.Shared{Place: cache.Place(), Requests: moved.Requests, Read: moved.Read, Written: moved.Written}
+	}
 	view.Close(document.Summary(result.Took))
 	return errors.Join(err, s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) }))
 }
@@ -241,6 +251,7 @@ func planCommand() *cli.Command {
 		Description: "Finds what a build would do, with every mistake that can be found without building.\n\nExample: imbricat plan gauge",
 		Flags: []cli.Flag{platformFlag(), factFlag(),
 			&cli.BoolFlag{Name: "graph", Usage: "draw what waits for what, with the times of earlier builds and the critical path"},
+			shareFlags()[0], shareFlags()[1],
 			&cli.BoolFlag{Name: "reasons", Usage: "tell every reason for a step that would run, not the first alone"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runPlan(ctx, newSession(c)) },
 	}
@@ -258,6 +269,9 @@ func runPlan(ctx context.Context, s *session) error {
 		return err
 	}
 	defer done()
+	if _, err := s.shareIn(p, st, &o); err != nil {
+		return err
+	}
 	past := s.pastOf(st, view)
 	o.Past = past.past
 	preview, err := build.Look(ctx, o)

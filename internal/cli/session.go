@@ -152,6 +152,7 @@ func (s *session) storeDir() string {
 func (s *session) openStore() (*store.Store, error) {
 	st, err := store.Open(s.storeDir())
 	if err == nil {
+		st.Bring = s.bringer(st, nil)
 		s.atEnd(func() { st.Close() })
 	}
 	return st, err

@@ -37,6 +37,18 @@ const (
 // TreeFormat names everything that decides a layer's tar besides its tree; change it whenever the tar may change.
 const TreeFormat = "imbricat-tree-2"
 
+// KeyOf names a tree by everything that decides its tar, and nothing else. Entries are sorted by path.
+func KeyOf(entries []tree.Entry) digest.Key {
+	sum := digest.NewContent()
+	fmt.Fprintf(sum, "%s\n", TreeFormat)
+	var line []byte
+	for i := range entries {
+		line = entries[i].AppendLine(line[:0])
+		sum.Write(line)
+	}
+	return digest.Key(digest.ContentOf(sum))
+}
+
 // Format names the packer with its version, level and chunk size: everything that decides a layer's bytes besides its
 // tar. It is part of every layer's key. Change it whenever the bytes may change, as with a new compression library.
 func (c Compression) Format() string {

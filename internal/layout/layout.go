@@ -29,6 +29,8 @@ type Layout struct {
 	dir, temp string
 	// Use, where set, is told of every blob that somebody relies on, by its path, and answers whether it is there still.
 	Use func(path string) bool
+	// Absent, where set, is asked for a blob that is not here: it may bring it, and tells whether it tried.
+	Absent func(ctx context.Context, desc digest.Descriptor) (bool, error)
 }
 
 // ErrNotFound is wrapped when a name or a digest is not there.
@@ -308,12 +310,21 @@ func (l *Layout) PutBytes(mediaType string, content []byte) (digest.Descriptor, 
 }
 
 // Fetch opens a blob; reading it to the end verifies it.
-func (l *Layout) Fetch(_ context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
+func (l *Layout) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
 	path, err := l.BlobPath(desc.Digest)
 	if err != nil {
 		return nil, err
 	}
 	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) && l.Absent != nil {
+		tried, bringErr := l.Absent(ctx, desc)
+		if bringErr != nil {
+			return nil, bringErr
+		}
+		if tried {
+			f, err = os.Open(path)
+		}
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("the blob %s is %w", desc.Digest, ErrNotFound)
 	}

@@ -40,6 +40,14 @@ func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
 		p.Images = append(p.Images, x.image(i))
 	}
 	p.Units = x.order
+	if r.Cache != nil {
+		// It belongs to no image, so the platform is this machine's.
+		e := &evaluator{expander: x, scope: x.scope(o.Here), platform: o.Here}
+		p.Share, p.Mode = e.text(r.Cache.Share), r.Cache.Mode
+		if ref, err := reference.Parse(p.Share); p.Share != "" && (err != nil || ref.Kind != reference.Registry && ref.Kind != reference.Layout) {
+			e.report(r.Cache.Pos, "%q is no place for a shared cache: name a repository (HOST/REPOSITORY) or a folder (./DIR)", p.Share)
+		}
+	}
 	if len(x.problems.Problems) > 0 {
 		return nil, x.problems
 	}

@@ -64,9 +64,10 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 			}
 		}},
 		field{key: "silence", read: func(n *yaml.Node) { r.Silence = d.silence(n) }},
-		field{key: "cache", later: true, read: func(n *yaml.Node) {
-			d.object(n, "cache", d.textField("share", true), field{key: "mode", read: func(n *yaml.Node) {
-				d.oneOf(n, "mode", "read", "write", "both")
+		field{key: "cache", read: func(n *yaml.Node) {
+			r.Cache = &Cache{Pos: at(n), Mode: "both"}
+			d.object(n, "cache", field{key: "share", need: true, read: func(n *yaml.Node) { r.Cache.Share = d.text(n, "share") }}, field{key: "mode", read: func(n *yaml.Node) {
+				r.Cache.Mode = d.oneOf(n, "mode", "read", "write", "both")
 			}})
 		}},
 		field{key: "recipes", later: true, read: func(n *yaml.Node) { d.words(n, "recipes", false) }},

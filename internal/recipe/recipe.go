@@ -30,6 +30,14 @@ type Recipe struct {
 	Stages  []Stage
 	Images  []Image
 	Silence []string // codes of warnings that are not given
+	Cache   *Cache   // nil: none is named
+}
+
+// Cache is the shared cache that a recipe names.
+type Cache struct {
+	Pos   Pos
+	Share Template // a repository, or a folder that starts with ./, ../ or /
+	Mode  string   // read, write or both
 }
 
 // Sources says what of the project folder may be taken in.

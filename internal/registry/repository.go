@@ -148,6 +148,41 @@ func (b *blobReader) Read(p []byte) (int, error) {
 	return n, fmt.Errorf("%s: %w: %w", b.what, ErrUnreachable, err)
 }
 
+// Mount has the registry take a blob over from another of its repositories, and tells whether it did. A registry that does
+// not know how, or does not let us, is no error.
+func (r *Repository) Mount(ctx context.Context, desc digest.Descriptor, from string) (bool, error) {
+	q := r.request(http.MethodPost, "mounting the blob "+string(desc.Digest)+" from "+from, "/blobs/uploads/", 201, 202)
+	q.scope += " repository:" + from + ":pull"
+	q.url += "?" + url.Values{"mount": {string(desc.Digest)}, "from": {from}}.Encode()
+	resp, err := r.client.do(ctx, q)
+	var answer *Error
+	if errors.As(err, &answer) && !answer.Temporary() {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	resp.Body.Close()
+	if resp.StatusCode == http.StatusCreated {
+		return true, nil
+	}
+	// The registry began an upload instead, which nobody goes on with.
+	if target, err := uploadURL(resp, desc); err == nil {
+		end := r.request(http.MethodDelete, "ending an upload", "", 204, 202, 200, 404, 405)
+		end.url, end.host = target.String(), target.Host
+		if resp, err := r.client.authorized(ctx, end); err == nil {
+			resp.Body.Close()
+		}
+	}
+	return false, nil
+}
+
+// Host is the registry's host.
+func (r *Repository) Host() string { return r.host }
+
+// Name is the repository's name at its registry.
+func (r *Repository) Name() string { return r.name }
+
 // PutBlob uploads a blob in one piece. open is called again when the upload is tried again.
 func (r *Repository) PutBlob(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
 	// A broken upload leaves bytes behind, so another try begins a new one.

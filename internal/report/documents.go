@@ -24,8 +24,17 @@ type Build struct {
 	// Warnings are in the order of their texts.
 	Warnings []Warning `json:"warnings"`
 	Seconds  float64   `json:"seconds"`
-	Spared   float64   `json:"spared"`          // seconds that reused steps took when they were done
+	Spared   float64   `json:"spared"` // seconds that reused steps took when they were done
+	Shared   *Shared   `json:"shared,omitempty"`
 	Number   int64     `json:"build,omitempty"` // in the logbook
+}
+
+// Shared is what was asked of the shared cache, and the bytes that were moved.
+type Shared struct {
+	Place    string `json:"place"`
+	Requests int    `json:"requests"`
+	Read     int64  `json:"read"`
+	Written  int64  `json:"written"`
 }
 
 // Warning is a doubt that did not stop the work.

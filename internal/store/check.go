@@ -247,6 +247,8 @@ func (c *checker) reaches(name string, desc digest.Descriptor, depth int) {
 	case err != nil:
 		c.lacks(v1.ImageIndexFile, name, "the image %s: %s", name, err)
 		return
+	case !c.store.Has(desc) && depth > 0 && len(c.store.Elsewhere(desc.Digest)) > 0:
+		return // it is brought when somebody opens it
 	case !c.store.Has(desc):
 		c.lacks(path, name, "is missing or has another size; the image %s needs it", name)
 		return

@@ -37,7 +37,8 @@ func (s *Store) fileFor(kind, id, suffix string) (string, error) {
 // hexOf is a hash without the name of its algorithm.
 func hexOf(id string) string { return id[strings.IndexByte(id, ':')+1:] }
 
-// Record finds what a key stands for. A record is only given when its layer is there; a damaged one counts as absent.
+// Record finds what a key stands for. A record is only given when its layer is there, or known to be elsewhere; a damaged
+// one counts as absent.
 func (s *Store) Record(key digest.Key) (*Record, bool) {
 	name, err := s.fileFor("records", string(key), ".json")
 	if err != nil {
@@ -48,7 +49,7 @@ func (s *Store) Record(key digest.Key) (*Record, bool) {
 		return nil, false
 	}
 	var r Record
-	if json.Unmarshal(text, &r) != nil || r.Key != key || !s.Has(r.Layer) {
+	if json.Unmarshal(text, &r) != nil || r.Key != key || !s.Knows(r.Layer) {
 		return nil, false
 	}
 	s.rely(s.path(name))
@@ -66,6 +67,19 @@ func (s *Store) PutRecord(r *Record) error {
 		return err
 	}
 	return s.WriteFile(name, text)
+}
+
+// ImportRecord keeps a record that came from elsewhere, and can be had again from there.
+func (s *Store) ImportRecord(r *Record) error {
+	name, err := s.fileFor("records", string(r.Key), ".json")
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	return s.WriteQuick(name, text)
 }
 
 // maxKept bounds what is read back of trees, tables and notes, in bytes before compression.

@@ -114,6 +114,22 @@ func (s *Store) PutRun(r *Run) error {
 	return s.limitRuns(s.path(filepath.Dir(name)))
 }
 
+// ImportRun keeps a run that came from elsewhere, and can be had again from there. One that is here stays.
+func (s *Store) ImportRun(r *Run) error {
+	name, err := s.runFile(r.Key, r.Trace)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(s.path(name)); err == nil {
+		return nil
+	}
+	text, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	return s.WriteQuick(name, text)
+}
+
 // limitRuns removes the runs of one command that were not used for longest.
 func (s *Store) limitRuns(folder string) error {
 	names, err := os.ReadDir(folder)

@@ -6,6 +6,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,11 +18,12 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"imbricat/internal/digest"
 	"imbricat/internal/layout"
 )
 
 // format is the version of what lies below the folder imbricat/ of a store.
-const format = "2"
+const format = "3"
 
 // Store is an open store. Its methods may be called from several goroutines.
 type Store struct {
@@ -31,12 +33,19 @@ type Store struct {
 	Unlink func(dir string) error
 	// CheckTree compares an unpacked tree in a folder of some form with the lines of its entries; nil where none can be read.
 	CheckTree func(form, root string, entries []byte) error
-	lease     *flock.Flock
+	// Bring puts a blob that is elsewhere into the store; nil where nothing is brought.
+	Bring func(ctx context.Context, desc digest.Descriptor, place string) error
+	lease *flock.Flock
 }
 
 // Open opens a store and makes it where it does not exist. While it is open it holds a lease: nothing that was used since
 // then is trimmed away by any process.
 func Open(dir string) (*Store, error) {
+	// Sandboxes and helpers work elsewhere.
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, fmt.Errorf("opening the store: %w", err)
+	}
 	l, err := layout.Create(dir, filepath.Join(dir, "imbricat", "tmp"))
 	if err != nil {
 		return nil, fmt.Errorf("opening the store: %w", err)
@@ -49,7 +58,7 @@ func Open(dir string) (*Store, error) {
 	if s.lease, err = s.takeLease(); err != nil && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, syscall.EROFS) {
 		return nil, fmt.Errorf("opening the store: %w", err)
 	}
-	s.Use = s.rely
+	s.Use, s.Absent = s.rely, s.bring
 	s.Sweep()
 	return s, nil
 }
@@ -68,10 +77,10 @@ func (s *Store) path(parts ...string) string {
 }
 
 // saved are the folders of what only saves work, below imbricat/.
-var saved = []string{"records", trees, tables, notes, "memo", runs, traces, indexes, logs}
+var saved = []string{"records", trees, tables, notes, "memo", runs, traces, indexes, logs, elsewhere}
 
-// checkFormat brings an older store up to date: what format 1 kept beside blobs and names only saved work, and is made
-// again.
+// checkFormat brings an older store up to date: what older formats kept beside blobs and names only saved work, and is
+// made again.
 func (s *Store) checkFormat() error {
 	text, err := os.ReadFile(s.path("imbricat", "format"))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -83,7 +92,7 @@ func (s *Store) checkFormat() error {
 	switch found := strings.TrimSpace(string(text)); found {
 	case format:
 		return nil
-	case "1":
+	case "1", "2":
 		for _, folder := range saved {
 			if err := os.RemoveAll(s.path("imbricat", folder)); err != nil {
 				return fmt.Errorf("bringing the store %s up to date: %w", s.Dir(), err)
@@ -91,7 +100,7 @@ func (s *Store) checkFormat() error {
 		}
 		return s.WriteFile(filepath.Join("imbricat", "format"), []byte(format+"\n"))
 	default:
-		return fmt.Errorf("the store %s has format %q; this version of imbricat reads formats 1 and %s: use another folder with --store",
+		return fmt.Errorf("the store %s has format %q; this version of imbricat reads formats 1 to %s: use another folder with --store",
 			s.Dir(), found, format)
 	}
 }

@@ -185,6 +185,8 @@ func kindOf(below string, named map[digest.Digest]bool, layers map[string]bool) 
 			return "layer"
 		}
 		return "blob"
+	case parts[0] == "imbricat" && len(parts) == 4 && parts[1] == elsewhere && named[digest.Digest("sha256:"+parts[2]+strings.TrimSuffix(parts[3], ".json"))]:
+		return "image"
 	case parts[0] == "imbricat" && len(parts) > 2 && slices.Contains(saved, parts[1]):
 		return "saved"
 	case parts[0] == "imbricat" && len(parts) > 2 && parts[1] == "tmp":

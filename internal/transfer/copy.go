@@ -221,7 +221,11 @@ func (c *copier) moveBlobs(ctx context.Context) error {
 
 func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, task event.Task) error {
 	began := time.Now()
-	there, err := c.to.Has(ctx, desc)
+	mounted, err := c.mount(ctx, desc)
+	there := mounted
+	if err == nil && !mounted {
+		there, err = c.to.Has(ctx, desc)
+	}
 	if err == nil && !there {
 		c.o.Sink.Send(event.Started{Task: task, Act: "sending", Total: desc.Size})
 		err = c.again(ctx, func() error { return c.to.Put(ctx, desc, c.opener(ctx, desc, task)) })
@@ -238,6 +242,9 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, task even
 		return err
 	case there:
 		done.Outcome, done.Reason = event.Skipped, "it is there already"
+		if mounted {
+			done.Reason = "the registry has it"
+		}
 		c.result.Skipped++
 		c.result.SkippedBytes += desc.Size
 	default:
@@ -246,6 +253,21 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, task even
 	}
 	c.o.Sink.Send(done)
 	return nil
+}
+
+// mount has the destination take a blob over from a place nearby where that is known to have it.
+func (c *copier) mount(ctx context.Context, desc digest.Descriptor) (bool, error) {
+	from, lends := c.from.(lender)
+	to, mounts := c.to.(mounter)
+	if !lends || !mounts {
+		return false, nil
+	}
+	for _, place := range from.Elsewhere(desc.Digest) {
+		if mounted, err := to.Mount(ctx, desc, place); err != nil || mounted {
+			return mounted, err
+		}
+	}
+	return false, nil
 }
 
 // label names a blob for people.

@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"path/filepath"
+	"strings"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/image"
@@ -38,6 +39,16 @@ type Place interface {
 	Close() error
 	// String is the place for messages.
 	String() string
+}
+
+// lender is a place that knows where else blobs can be had.
+type lender interface {
+	Elsewhere(d digest.Digest) []string
+}
+
+// mounter is a place that can take blobs over from a neighbour: a place HOST/REPOSITORY of the same registry.
+type mounter interface {
+	Mount(ctx context.Context, desc digest.Descriptor, place string) (bool, error)
 }
 
 // Opener opens places.
@@ -69,7 +80,7 @@ func (o *Opener) place(ref reference.Reference, open func(dir string) (*layout.L
 	case reference.Registry:
 		return &remote{repository: o.Client.Repository(ref.Host, ref.Repository), ref: ref}, nil
 	case reference.Store:
-		return &local{Layout: o.Store.Layout, ref: ref}, nil
+		return &stored{local{Layout: o.Store.Layout, ref: ref}, o.Store}, nil
 	}
 	l, err := open(o.path(ref))
 	if err != nil {
@@ -90,6 +101,15 @@ type local struct {
 	*layout.Layout
 	ref reference.Reference
 }
+
+// stored is the store, some of whose blobs may be elsewhere.
+type stored struct {
+	local
+	store *store.Store
+}
+
+// Elsewhere implements lender.
+func (s *stored) Elsewhere(d digest.Digest) []string { return s.store.Elsewhere(d) }
 
 func (l *local) Root(context.Context) (digest.Descriptor, error) {
 	var desc digest.Descriptor
@@ -218,6 +238,15 @@ func (r *remote) Has(ctx context.Context, desc digest.Descriptor) (bool, error) 
 	}
 	_, there, err := r.repository.HasManifest(ctx, string(desc.Digest), []string{desc.MediaType})
 	return there, err
+}
+
+// Mount implements mounter.
+func (r *remote) Mount(ctx context.Context, desc digest.Descriptor, place string) (bool, error) {
+	from, same := strings.CutPrefix(place, r.repository.Host()+"/")
+	if !same || from == r.repository.Name() {
+		return false, nil
+	}
+	return r.repository.Mount(ctx, desc, from)
 }
 
 func (r *remote) Whole() bool { return true }

@@ -1,0 +1,180 @@
+package share
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+	specs "github.com/opencontainers/image-spec/specs-go"
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/layer"
+	"imbricat/internal/store"
+	"imbricat/internal/tree"
+)
+
+// Media types and annotations of a shared cache. The manifest is an image manifest with an artifact type, as the
+// image-spec describes for what is no image.
+const (
+	artifactType = "application/vnd.imbricat.cache.v1+json"
+	packType     = "application/vnd.imbricat.pack.v1+json.zstd"
+	namesKey     = "dev.imbricat.names"  // of a pack: what it can be asked for
+	layersKey    = "dev.imbricat.layers" // of a pack: layers that belong to it
+	madeKey      = "dev.imbricat.made"
+)
+
+// pack is what one build used.
+type pack struct {
+	Format  int                      `json:"format"`
+	Runs    []packedRun              `json:"runs"`
+	Traces  map[digest.Key]string    `json:"traces"`
+	Trees   map[digest.Key]string    `json:"trees"`   // entries of what commands left
+	Layers  []packedLayer            `json:"layers"`  // records of layers
+	Indexes map[digest.DiffID]string `json:"indexes"` // of foreign layers
+}
+
+const packFormat = 1
+
+type packedRun struct{ store.Run }
+
+// packedLayer is the record of a layer, with the tree that it holds.
+type packedLayer struct {
+	store.Record
+	Tree digest.Key `json:"tree"`
+}
+
+func (p *pack) names() []string {
+	all := map[string]bool{}
+	for i := range p.Runs {
+		// The trace is there for telling whether a run is shared already.
+		all[nameOf(string(p.Runs[i].Key))], all[nameOf(string(p.Runs[i].Trace))] = true, true
+	}
+	for i := range p.Layers {
+		all[nameOf(string(p.Layers[i].Key))] = true
+	}
+	for id := range p.Indexes {
+		all[nameOf(string(id))] = true
+	}
+	return sortedNames(all)
+}
+
+func sortedNames(all map[string]bool) []string {
+	names := make([]string, 0, len(all))
+	for name := range all {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+func (p *pack) encode() ([]byte, error) {
+	p.Format = packFormat
+	text, err := json.Marshal(p)
+	if err != nil {
+		return nil, err
+	}
+	z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return nil, err
+	}
+	return z.EncodeAll(text, nil), nil
+}
+
+func decodePack(packed []byte) (*pack, error) {
+	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxUnpacked))
+	if err != nil {
+		return nil, err
+	}
+	defer z.Close()
+	text, err := z.DecodeAll(packed, nil)
+	if err != nil {
+		return nil, fmt.Errorf("unpacking: %w", err)
+	}
+	p := &pack{}
+	if err := json.Unmarshal(text, p); err != nil {
+		return nil, fmt.Errorf("reading: %w", err)
+	}
+	if p.Format != packFormat {
+		return nil, fmt.Errorf("it has format %d, and this version reads %d", p.Format, packFormat)
+	}
+	return p, nil
+}
+
+// treeMatches tells whether entries are those of the tree whose name they stand under.
+func treeMatches(id digest.Key, text string) bool {
+	entries, err := tree.DecodeEntries(text)
+	if err != nil {
+		return false
+	}
+	for i := range entries {
+		if clean, err := tree.CleanPath(entries[i].Path); err != nil || clean != entries[i].Path {
+			return false
+		}
+	}
+	return layer.KeyOf(entries) == id
+}
+
+// indexMatches tells whether an index says of itself that it is of the layer. Whether that is true shows when the layer is
+// unpacked.
+func indexMatches(id digest.DiffID, text string) bool {
+	indexed, err := layer.DecodeIndex([]byte(text))
+	return err == nil && indexed.DiffID == id
+}
+
+func decodeManifest(body []byte) (*v1.Manifest, error) {
+	if len(body) > maxManifest {
+		return nil, errors.New("its manifest is larger than any of ours")
+	}
+	m := &v1.Manifest{}
+	if err := json.Unmarshal(body, m); err != nil {
+		return nil, fmt.Errorf("its manifest cannot be read: %w", err)
+	}
+	if m.ArtifactType != artifactType {
+		return nil, fmt.Errorf("what lies there is no shared cache but %q", strings.ToValidUTF8(m.ArtifactType, "?"))
+	}
+	for _, l := range m.Layers {
+		if err := l.Digest.Validate(); err != nil || l.Size < 0 {
+			return nil, fmt.Errorf("its manifest names the blob %q", l.Digest)
+		}
+	}
+	return m, nil
+}
+
+// withPack gives a manifest that also lists a pack and its layers. The oldest packs go beyond the bound, and layers that
+// no pack needs any more with them.
+func withPack(old *v1.Manifest, desc v1.Descriptor, layers []v1.Descriptor) *v1.Manifest {
+	m := &v1.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: v1.MediaTypeImageManifest, ArtifactType: artifactType, Config: v1.DescriptorEmptyJSON}
+	m.Config.Data = nil
+	var packs, rest []v1.Descriptor
+	if old != nil {
+		for _, l := range old.Layers {
+			switch {
+			case l.MediaType == packType && l.Digest != desc.Digest:
+				packs = append(packs, l)
+			case l.MediaType != packType:
+				rest = append(rest, l)
+			}
+		}
+	}
+	packs = append(packs, desc)
+	packs = packs[max(0, len(packs)-mostPacks):]
+	needed := map[string]bool{}
+	for _, p := range packs {
+		for _, name := range strings.Fields(p.Annotations[layersKey]) {
+			needed[name] = true
+		}
+	}
+	listed := map[digest.Digest]bool{}
+	for _, l := range append(rest, layers...) {
+		if needed[nameOf(string(l.Digest))] && !listed[l.Digest] {
+			listed[l.Digest] = true
+			m.Layers = append(m.Layers, l)
+		}
+	}
+	m.Layers = append(m.Layers, packs...)
+	return m
+}

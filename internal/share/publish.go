@@ -1,0 +1,200 @@
+package share
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"golang.org/x/sync/errgroup"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/store"
+)
+
+// Finished is what a build used and others may want.
+type Finished struct {
+	Runs   []*store.Run
+	Layers map[digest.Key]*store.Record // by the trees that they hold
+	Bases  []digest.DiffID              // foreign layers, whose indexes are worth having
+	// Places are repositories in which layers may be already.
+	Places []string
+}
+
+// Publish shares what a build finished. What the cache has already is not sent again, and where there is nothing new
+// nothing is written. The error is for a warning.
+func (c *Cache) Publish(ctx context.Context, f Finished) error {
+	if !c.Writes() {
+		return nil
+	}
+	p, layers, err := c.gather(f)
+	if err != nil || len(p.Runs)+len(p.Layers) == 0 {
+		return err
+	}
+	body, err := p.encode()
+	if err != nil {
+		return err
+	}
+	if len(body) > maxPack {
+		return fmt.Errorf("what is to be shared takes %d bytes without layers, more than %d", len(body), maxPack)
+	}
+	desc := v1.Descriptor{MediaType: packType, Digest: digest.FromBytes(body), Size: int64(len(body)), Annotations: map[string]string{
+		namesKey: strings.Join(p.names(), " "), layersKey: strings.Join(namesOfBlobs(layers), " "), madeKey: time.Now().UTC().Format(time.RFC3339)}}
+	return c.backend.Locked(ctx, func() error {
+		// Another writer may replace the manifest between our reading and our writing, so it is read again.
+		for range 3 {
+			old, err := c.current(ctx)
+			if err != nil {
+				return err
+			}
+			if old != nil && hasAll(old, p, layers) {
+				return nil
+			}
+			if err := c.send(ctx, old, desc, body, layers, f.Places); err != nil {
+				return err
+			}
+			manifest, err := json.Marshal(withPack(old, desc, layers))
+			if err != nil {
+				return err
+			}
+			c.count(1, 0)
+			if err := c.backend.PutManifest(ctx, manifest); err != nil {
+				return err
+			}
+			if now, err := c.current(ctx); err == nil && now != nil && slices.ContainsFunc(now.Layers, func(l v1.Descriptor) bool { return l.Digest == desc.Digest }) {
+				return nil
+			}
+		}
+		return errors.New("others keep writing to it")
+	})
+}
+
+func (c *Cache) count(requests int, written int64) {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	c.stats.Requests += requests
+	c.stats.Written += written
+}
+
+func namesOfBlobs(layers []v1.Descriptor) []string {
+	all := map[string]bool{}
+	for _, l := range layers {
+		all[nameOf(string(l.Digest))] = true
+	}
+	return sortedNames(all)
+}
+
+// hasAll tells whether a manifest's packs know all of what a pack can be asked for, and its layers.
+func hasAll(m *v1.Manifest, p *pack, layers []v1.Descriptor) bool {
+	known := map[string]bool{}
+	for _, l := range m.Layers {
+		if l.MediaType == packType {
+			for _, name := range strings.Fields(l.Annotations[namesKey]) {
+				known[name] = true
+			}
+		} else {
+			known[string(l.Digest)] = true
+		}
+	}
+	return !slices.ContainsFunc(p.names(), func(name string) bool { return !known[name] }) &&
+		!slices.ContainsFunc(layers, func(l v1.Descriptor) bool { return !known[string(l.Digest)] })
+}
+
+func (c *Cache) current(ctx context.Context) (*v1.Manifest, error) {
+	limited, cancel := context.WithTimeout(ctx, 2*c.patience.Manifest)
+	defer cancel()
+	c.count(1, 0)
+	body, err := c.backend.Manifest(limited)
+	if errors.Is(err, ErrNone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	m, err := decodeManifest(body)
+	if err != nil {
+		return nil, nil // what nobody can read is replaced
+	}
+	return m, nil
+}
+
+// gather puts a pack together. What the store has lost meanwhile is left out.
+func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor, error) {
+	p := &pack{Traces: map[digest.Key]string{}, Trees: map[digest.Key]string{}, Indexes: map[digest.DiffID]string{}, Runs: []packedRun{}, Layers: []packedLayer{}}
+	var layers []v1.Descriptor
+	for tree, record := range f.Layers {
+		p.Layers = append(p.Layers, packedLayer{*record, tree})
+		if !slices.ContainsFunc(layers, func(l v1.Descriptor) bool { return l.Digest == record.Layer.Digest }) {
+			layers = append(layers, v1.Descriptor{MediaType: record.Layer.MediaType, Digest: record.Layer.Digest, Size: record.Layer.Size})
+		}
+	}
+	slices.SortFunc(p.Layers, func(a, b packedLayer) int { return strings.Compare(string(a.Key), string(b.Key)) })
+	slices.SortFunc(layers, func(a, b v1.Descriptor) int { return strings.Compare(string(a.Digest), string(b.Digest)) })
+	for _, run := range f.Runs {
+		learnt, found := c.store.Trace(run.Trace)
+		entries, there := c.store.Entries(run.Tree)
+		if !found || !there || run.Bytes > 0 && f.Layers[run.Tree] == nil {
+			continue
+		}
+		shared := *run
+		shared.Log, shared.Build = "", "" // what was printed stays on the machine
+		p.Runs = append(p.Runs, packedRun{shared})
+		p.Traces[run.Trace], p.Trees[run.Tree] = string(learnt), string(entries)
+	}
+	slices.SortFunc(p.Runs, func(a, b packedRun) int { return strings.Compare(string(a.Key+a.Trace), string(b.Key+b.Trace)) })
+	for _, id := range f.Bases {
+		if text, found := c.store.Tree(id); found {
+			p.Indexes[id] = string(text)
+		}
+	}
+	return p, layers, nil
+}
+
+// send puts the blobs of a pack that the manifest does not list yet.
+func (c *Cache) send(ctx context.Context, old *v1.Manifest, desc v1.Descriptor, body []byte, layers []v1.Descriptor, places []string) error {
+	listed := map[digest.Digest]bool{}
+	if old != nil {
+		for _, l := range old.Layers {
+			listed[l.Digest] = true
+		}
+	}
+	var written atomic.Int64
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(4)
+	put := func(blob v1.Descriptor, places []string, open func() (io.ReadCloser, error)) {
+		group.Go(func() error {
+			c.count(1, 0)
+			sent, err := c.backend.Put(ctx, blob, places, open)
+			if err != nil {
+				return fmt.Errorf("sharing the blob %s: %w", blob.Digest, err)
+			}
+			if sent {
+				written.Add(blob.Size)
+			}
+			return c.store.NoteElsewhere(blob, c.backend.Place())
+		})
+	}
+	for _, l := range layers {
+		if listed[l.Digest] {
+			continue
+		}
+		put(l, append(c.store.Elsewhere(l.Digest), places...), func() (io.ReadCloser, error) { return c.store.Fetch(ctx, l) })
+	}
+	bytesOf := func(text []byte) func() (io.ReadCloser, error) {
+		return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }
+	}
+	if old == nil {
+		put(v1.Descriptor{MediaType: v1.MediaTypeEmptyJSON, Digest: v1.DescriptorEmptyJSON.Digest, Size: v1.DescriptorEmptyJSON.Size}, nil, bytesOf([]byte("{}")))
+	}
+	put(desc, nil, bytesOf(body))
+	err := group.Wait()
+	c.count(0, written.Load())
+	return err
+}
