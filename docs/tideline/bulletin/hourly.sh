@@ -1,0 +1,2 @@
+#!/bin/sh
+echo "high water at $1"
