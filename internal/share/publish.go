@@ -118,11 +118,8 @@ func (c *Cache) current(ctx context.Context) (*v1.Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, err := decodeManifest(body)
-	if err != nil {
-		return nil, nil // what nobody can read is replaced
-	}
-	return m, nil
+	// What is no cache belongs to somebody else and is never replaced.
+	return decodeManifest(body)
 }
 
 // gather puts a pack together. What the store has lost meanwhile is left out.
