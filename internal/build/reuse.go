@@ -119,7 +119,7 @@ func spared(record *store.Run) why {
 		w.text += ", " + shortly(took) + " spared"
 	}
 	w.more = []string{"ran at " + record.Made.Local().Format(time.DateTime) + ", build " + record.Build}
-	if record.Build == "" {
+	if record.Shared {
 		w.text += ", from the shared cache"
 		w.more = []string{"ran at " + record.Made.Local().Format(time.DateTime) + " on another machine"}
 	}

@@ -206,3 +206,96 @@ func TestReuseIsRight(t *testing.T) {
 		})
 	}
 }
+
+// TestWritesRead: whatever a layer carries from below is an input, though the command never opened it for reading.
+func TestWritesRead(t *testing.T) {
+	t.Parallel()
+	s := commandSite(t, sandbox.Options{})
+	copied := commandSite(t, sandbox.Options{NoOverlay: true})
+	write := func(name, text string) func(dir string) {
+		return func(dir string) {
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+		}
+	}
+	mode := func(name string, mode os.FileMode) func(dir string) {
+		return func(dir string) { require.NoError(t, os.Chmod(filepath.Join(dir, name), mode)) }
+	}
+	folders := "755" // the mode of /t/d, which a step of the recipe sets
+	folderMode := func(string) { folders = "711" }
+	for _, c := range []struct {
+		name, script string
+		edit         func(dir string)
+		runs         bool
+	}{
+		{"content under chmod", "chmod 600 /t/f", write("t/f", "other"), true},
+		{"content under chown", "chown 7 /t/f", write("t/f", "other"), true},
+		{"content under a new time", "touch -d 2001-01-01 /t/f", write("t/f", "other"), true},
+		{"content under an append", "echo more >> /t/f", write("t/f", "other"), true},
+		{"content under a partial write", "printf x | dd of=/t/f conv=notrunc 2> /dev/null", write("t/f", "other"), true},
+		{"content under a shorter end", "truncate -s 1 /t/f", write("t/f", "other"), true},
+		{"content under a hard link", "ln /t/f /t/g", write("t/f", "other"), true},
+		{"content under a new name", "mv /t/f /t/g", write("t/f", "other"), true},
+		{"mode under replaced content", "echo new > /t/f", mode("t/f", 0o755), true},
+		{"no content under replaced content", "echo new > /t/f", write("t/f", "other"), false},
+		{"no content of what is removed", "rm /t/f", write("t/f", "other"), false},
+		{"that there is something to remove", "rm -f /t/f", func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "t/f"))) }, true},
+		{"all of a folder with a new name", "mv /t/d /t/n", write("t/d/e/deep", "other"), true},
+		{"names in a folder with a new name", "mv /t/d /t/n", write("t/d/e/more", "more"), true},
+		{"the names in a folder that is removed", "rm -r /t/d", write("t/d/e/more", "more"), true},
+		{"the names in a folder that is replaced", "rm -r /t/d; mkdir /t/d; echo 1 > /t/d/f", write("t/d/e/more", "more"), true},
+		{"that a folder is empty", "rmdir /t/d 2> /dev/null || true", func(dir string) { require.NoError(t, os.RemoveAll(filepath.Join(dir, "t/d/e"))) }, true},
+		{"a folder that is made on the way", "mkdir -p /t/d/e/f/g", func(dir string) { require.NoError(t, os.MkdirAll(filepath.Join(dir, "t/d/e/f"), 0o755)) }, true},
+		{"the mode of a folder that is written into", "echo 1 > /t/d/new", folderMode, true},
+		{"no names of a folder that is written into", "echo 1 > /t/d/new", write("t/d/other", "other"), false},
+		{"absence under what is made", "echo 1 > /t/new", write("t/new", "there"), true},
+		{"what was made first is no input", "echo 1 > /t/new; cat /t/new > /t/copy", write("t/f", "other"), false},
+		{"a link on the way", "cat /t/l/deep > /out", func(dir string) {
+			require.NoError(t, os.MkdirAll(filepath.Join(dir, "t/x"), 0o755))
+			write("t/x/deep", "deep")(dir)
+			require.NoError(t, os.Remove(filepath.Join(dir, "t/l")))
+			require.NoError(t, os.Symlink("x", filepath.Join(dir, "t/l")))
+		}, true},
+		{"through a link that it made", "ln -s /t/d /t/own; cat /t/own/e/deep > /out", write("t/d/e/deep", "other"), true},
+		{"through a folder that it renamed", "mkdir /t/a; ln -s /t/d/e /t/a/b; mv /t/a /t/c; cat /t/c/b/deep > /out", write("t/d/e/deep", "other"), true},
+		{"through dots of a folder that it made", "mkdir -p /n/m; cat /n/m/../../t/f > /out", write("t/f", "other"), true},
+		{"through the links of open files", "exec 3< /t/d; cat /proc/self/fd/3/e/deep > /out", write("t/d/e/deep", "other"), true},
+		{"in another root", "mkdir -p /r/bin /r/t; cp /bin/busybox /r/bin; ln -s /bin/../t /r/bin/t; cp -r /t /r; chroot /r /bin/busybox cat /bin/t/f > /out", write("t/f", "other"), true},
+		{"another root in the view", "chroot /t/root /busybox cat /deep > /out 2>&1 || true", write("t/root/deep", "other"), true},
+		{"what a glob found", "echo /t/d/* > /out", write("t/d/z", ""), true},
+		{"a test for absence", "test -e /t/z || echo none > /out", write("t/z", ""), true},
+		{"the access of another user", "chmod 777 /o; su -s /bin/sh nobody -c 'cat /t/d/e/deep > /o/x 2>&1 || true'", folderMode, true},
+		{"neither modes nor names for root", "cat /t/d/e/deep > /out", func(dir string) { folderMode(dir); write("t/d/z", "")(dir) }, false},
+		{"nothing", "true", write("t/f", "other"), false},
+	} {
+		for kind, s := range map[string]*site{"overlay": s, "copied": copied} {
+			if kind == "copied" && strings.Contains(c.name, "no content") {
+				continue // what was replaced cannot be told from what was changed
+			}
+			require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "t")))
+			for name, text := range map[string]string{"t/f": "text\n", "t/d/e/deep": "deep\n", "t/d/g": "g\n", "t/root/deep": "below\n"} {
+				write(name, text)(s.dir)
+			}
+			require.NoError(t, os.Symlink("d/e", filepath.Join(s.dir, "t/l")))
+			program, err := os.ReadFile("/bin/busybox")
+			require.NoError(t, err)
+			write("t/root/busybox", string(program))(s.dir)
+			mode("t/root/busybox", 0o755)(s.dir)
+			recipe := func() string {
+				return gauge("copy: {from: bin, to: /bin}", "copy: {from: t, to: /t}", `write: {to: /etc/passwd, text: "root:x:0:0::/:/bin/sh\nnobody:x:65534:65534::/:/bin/sh\n"}`,
+					`run: {command: [/bin/busybox, sh, -c, "/bin/busybox --install -s /bin; mkdir /o"]}`, "run: {command: [/bin/chmod, '"+folders+"', /t/d]}", fmt.Sprintf("run: {command: [/bin/sh, -e, -c, %q]}", c.script))
+			}
+			folders = "755"
+			_, err = s.build(recipe())
+			require.NoError(t, err, c.name)
+			c.edit(s.dir)
+			again, err := s.build(recipe())
+			require.NoError(t, err, c.name)
+			last := again.Steps[len(again.Steps)-1]
+			require.Equal(t, c.runs, last.Outcome == event.Ran, "%s: %s: %s, %s", kind, c.name, last.Outcome, last.Reason)
+			if !c.runs {
+				require.Equal(t, event.Reused, last.Outcome, c.name)
+			}
+		}
+	}
+}

@@ -141,7 +141,7 @@ func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor, error) {
 			continue
 		}
 		shared := *run
-		shared.Log, shared.Build = "", "" // what was printed stays on the machine
+		shared.Log, shared.Build, shared.Shared = "", "", false // what was printed stays on the machine
 		p.Runs = append(p.Runs, packedRun{shared})
 		p.Traces[run.Trace], p.Trees[run.Tree] = string(learnt), string(entries)
 	}

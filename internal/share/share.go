@@ -276,6 +276,7 @@ func (c *Cache) keep(p *pack) error {
 		if !traces[r.Trace] || !trees[r.Tree] || r.Bytes > 0 && !slices.ContainsFunc(p.Layers, func(l packedLayer) bool { return l.Tree == r.Tree && layers[l.Key] }) {
 			continue
 		}
+		r.Shared, r.Build = true, ""
 		if err := c.store.ImportRun(&r.Run); err != nil {
 			return err
 		}

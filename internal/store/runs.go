@@ -30,8 +30,9 @@ type Run struct {
 	Millis int64      `json:"millis"` // of wall time
 	CPU    int64      `json:"cpu"`    // of processor time, in milliseconds
 	Made   time.Time  `json:"made"`
-	Build  string     `json:"build,omitempty"` // the build that ran it
-	Kept   []string   `json:"kept,omitempty"`  // kept directories that the command had
+	Build  string     `json:"build,omitempty"`  // the build that ran it
+	Shared bool       `json:"shared,omitempty"` // it came from another machine
+	Kept   []string   `json:"kept,omitempty"`   // kept directories that the command had
 }
 
 // More kinds of what only saves work.

@@ -98,7 +98,7 @@ func (r *Resolver) end(path string, acts Act) {
 	if acts&(Look|Read|List|Change|Overwrite|Move) != 0 {
 		asked |= Meta
 	}
-	if acts&(Read|Change|Move) != 0 && !isFolder {
+	if acts&(Read|Change|Move) != 0 && n.Kind == tree.File {
 		asked |= Content
 	}
 	if isFolder && acts&(List|Remove) != 0 {
