@@ -77,11 +77,15 @@ func (p *pack) encode() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return compressed(text), nil
+}
+
+func compressed(text []byte) []byte {
 	z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
 	if err != nil {
-		return nil, err
+		panic(err) // the options are constants
 	}
-	return z.EncodeAll(text, nil), nil
+	return z.EncodeAll(text, nil)
 }
 
 func decodePack(packed []byte) (*pack, error) {
