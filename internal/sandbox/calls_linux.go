@@ -129,6 +129,12 @@ func observingProgram(named map[callID]*kernelCall, calm map[uint32][]uint32) ([
 	notify, allow := bpf.RetConstant{Val: unix.SECCOMP_RET_USER_NOTIF}, bpf.RetConstant{Val: unix.SECCOMP_RET_ALLOW}
 	for arch, numbers := range calm {
 		part := []bpf.Instruction{bpf.LoadAbsolute{Off: offsetNumber, Size: 4}}
+		// What names paths comes first: the kernel remembers by itself what is always let through.
+		for id, c := range named {
+			if id.arch == arch && c.act != "control" {
+				part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: id.number, SkipTrue: 1}, notify)
+			}
+		}
 		for _, n := range numbers {
 			part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: n, SkipTrue: 1}, allow)
 		}

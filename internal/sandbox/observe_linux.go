@@ -49,6 +49,8 @@ const mostNotes = 2_000_000
 const (
 	listenerReceive = 0xc0502100
 	listenerSend    = 0xc0182101
+	listenerFlags   = 0x40082104
+	syncWakeUp      = 1      // SECCOMP_USER_NOTIF_FD_SYNC_WAKE_UP
 	filterListener  = 1 << 3 // SECCOMP_FILTER_FLAG_NEW_LISTENER
 	filterKillable  = 1 << 5 // SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV
 	answerContinue  = 1
@@ -96,6 +98,8 @@ func observe(proc int, live bool) (*observer, error) {
 		if fd, _, errno = unix.RawSyscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, flags, uintptr(unsafe.Pointer(&p))); errno == 0 {
 			o.listener = int(fd)
 			unix.CloseOnExec(o.listener)
+			// Caller and observer take turns, so one processor serves both best. Kernels before 6.6 do not know how.
+			_, _, _ = unix.Syscall(unix.SYS_IOCTL, fd, listenerFlags, syncWakeUp)
 			return o, nil
 		}
 	}

@@ -24,20 +24,21 @@ import (
 // machine is a box in which commands see this machine's own programs.
 type machine struct {
 	*Box
-	t     *testing.T
+	t     testing.TB
 	dir   string
 	base  string
 	view  []tree.Entry
-	links []tree.Entry
 	shown []Mount
+
+	observe bool
 }
 
 // newMachine shows /usr and what else programs need, and a folder /w of the test's own to work in.
-func newMachine(t *testing.T) *machine {
+func newMachine(t testing.TB) *machine {
 	box, err := Open(context.Background(), Options{Time: 946684800})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, box.Close()) })
-	m := &machine{Box: box, t: t, dir: t.TempDir()}
+	m := &machine{Box: box, t: t, dir: t.TempDir(), observe: true}
 	m.view = []tree.Entry{{Kind: tree.Folder, Mode: 0o755}}
 	for _, name := range []string{"bin", "etc", "lib", "lib32", "lib64", "opt", "root", "sbin", "tmp", "usr", "w"} {
 		if target, err := os.Readlink("/" + name); err == nil {
@@ -59,7 +60,7 @@ func newMachine(t *testing.T) *machine {
 
 func (m *machine) run(work string, args ...string) (Status, string) {
 	var out strings.Builder
-	s := &Spec{Work: filepath.Join(m.dir, "work"), Top: m.view[0], Args: args, Dir: "/w", Lower: []string{m.base}, Observe: true, Stdout: &out, Stderr: &out,
+	s := &Spec{Work: filepath.Join(m.dir, "work"), Top: m.view[0], Args: args, Dir: "/w", Lower: []string{m.base}, Observe: m.observe, Stdout: &out, Stderr: &out,
 		Env:    []string{"PATH=/usr/local/go/bin:/usr/local/bin:/usr/sbin:/usr/bin:/bin", "HOME=/w", "npm_config_cache=/tmp/npm"},
 		Mounts: append(slices.Clone(m.shown), Mount{From: work, At: "/w"})}
 	require.NoError(m.t, os.Mkdir(s.Work, 0o755))

@@ -1,0 +1,89 @@
+package sandbox
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/tree"
+)
+
+// BenchmarkObserved compares commands that are observed with the same ones that are not, in turns: the ratio of the medians
+// of five is what counts. IMBRICAT_BENCH_NPM names a folder with a package.json and a filled cache of npm in .npm.
+func BenchmarkObserved(b *testing.B) {
+	m := newMachine(b)
+	work := b.TempDir()
+	require.NoError(b, os.Chmod(work, 0o777))
+	// 20,000 files lie in the view, as those of a step do.
+	content := digest.ContentBytes([]byte("3.42"))
+	m.view = append(m.view, tree.Entry{Path: "tree", Kind: tree.Folder, Mode: 0o755})
+	for i := range 200 {
+		dir := fmt.Sprintf("tree/%03d", i)
+		m.view = append(m.view, tree.Entry{Path: dir, Kind: tree.Folder, Mode: 0o755})
+		for j := range 100 {
+			m.view = append(m.view, tree.Entry{Path: fmt.Sprintf("%s/tide-%03d.txt", dir, j), Kind: tree.File, Mode: 0o644, Size: 4, Content: content})
+		}
+	}
+	require.NoError(b, m.Lay(context.Background(), filepath.Join(m.dir, "tree"), m.view, func(put func(int, int64, io.Reader) error) error {
+		for i := range m.view {
+			if m.view[i].Kind == tree.File {
+				if err := put(i, 4, strings.NewReader("3.42")); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}))
+	m.base = filepath.Join(m.dir, "tree")
+	commands := map[string]string{
+		"find":    "find /tree -type f -size +1k",
+		"tar":     "tar -cf /w/tree.tar -C / tree",
+		"compile": "rm -rf /w/gocache; cd /usr/local/go/src/cmd/gofmt && GOCACHE=/w/gocache GOFLAGS=-mod=mod GOTOOLCHAIN=local CGO_ENABLED=0 go build -o /w/gofmt .",
+		"true":    "true",
+	}
+	if dir := os.Getenv("IMBRICAT_BENCH_NPM"); dir != "" {
+		out, err := exec.Command("cp", "-a", dir, filepath.Join(work, "npm")).CombinedOutput()
+		require.NoError(b, err, string(out))
+		commands["npm"] = "cd /w/npm && rm -rf node_modules && npm install --offline --no-audit --no-fund --ignore-scripts --cache /w/npm/.npm"
+	}
+	for name, line := range commands {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				var took [2][]time.Duration
+				var notes int
+				for round := range 12 {
+					m.observe = round%2 == 1
+					began := time.Now()
+					status, out := m.run(work, "/bin/sh", "-c", line)
+					require.Zero(b, status.Code, out)
+					if round >= 2 { // the first of each fills the machine's caches
+						took[round%2] = append(took[round%2], time.Since(began))
+					}
+					if m.observe {
+						list, err := status.Observed.Notes()
+						require.NoError(b, err)
+						notes = len(list)
+					}
+				}
+				for i := range took {
+					slices.Sort(took[i])
+				}
+				plain, observed := took[0][2], took[1][2]
+				b.ReportMetric(observed.Seconds()/plain.Seconds(), "times")
+				b.ReportMetric(plain.Seconds(), "s-plain")
+				b.ReportMetric(observed.Seconds(), "s-observed")
+				b.ReportMetric(float64(notes), "paths")
+			}
+		})
+	}
+}
