@@ -55,8 +55,9 @@ func storeCommand() *cli.Command {
 			{
 				Name: "trim", Usage: "removes what no named image needs and nobody has used for long",
 				Description: "Images that are listed are kept whole. What another process uses meanwhile is spared, whatever its age.\n\n" +
-					"Example: imbricat store trim --unused-for 7d --to 10GB",
+					"With a size the least useful goes first: what is large, unused for long, and made again fast.\n\nExample: imbricat store trim --keep 20GB",
 				Flags: []cli.Flag{
+					&cli.StringSliceFlag{Name: "keep", Usage: "`BOUND`: a size such as 20GB that the store may have, or a time such as 14d: what was used since is kept; may be given twice"},
 					&cli.StringFlag{Name: "unused-for", Value: "14d", Usage: "`TIME` such as 12h or 14d: what was used since is kept, unless --to asks for more room"},
 					&cli.StringFlag{Name: "to", Usage: "`SIZE` that the store may have: what was not used for longest goes first"},
 					&cli.BoolFlag{Name: "dry-run", Usage: "only tell what would be removed"},
@@ -276,21 +277,41 @@ func runStoreSize(ctx context.Context, s *session) error {
 	return s.result(usage, func() error { return report.WriteUsage(s.out, s.paint, st.Dir(), usage) })
 }
 
+// trimming reads how far to trim. --keep takes both bounds, by their form.
+func (s *session) trimming() (store.Trimming, error) {
+	unused, to := s.cmd.String("unused-for"), s.cmd.String("to")
+	for _, text := range s.cmd.StringSlice("keep") {
+		if _, err := humanize.ParseBytes(text); err == nil {
+			to = text
+			if !s.cmd.IsSet("unused-for") && len(s.cmd.StringSlice("keep")) == 1 {
+				unused = "65535d" // the size alone decides
+			}
+		} else if _, err := age("keep", text); err == nil {
+			unused = text
+		} else {
+			return store.Trimming{}, usagef("--keep takes a size such as 20GB or a time such as 14d, not %q", text)
+		}
+	}
+	since, err := age("unused-for", unused)
+	t := store.Trimming{UnusedFor: since, DryRun: s.cmd.Bool("dry-run")}
+	if err != nil || to == "" {
+		return t, err
+	}
+	size, err := humanize.ParseBytes(to)
+	if err != nil || size > 1<<60 {
+		return t, usagef("--to takes a size such as 10GB, not %q", to)
+	}
+	t.To = max(1, int64(size))
+	return t, nil
+}
+
 func runStoreTrim(ctx context.Context, s *session) error {
 	if _, err := s.args(0, 0, "no arguments"); err != nil {
 		return err
 	}
-	unused, err := age("unused-for", s.cmd.String("unused-for"))
+	t, err := s.trimming()
 	if err != nil {
 		return err
-	}
-	t := store.Trimming{UnusedFor: unused, DryRun: s.cmd.Bool("dry-run")}
-	if text := s.cmd.String("to"); text != "" {
-		size, err := humanize.ParseBytes(text)
-		if err != nil || size > 1<<60 {
-			return usagef("--to takes a size such as 10GB, not %q", text)
-		}
-		t.To = max(1, int64(size))
 	}
 	st, err := s.openStore()
 	if err != nil {

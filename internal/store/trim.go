@@ -31,7 +31,7 @@ type Usage struct {
 // Trimming says what to trim.
 type Trimming struct {
 	UnusedFor time.Duration // what was used since is kept
-	To        int64         // bytes; what was not used for longest goes first until the store has no more; 0: no bound
+	To        int64         // bytes; what is least useful goes first until the store has no more; 0: no bound
 	DryRun    bool
 }
 
@@ -49,7 +49,8 @@ type item struct {
 	path string
 	size int64
 	used time.Time
-	kind string // "image", "layer", "blob", "saved", "unpacked", "kept", "unfinished"
+	redo time.Duration // what making it again takes, as far as that is known
+	kind string        // "image", "layer", "blob", "saved", "unpacked", "kept", "unfinished"
 }
 
 // Size adds up what the store holds.
@@ -81,18 +82,34 @@ func usageOf(items []item) (u Usage) {
 	return u
 }
 
+// uselessness is what keeping an item costs for what it may save: bytes that lie for long and are made again fast weigh most.
+func (i item) uselessness(now time.Time) float64 {
+	return (now.Sub(i.used).Hours() + 1) * float64(i.size) / (i.redo.Seconds() + 1)
+}
+
 // items lists every file of the store with what it is for.
 func (s *Store) items(ctx context.Context) ([]item, error) {
 	named, err := s.reachable()
 	if err != nil {
 		return nil, err
 	}
-	layers := map[string]bool{}
+	layers, redo := map[string]bool{}, map[string]time.Duration{}
 	if err := s.eachFile("imbricat/records", func(path string) error {
 		text, err := os.ReadFile(path)
 		var r Record
 		if err == nil && json.Unmarshal(text, &r) == nil {
 			layers[string(r.Layer.Digest)] = true
+			redo[r.Layer.Digest.Encoded()] += time.Duration(r.Millis) * time.Millisecond
+		}
+		return ctx.Err()
+	}); err != nil {
+		return nil, err
+	}
+	if err := s.eachFile(filepath.Join("imbricat", runs), func(path string) error {
+		text, err := os.ReadFile(path)
+		var r Run
+		if err == nil && json.Unmarshal(text, &r) == nil {
+			redo[hexOf(string(r.Tree))] = max(redo[hexOf(string(r.Tree))], time.Duration(r.Millis)*time.Millisecond)
 		}
 		return ctx.Err()
 	}); err != nil {
@@ -107,6 +124,7 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 		if d != nil && d.IsDir() {
 			if one, whole := s.folder(path, filepath.ToSlash(below)); whole {
 				if one.kind != "" {
+					one.redo = redo[filepath.Base(path)]
 					all = append(all, one)
 				}
 				return fs.SkipDir
@@ -120,7 +138,7 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 			return nil // gone meanwhile
 		}
 		if kind := kindOf(filepath.ToSlash(below), named, layers); kind != "" {
-			all = append(all, item{path, info.Size(), info.ModTime(), kind})
+			all = append(all, item{path: path, size: info.Size(), used: info.ModTime(), redo: redo[filepath.Base(path)], kind: kind})
 		}
 		return ctx.Err()
 	})
@@ -140,9 +158,9 @@ func (s *Store) folder(path, below string) (item, bool) {
 		info, statErr := os.Stat(filepath.Join(path, snapshotFile))
 		var about snapshot
 		if err != nil || statErr != nil || json.Unmarshal(text, &about) != nil {
-			return item{path, 0, time.Unix(0, 0), "unpacked"}, true
+			return item{path: path, used: time.Unix(0, 0), kind: "unpacked"}, true
 		}
-		return item{path, about.Bytes, info.ModTime(), "unpacked"}, true
+		return item{path: path, size: about.Bytes, used: info.ModTime(), kind: "unpacked"}, true
 	case len(parts) == 4 && parts[0] == "imbricat" && parts[1] == keptKind:
 		one := item{path: path, kind: "kept", size: folderSize(filepath.Join(path, "data"))}
 		if info, err := os.Stat(filepath.Join(path, "holder.json")); err == nil {
@@ -154,7 +172,7 @@ func (s *Store) folder(path, below string) (item, bool) {
 		if err != nil {
 			return item{}, true
 		}
-		return item{path, folderSize(path), info.ModTime(), "unfinished"}, true
+		return item{path: path, size: folderSize(path), used: info.ModTime(), kind: "unfinished"}, true
 	}
 	return item{}, false
 }
@@ -261,15 +279,21 @@ func (s *Store) Trim(ctx context.Context, t Trimming) (*Trimmed, error) {
 	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(items, func(a, b item) int { return cmp.Or(a.used.Compare(b.used), strings.Compare(a.path, b.path)) })
+	// What is due by its age comes first, then what is least useful.
+	old := func(i item) bool { return now.Sub(i.used) >= t.UnusedFor }
+	slices.SortFunc(items, func(a, b item) int {
+		if old(a) != old(b) {
+			return map[bool]int{true: -1, false: 1}[old(a)]
+		}
+		return cmp.Or(cmp.Compare(b.uselessness(now), a.uselessness(now)), strings.Compare(a.path, b.path))
+	})
 	total := usageOf(items).Total // what is left when all that is due is gone
 	out := &Trimmed{}
 	var left, due []item
 	for _, i := range items {
-		old := now.Sub(i.used) >= t.UnusedFor
 		large := t.To > 0 && total > t.To
 		switch {
-		case i.kind == "image" || i.kind == "unfinished" && now.Sub(i.used) < 24*time.Hour || !old && !large:
+		case i.kind == "image" || i.kind == "unfinished" && now.Sub(i.used) < 24*time.Hour || !old(i) && !large:
 			left = append(left, i)
 		case !i.used.Before(oldest):
 			out.Kept++

@@ -104,3 +104,39 @@ func TestTrimToSize(t *testing.T) {
 	require.Equal(t, 1, trimmed.Files)
 	require.Equal(t, []bool{false, true, true}, []bool{s.layoutHas(all[0]), s.layoutHas(all[1]), s.layoutHas(all[2])})
 }
+
+// TestTrimByUse: to a size, what is large, old and made again fast goes before what took long to make.
+func TestTrimByUse(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	day := 24 * time.Hour
+	put := func(name string, size int, unused, redo time.Duration) digest.Descriptor {
+		desc, err := s.PutBytes("", append([]byte(name), make([]byte, size)...))
+		require.NoError(t, err)
+		require.NoError(t, s.PutRecord(&Record{Key: digest.Key(digest.ContentBytes([]byte(name))), Layer: desc, Millis: redo.Milliseconds()}))
+		path, err := s.BlobPath(desc.Digest)
+		require.NoError(t, err)
+		past := time.Now().Add(-unused)
+		require.NoError(t, os.Chtimes(path, past, past))
+		return desc
+	}
+	slow := put("slow", 100_000, 9*day, 10*time.Minute)
+	small := put("small", 400, 9*day, time.Second)
+	young := put("young", 100_000, time.Hour, time.Second)
+	quick := put("quick", 100_000, 9*day, time.Second)
+	require.NoError(t, s.Close())
+	s, err := Open(s.Dir())
+	require.NoError(t, err)
+	for _, step := range []struct {
+		to   int64
+		gone digest.Descriptor
+	}{{220_000, quick}, {120_000, young}, {103_000, digest.Descriptor{}}} {
+		_, err := s.Trim(ctx, Trimming{UnusedFor: 100 * day, To: step.to})
+		require.NoError(t, err)
+		require.False(t, step.gone.Digest != "" && s.layoutHas(step.gone))
+		require.True(t, s.layoutHas(slow))
+	}
+	require.True(t, s.layoutHas(small))
+	_, err = s.Trim(ctx, Trimming{UnusedFor: day})
+	require.NoError(t, err)
+	require.False(t, s.layoutHas(slow), "a bound by age spares nothing")
+}
