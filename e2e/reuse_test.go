@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -181,4 +182,106 @@ func moved(o told, place, name string) string {
 		}
 	}
 	return fmt.Sprint(place, " is gone")
+}
+
+// TestFreshCheckout: on a machine that got its store from elsewhere and its sources from version control, files that are as
+// version control left them are not read; those that changed since are, whatever their times say.
+func TestFreshCheckout(t *testing.T) {
+	need(t, "git")
+	strace := need(t, "strace")
+	r := newRun(t)
+	r.env = append(r.env, "GIT_CONFIG_NOSYSTEM=1")
+	git := func(dir string, args ...string) {
+		c := exec.Command("git", append([]string{"-c", "user.name=Tideline", "-c", "user.email=tide@tideline.example", "-C", dir}, args...)...)
+		c.Env = r.env
+		output(t, c)
+	}
+	r.write("origin/imbricat.yaml", "imbricat: 1\nsources: {leave-out: [/untracked]}\nimages: {gauge: {base: none, steps: [{copy: {from: ., to: /src}}]}}\n")
+	for _, name := range []string{"one", "two", "three"} {
+		r.write("origin/"+name, strings.Repeat(name, 1000))
+	}
+	time.Sleep(50 * time.Millisecond) // more than a tick: what is as young as the index proves nothing
+	git(r.dir+"/origin", "init", "-q")
+	git(r.dir+"/origin", "add", "-A")
+	git(r.dir+"/origin", "commit", "-qm", "tides")
+	read := func(dir string) (names []string, digest string) {
+		time.Sleep(2100 * time.Millisecond) // younger files are never remembered
+		c := exec.Command(strace, "-f", "-qq", "-e", "trace=openat", "-o", filepath.Join(r.dir, "strace"), program, "build", "--view", "none", "--format", "json", "--dir", dir)
+		c.Env = r.env
+		out, err := c.Output()
+		require.NoError(t, err, string(out))
+		text, err := os.ReadFile(filepath.Join(r.dir, "strace"))
+		require.NoError(t, err)
+		for _, name := range []string{"one", "two", "three"} {
+			if strings.Contains(string(text), `, "`+name+`", O_RDONLY`) {
+				names = append(names, name)
+			}
+		}
+		var b built
+		require.NoError(t, json.Unmarshal(out, &b))
+		return names, b.Images[0].Digest
+	}
+	names, first := read(filepath.Join(r.dir, "origin"))
+	require.Len(t, names, 3)
+	clone := func(name string) string {
+		git(r.dir, "clone", "-q", r.dir+"/origin", r.dir+"/"+name)
+		time.Sleep(50 * time.Millisecond)
+		git(r.dir+"/"+name, "status")
+		return filepath.Join(r.dir, name)
+	}
+	dir := clone("checkout")
+	names, again := read(dir)
+	require.Empty(t, names, "version control vouches for all of them")
+	require.Equal(t, first, again)
+
+	dir = clone("edited")
+	info, err := os.Stat(dir + "/two")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(dir+"/two", []byte(strings.Repeat("owt", 1000)), 0o644))
+	require.NoError(t, os.Chtimes(dir+"/two", info.ModTime(), info.ModTime()))
+	names, edited := read(dir)
+	require.Contains(t, names, "two", "its size and its time are as they were")
+	require.NotEqual(t, first, edited)
+
+	// Where bytes are converted on checkout the objects prove nothing.
+	dir = clone("converted")
+	require.NoError(t, os.WriteFile(dir+"/.git/info/attributes", []byte("* text=auto\n"), 0o644))
+	names, _ = read(dir)
+	require.Len(t, names, 3)
+}
+
+// TestStaleObjects: a tool that compares times is blind in a kept folder, since sources have one constant time; comparing
+// contents helps, and so does an age that a result may have.
+func TestStaleObjects(t *testing.T) {
+	r := newRun(t)
+	r.busybox()
+	r.write("src/gauge", "3.42")
+	recipe := func(test, more string) {
+		r.write("imbricat.yaml", `imbricat: 1
+images:
+  gauge:
+    base: none
+    steps:
+      - copy: {from: bin, to: /bin}
+      - copy: {from: src, to: /src}
+      - {run: {command: [/bin/busybox, sh, -c, "if `+test+`; then busybox cp /src/gauge /kept/object; fi; busybox cp /kept/object /out"]}, keep: [{name: objects, at: /kept}]`+more+`}
+    settings: {entrypoint: [/bin/busybox, cat, /out]}
+`)
+	}
+	byTime, byContent := "[ ! -e /kept/object -o /src/gauge -nt /kept/object ]", "! busybox cmp -s /src/gauge /kept/object"
+	recipe(byTime, "")
+	r.ok("build")
+	require.Equal(t, "3.42", r.ok("try", "gauge"))
+	r.write("src/gauge", "3.57")
+	require.Equal(t, "ran", r.outcomes().Steps[2].Outcome, "the step itself is never fooled")
+	require.Equal(t, "3.42", r.ok("try", "gauge"), "the tool is: an object is newer than any source")
+	recipe(byContent, "")
+	r.ok("build")
+	require.Equal(t, "3.57", r.ok("try", "gauge"))
+	recipe(byContent, ", expires: 1s")
+	r.ok("build")
+	time.Sleep(1100 * time.Millisecond)
+	outcome, reason := r.outcomes().of("gauge:3")
+	require.Equal(t, "ran", outcome)
+	require.Equal(t, "its result is older than 1s", reason)
 }

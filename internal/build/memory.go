@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -26,11 +28,17 @@ type Memory struct {
 	name  string
 	now   func() time.Time
 	load  sync.Once
+	// Object, where set, gives what version control calls the bytes of a file in some state, or nothing.
+	Object func(path string, s tree.Stat) string
 
 	mutex sync.Mutex
 	known map[string]remembered // as it was on disk
 	seen  map[string]remembered // what this run met
 	fresh bool                  // seen has something that known lacks
+
+	objectsOnce sync.Once
+	objects     map[string]remembered // by names of version control; Stat is empty
+	newObjects  bool
 }
 
 // remembered is what a file's bytes are, as long as its stat stays the same.
@@ -123,6 +131,45 @@ func (m *Memory) Save(source *tree.Source) {
 		}
 	}
 	_ = m.store.PutMemo(m.name, encodeMemory(m.seen))
+	if m.newObjects {
+		_ = m.store.PutMemo(objectsMemo, encodeMemory(m.objects))
+	}
+}
+
+// objectsMemo holds the digests of what version control knows, for every project: a fresh checkout has new inodes and
+// times, and the same objects.
+const objectsMemo = "objects"
+
+// mostObjects bounds them; beyond that they are gathered anew.
+const mostObjects = 500_000
+
+// object gives the digest of a file that version control vouches for, and the name of its bytes there.
+func (m *Memory) object(path string, s tree.Stat) (remembered, string, bool) {
+	// What a file is called may count beside what it holds.
+	if m.Object == nil || slices.Contains(secretNames, filepath.Base(path)) {
+		return remembered{}, "", false
+	}
+	id := m.Object(path, s)
+	if id == "" {
+		return remembered{}, "", false
+	}
+	m.objectsOnce.Do(func() {
+		text, _ := m.store.Memo(objectsMemo)
+		if m.objects = decodeMemory(string(text)); len(m.objects) > mostObjects {
+			m.objects = map[string]remembered{}
+		}
+	})
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	one, known := m.objects[id]
+	one.Stat = s
+	return one, id, known
+}
+
+// keepObject remembers the digest of what version control calls id.
+func (m *Memory) keepObject(id string, one remembered) {
+	one.Stat = tree.Stat{}
+	m.objects[id], m.newObjects = one, true
 }
 
 // files is what Digests tells of the files it was asked for, by path.
@@ -143,6 +190,13 @@ func (m *Memory) Digests(ctx context.Context, source *tree.Source, picked []tree
 		}
 		if old, known := m.recall(p.Path); known && old.Stat == p.Stat && !fresh {
 			out.known[p.Path] = old
+			continue
+		}
+		if one, _, known := m.object(p.Path, p.Stat); known && !fresh && p.Stat.Settled(m.now()) {
+			out.known[p.Path] = one
+			m.mutex.Lock()
+			m.fresh = true
+			m.mutex.Unlock()
 			continue
 		}
 		todo = append(todo, p.Path)
@@ -177,8 +231,12 @@ func (m *Memory) hashAll(ctx context.Context, source *tree.Source, paths []strin
 		if err != nil {
 			return err
 		}
+		_, id, _ := m.object(path, one.Stat)
 		m.mutex.Lock()
 		out.known[path] = one
+		if id != "" && one.Stat.Settled(m.now()) {
+			m.keepObject(id, one)
+		}
 		if one.Stat.Settled(m.now()) {
 			m.seen[path], m.fresh = one, true
 		} else {

@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/build"
 	"imbricat/internal/download"
 	"imbricat/internal/event"
+	"imbricat/internal/facts"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
 	"imbricat/internal/plan"
@@ -69,8 +70,10 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 			annotations[v1.AnnotationSource] = g.Source
 		}
 	}
+	memory := build.OpenMemory(st, dir)
+	memory.Object = objectNames(p.facts.Git)
 	o := build.Options{
-		Plan: p.plan, Store: st, Source: source, Memory: build.OpenMemory(st, dir), Sink: sink,
+		Plan: p.plan, Store: st, Source: source, Memory: memory, Sink: sink,
 		Bases:   &bases{opener: opener, store: st, lock: held, sink: quiet(sink, p.recipe.Silence)},
 		Sandbox: s.sandbox(st), Secret: secretValue(dir), Jobs: int(s.cmd.Int("jobs")), KeepGoing: s.cmd.Bool("keep-going"),
 		Annotations: annotations, Project: dir, Download: download.New("imbricat/" + version()).Get,
@@ -95,6 +98,18 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 		},
 	}
 	return o, func() { source.Close() }, nil
+}
+
+// objectNames gives what version control calls the bytes of a file that is as it left it.
+func objectNames(g *facts.Git) func(path string, s tree.Stat) string {
+	all := sync.OnceValue(g.Objects)
+	return func(path string, s tree.Stat) string {
+		one, known := all()[path]
+		if !known || one.State != (facts.FileState{Size: s.Size, ModTime: s.ModTime, Change: s.Change, Inode: uint32(s.Inode)}) {
+			return ""
+		}
+		return one.ID
+	}
 }
 
 // inside gives a path relative to a folder, with slashes, where it lies in it.
