@@ -254,6 +254,8 @@ func creditFirst(steps []StepResult) {
 			known.Outcome, s.Outcome = s.Outcome, known.Outcome
 			known.Reason, s.Reason = s.Reason, known.Reason
 			known.Took, s.Took = s.Took, known.Took
+			known.More, s.More = s.More, known.More
+			known.Spared, s.Spared = s.Spared, known.Spared
 		}
 	}
 }
@@ -511,7 +513,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 func (b *builder) reportRun(t *stepTree, over bool, sink event.Sink) {
 	t.report.run, t.report.Outcome, t.report.Reason, t.report.Took = t.ran.key, t.ran.outcome, t.ran.why.text, t.ran.took
 	t.report.More, t.report.Run, t.report.Inputs, t.report.done = t.ran.why.more, t.ran.record, t.ran.inputs, true
-	if t.ran.outcome == event.Reused && t.ran.record != nil {
+	if t.ran.outcome == event.Reused && t.ran.record != nil && t.ran.why.text != asAnother {
 		t.report.Spared = time.Duration(t.ran.record.Millis) * time.Millisecond
 	}
 	if over {

@@ -124,7 +124,7 @@ func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 func (t *stepTree) sharedRun() *stepTree {
 	own := t.alias()
 	about := *t.ran
-	about.outcome, about.why, about.took, about.record = event.Reused, why{text: asAnother}, 0, nil
+	about.outcome, about.why, about.took = event.Reused, why{text: asAnother}, 0
 	own.ran = &about
 	return own
 }

@@ -230,8 +230,9 @@ func WriteReads(w io.Writer, p Paint, r *Reads, most int) error {
 
 // PastComparison is two builds side by side.
 type PastComparison struct {
-	Before, After PastBuild
-	Steps         []StepComparison `json:"steps"`
+	Before PastBuild        `json:"before"`
+	After  PastBuild        `json:"after"`
+	Steps  []StepComparison `json:"steps"`
 }
 
 // StepComparison is a step at two builds; one of them may not have had it.
@@ -284,7 +285,7 @@ func WritePastComparison(w io.Writer, p Paint, c *PastComparison) error {
 	var rows [][]string
 	for _, s := range c.Steps {
 		why := ""
-		if s.After != nil {
+		if s.After != nil && s.After.Outcome != "skipped" {
 			why = s.After.Reason
 		}
 		rows = append(rows, []string{s.Unit + " " + s.Platform, cut(s.Step, 50), cell(s.Before), cell(s.After), p.Muted(cut(why, 70))})
