@@ -347,21 +347,21 @@ func runLogbookLog(_ context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	printed := false
+	printed := map[string]bool{} // platforms may share a run
 	for _, t := range picked {
-		if t.Log == "" || len(wanted) > 0 && t.Platform != wanted[0].String() {
+		if t.Log == "" || printed[t.Log] || len(wanted) > 0 && t.Platform != wanted[0].String() {
 			continue
 		}
 		log, found := st.Log(digest.Key(t.Log))
 		if !found {
 			return fmt.Errorf("what %s printed is no longer in the store", t.Place)
 		}
-		printed = true
+		printed[t.Log] = true
 		if _, err := s.out.Write(log); err != nil {
 			return err
 		}
 	}
-	if !printed {
+	if len(printed) == 0 {
 		return fmt.Errorf("%s ran no command", args[len(args)-1])
 	}
 	return nil

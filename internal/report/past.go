@@ -138,21 +138,17 @@ func WriteReasons(w io.Writer, p Paint, steps []PastStep, every bool) error {
 		if s.Outcome == "ran" || s.Outcome == "failed" {
 			line += p.Muted("  " + Took(seconds(s.Seconds)))
 		}
-		fmt.Fprintf(w, "%s\n", line)
-		details := []string{s.Reason}
-		if s.Outcome == "skipped" && !every {
-			details = nil
+		if s.Reason != "" && (s.Outcome != "skipped" || every) {
+			line += p.Muted("  (" + s.Reason + ")")
 		}
-		if every && len(s.Details) > 0 {
-			if details = s.Details; s.Outcome == "reused" {
-				details = append([]string{s.Reason}, s.Details...)
-			}
+		if _, err := fmt.Fprintf(w, "%s\n", line); err != nil {
+			return err
 		}
-		for _, detail := range details {
-			if detail == "" {
-				continue
-			}
-			if _, err := fmt.Fprintf(w, "               %s\n", p.Muted(detail)); err != nil {
+		if !every || len(s.Details) == 1 && s.Details[0] == s.Reason {
+			continue
+		}
+		for _, detail := range s.Details {
+			if _, err := fmt.Fprintf(w, "                   %s\n", p.Muted(detail)); err != nil {
 				return err
 			}
 		}
