@@ -287,6 +287,24 @@ func TestSharedCacheNeverFails(t *testing.T) {
 	require.Equal(t, "ran", got.outcome("compile"))
 	require.NotEmpty(t, got.Warnings)
 
+	// An image whose layers went away meanwhile cannot be pushed, which says what to do, and then can.
+	c.spoil = nil
+	r.write("src/main", "3.42")
+	apart := r.elsewhere()
+	require.Zero(t, apart.shares("--share", c.address()+"/tides/cache").Ran)
+	c.spoil = func(w http.ResponseWriter, q *http.Request) bool {
+		if gone := strings.Contains(q.URL.Path, "/tides/cache/blobs/sha256:"); gone {
+			w.WriteHeader(404)
+			return true
+		}
+		return false
+	}
+	code, problems := apart.exit("push", "gauge")
+	require.Equal(t, 1, code, problems)
+	require.Regexp(t, "build (or pull )?again", problems)
+	require.NotZero(t, apart.shares("--share", "none").Ran)
+	apart.ok("push", "gauge")
+
 	// The environment, the recipe and the user's configuration name a cache too, and none turns it off.
 	c.spoil = nil
 	r.write("src/main", "3.42")
@@ -309,7 +327,7 @@ func TestSharedCacheNeverFails(t *testing.T) {
 	}
 	o := r.elsewhere()
 	o.write("config/imbricat/config.yaml", "cache: {shared: x}\n")
-	code, problems := o.exit("build", "gauge")
+	code, problems = o.exit("build", "gauge")
 	require.Equal(t, 2, code)
 	require.Contains(t, problems, "config.yaml")
 }

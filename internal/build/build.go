@@ -163,7 +163,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	result, err := run(ctx, o)
 	var away *store.AwayError
 	for range mostRetries {
-		if !errors.As(err, &away) || ctx.Err() != nil {
+		if !errors.As(err, &away) || len(away.Places) == 0 || ctx.Err() != nil {
 			break
 		}
 		// What a shared cache had is not to be had any more: it is made here.

@@ -3,8 +3,10 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path/filepath"
 	"strings"
 	"time"
@@ -14,7 +16,9 @@ import (
 	"imbricat/internal/build"
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
+	"imbricat/internal/layout"
 	"imbricat/internal/reference"
+	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/share"
 	"imbricat/internal/store"
@@ -84,7 +88,13 @@ func (s *session) shareIn(p *planned, st *store.Store, o *build.Options) (*share
 
 // bringer gets blobs that are elsewhere: from the shared cache in use, from a folder, or from a registry.
 func (s *session) bringer(st *store.Store, cache *share.Cache) func(ctx context.Context, desc digest.Descriptor, place string) error {
-	return func(ctx context.Context, desc digest.Descriptor, place string) error {
+	return func(ctx context.Context, desc digest.Descriptor, place string) (err error) {
+		defer func() {
+			var answer *registry.Error
+			if errors.As(err, &answer) && answer.NotFound() || errors.Is(err, layout.ErrNotFound) || errors.Is(err, fs.ErrNotExist) {
+				err = fmt.Errorf("%s: %w (%w)", place, store.ErrNotThere, err)
+			}
+		}()
 		if cache != nil && place == cache.Place() {
 			return cache.Bring(ctx, desc)
 		}

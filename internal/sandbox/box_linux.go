@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"imbricat/internal/trace"
 	"imbricat/internal/tree"
 )
 
@@ -27,6 +28,7 @@ type Box struct {
 	fewIDs  bool
 	worker  worker
 	time    int64
+	trial   *trace.Observation // what was seen of the last trial command
 }
 
 // Options say how a box is opened. The zero value asks for the best that there is.

@@ -43,6 +43,14 @@ func Examine(ctx context.Context, dir string, kind Kind) []Feature {
 		}
 	}
 	all = append(all, overlay)
+	observed := Feature{Name: "observing", Good: box.trial != nil && box.trial.Whole == "", What: "what commands read is seen, so that they run again only when that changes"}
+	if !observed.Good {
+		observed.What, observed.Mend = "what commands read cannot be seen here, so everything below them counts", "use Linux 5.9 or later, outside of a supervisor that filters system calls with notifications"
+		if box.trial != nil {
+			observed.What += " (" + box.trial.Whole + ")"
+		}
+	}
+	all = append(all, observed)
 	if box.kind != Chroot {
 		all = append(all, box.aboutNetwork(ctx, dir))
 		sockets := Feature{Name: "abstract sockets", Good: scoped(), What: "those of this machine are out of commands' reach"}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/tree"
@@ -89,7 +90,7 @@ func (b *Box) try(ctx context.Context, work, architecture string, network bool) 
 	view := []tree.Entry{{Kind: tree.Folder, Mode: 0o755},
 		{Path: "trial", Kind: tree.File, Mode: 0o755, Size: int64(len(program)), Content: digest.ContentBytes(program)}}
 	feed := func(put func(int, int64, io.Reader) error) error { return put(1, -1, bytes.NewReader(program)) }
-	s := &Spec{Work: work, Top: view[0], Args: []string{"/trial"}, Dir: "/", Network: network}
+	s := &Spec{Work: work, Top: view[0], Args: []string{"/trial"}, Dir: "/", Network: network, Observe: true}
 	if b.overlay {
 		base := filepath.Join(work, "base")
 		if err := b.Lay(ctx, base, view, feed); err != nil {
@@ -101,6 +102,9 @@ func (b *Box) try(ctx context.Context, work, architecture string, network bool) 
 		return err
 	}
 	status, err := b.Run(ctx, s)
+	if err == nil && architecture == runtime.GOARCH {
+		b.trial = status.Observed
+	}
 	if err == nil && status.Code != 0 {
 		err = &UnableError{Missing: "format", What: fmt.Sprintf("a trial program for %s ended with status %d", architecture, status.Code)}
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/layout"
 )
 
 // elsewhere notes where blobs can be had, by their digests: those that an image of the store needs and that nobody here
@@ -25,6 +26,9 @@ type whereabouts struct {
 // mostPlaces bounds how many places are noted for a blob; the latest stay.
 const mostPlaces = 4
 
+// ErrNotThere is wrapped when a place does not have a blob that it was said to have.
+var ErrNotThere = errors.New("it is not there any more")
+
 // AwayError says that a blob which is elsewhere could not be brought.
 type AwayError struct {
 	Blob   digest.Digest
@@ -33,7 +37,14 @@ type AwayError struct {
 }
 
 func (e *AwayError) Error() string {
-	return fmt.Sprintf("bringing the blob %s, which is not in the store: %s", e.Blob, e.Err)
+	if len(e.Places) == 0 {
+		return fmt.Sprintf("the blob %s is not in the store: build or pull again", e.Blob)
+	}
+	text := fmt.Sprintf("bringing the blob %s, which is not in the store: %s", e.Blob, e.Err)
+	if errors.Is(e.Err, ErrNotThere) {
+		text += "; build again, which makes it here"
+	}
+	return text
 }
 
 func (e *AwayError) Unwrap() error { return e.Err }
@@ -71,15 +82,23 @@ func (s *Store) Elsewhere(d digest.Digest) []string {
 	return w.Places
 }
 
-// ForgetPlaces drops the notes that name one of some places, which turned out to be of no use.
+// ForgetPlaces drops some places, which turned out to be of no use, from all notes.
 func (s *Store) ForgetPlaces(places []string) {
 	_ = s.eachFile(filepath.Join("imbricat", elsewhere), func(path string) error {
 		text, err := os.ReadFile(path)
 		var w whereabouts
-		if err != nil || json.Unmarshal(text, &w) != nil || slices.ContainsFunc(w.Places, func(p string) bool { return slices.Contains(places, p) }) {
-			os.Remove(path)
+		if err != nil || json.Unmarshal(text, &w) != nil {
+			return os.Remove(path)
 		}
-		return nil
+		left := slices.DeleteFunc(slices.Clone(w.Places), func(p string) bool { return slices.Contains(places, p) })
+		if len(left) == len(w.Places) {
+			return nil
+		}
+		name, err := filepath.Rel(s.Dir(), path)
+		if text, err = json.Marshal(whereabouts{w.Blob, left}); err != nil || len(left) == 0 {
+			return os.Remove(path)
+		}
+		return s.WriteQuick(name, text)
 	})
 }
 
@@ -91,7 +110,10 @@ func (s *Store) Knows(desc digest.Descriptor) bool {
 // bring gets a blob that is elsewhere. It tells whether there was anything to do.
 func (s *Store) bring(ctx context.Context, desc digest.Descriptor) (bool, error) {
 	places := s.Elsewhere(desc.Digest)
-	if len(places) == 0 || s.Bring == nil {
+	if len(places) == 0 {
+		return true, &AwayError{desc.Digest, nil, layout.ErrNotFound}
+	}
+	if s.Bring == nil {
 		return false, nil
 	}
 	var all []error
@@ -100,7 +122,9 @@ func (s *Store) bring(ctx context.Context, desc digest.Descriptor) (bool, error)
 		if err == nil {
 			return true, nil
 		}
-		all = append(all, err)
+		if all = append(all, err); errors.Is(err, ErrNotThere) || errors.Is(err, digest.ErrMismatch) {
+			s.ForgetPlaces([]string{place}) // a place that lost one blob has likely lost others
+		}
 	}
 	return true, &AwayError{desc.Digest, places, errors.Join(all...)}
 }
