@@ -311,7 +311,9 @@ func (c *Client) token(ctx context.Context, r request, challenge Challenge, logi
 		scope = r.scope
 	}
 	if scope != "" {
-		query.Set("scope", scope)
+		for one := range strings.FieldsSeq(scope) {
+			query.Add("scope", one)
+		}
 	}
 	realm.RawQuery = query.Encode()
 	ask := request{op: "asking for a token", where: r.where, host: realm.Host, method: http.MethodGet, url: realm.String(), want: []int{200}}

@@ -287,3 +287,40 @@ func TestHTTPSElsewhere(t *testing.T) {
 	_, err = c.Repository("registry.tideline.example", "tides/gauge").Tags(context.Background())
 	require.ErrorContains(t, err, "certificate", "a certificate for another host is refused")
 }
+
+// TestMount: a registry takes a blob over from a neighbour, says that it does not, or refuses; only the first is a mount, and
+// an upload that it begins instead is ended. A token is asked for both repositories.
+func TestMount(t *testing.T) {
+	desc := digest.Descriptor{Digest: digest.FromBytes([]byte("tide")), Size: 4}
+	for status, want := range map[int]bool{201: true, 202: false, 404: false, 403: false} {
+		var scopes []string
+		ended := false
+		var server *httptest.Server
+		server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			switch {
+			case r.URL.Path == "/token":
+				if scopes == nil {
+					scopes = r.URL.Query()["scope"]
+				}
+				fmt.Fprint(w, `{"token":"t"}`)
+			case r.Header.Get("Authorization") == "":
+				w.Header().Set("WWW-Authenticate", `Bearer realm="`+server.URL+`/token",service="s"`)
+				w.WriteHeader(401)
+			case r.Method == http.MethodDelete:
+				ended = true
+				w.WriteHeader(204)
+			default:
+				require.Equal(t, "tides/cache", r.URL.Query().Get("from"))
+				require.Equal(t, string(desc.Digest), r.URL.Query().Get("mount"))
+				w.Header().Set("Location", "/v2/tides/gauge/blobs/uploads/1")
+				w.WriteHeader(status)
+			}
+		}))
+		mounted, err := New(Options{}).Repository(strings.TrimPrefix(server.URL, "http://"), "tides/gauge").Mount(context.Background(), desc, "tides/cache")
+		server.Close()
+		require.NoError(t, err)
+		require.Equal(t, want, mounted, status)
+		require.Equal(t, status == 202, ended, status)
+		require.Equal(t, []string{"repository:tides/gauge:pull,push", "repository:tides/cache:pull"}, scopes)
+	}
+}
