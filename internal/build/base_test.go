@@ -142,7 +142,7 @@ func TestForeignBase(t *testing.T) {
 		require.NoError(t, os.Rename(path, path+".away"))
 	}
 	_, err = s.build(strings.Replace(onForeign, ", /var, /opt, /dev]", "]", 1))
-	require.ErrorContains(t, err, "is not there", "only what is taken needs the bytes")
+	require.ErrorContains(t, err, "is not in the store", "only what is taken needs the bytes")
 	again, err := s.build(strings.Replace(onForeign, "text: own}\n", "text: changed}\n", 1)[:strings.Index(onForeign, "      - take")] + "      - write: {to: /lib/own, text: changed}\n")
 	require.NoError(t, err)
 	require.Equal(t, []string{"usr 755 0, usr/lib 755 0, usr/lib/own 644 0"}, s.entries(again))

@@ -145,6 +145,7 @@ type StepResult struct {
 	Files    int
 	Bytes    int64 // of the files
 	Layer    digest.Descriptor
+	DiffID   digest.DiffID // of the layer
 	Took     time.Duration
 	Spared   time.Duration // what it took when it was done, where it is reused
 
@@ -246,7 +247,7 @@ func creditFirst(steps []StepResult) {
 			if s.run != "" && s.Layer.Digest != "" && first[string(s.Layer.Digest)] == nil {
 				first[string(s.Layer.Digest)] = s // a later step with this layer has nothing to pack
 			}
-		} else if s.run == "" && known.run != "" && s.Reason == notPacked {
+		} else if s.run == "" && known.run != "" && strings.HasPrefix(s.Reason, notPacked) {
 			s.Outcome, s.Reason, s.Took = event.Reused, asAnother, 0
 		} else if s.run == "" && known.run != "" {
 			continue

@@ -62,7 +62,8 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 		case t.task.Fresh:
 			done.Reason = askedFor
 		default:
-			done.Reason = notPacked
+			w := b.whyPacked(ctx, t)
+			done.Reason, t.report.More = w.text, w.more
 		}
 		if t.ran != nil && !t.ofImage {
 			// The command was told of when it ended; this is about its layer, for an image that starts from the stage.
@@ -75,6 +76,7 @@ func (b *builder) pack(ctx context.Context, t *stepTree) error {
 			done.Outcome, done.Reason, done.Took = t.ran.outcome, t.ran.why.text, t.ran.took
 		}
 		t.report.Outcome, t.report.Reason, t.report.Layer, t.report.Took, t.report.done = done.Outcome, done.Reason, t.layer.Layer, done.Took, true
+		t.report.DiffID = t.layer.DiffID
 		if packed.outcome == event.Reused && first {
 			t.report.Spared += time.Duration(packed.record.Millis) * time.Millisecond
 		}

@@ -20,6 +20,7 @@ type PastStep struct {
 	Key    digest.Key    // of the command
 	Inputs string        // what the key is made of, as lines of names and quoted values
 	Took   time.Duration // when it was done
+	Layer  digest.DiffID // of a step that is no command
 }
 
 // input is a part of a command's key, with a name that people know.
@@ -335,4 +336,68 @@ func notIn(all, those []string) (rest []string) {
 		}
 	}
 	return rest
+}
+
+// whyPacked tells how a step's tree differs from the layer that the step was at the last build.
+func (b *builder) whyPacked(ctx context.Context, t *stepTree) why {
+	w := why{text: notPacked}
+	if b.o.Past == nil || t.ran != nil {
+		return w
+	}
+	var was digest.DiffID
+	for _, p := range b.o.Past(t.task.Unit, t.task.Platform) {
+		if p.Label == t.task.Label && p.Layer != "" {
+			was = p.Layer
+		}
+	}
+	text, found := b.o.Store.Tree(was)
+	if was == "" || !found {
+		return w
+	}
+	indexed, err := layer.DecodeIndex(text)
+	entries, entriesErr := t.all(ctx)
+	if err != nil || entriesErr != nil {
+		return w
+	}
+	w.more = changedEntries(indexed.Entries, entries)
+	if len(w.more) > 0 {
+		w.text += ": " + w.more[0]
+	}
+	if len(w.more) > 1 {
+		w.text += fmt.Sprintf(", and %d more", len(w.more)-1)
+	}
+	return w
+}
+
+// changedEntries says which paths of a layer differ, files before folders.
+func changedEntries(was, now []tree.Entry) (files []string) {
+	lines := map[string]string{}
+	for i := range was {
+		lines[was[i].Path] = string(was[i].AppendLine(nil))
+	}
+	var folders []string
+	say := func(e *tree.Entry, what string) {
+		if text := "/" + e.Path + " " + what; e.Kind == tree.Folder {
+			folders = append(folders, text)
+		} else {
+			files = append(files, text)
+		}
+	}
+	for i := range now {
+		e := &now[i]
+		line, had := lines[e.Path]
+		delete(lines, e.Path)
+		switch {
+		case !had:
+			say(e, "appeared")
+		case line != string(e.AppendLine(nil)):
+			say(e, "changed")
+		}
+	}
+	for i := range was {
+		if _, gone := lines[was[i].Path]; gone {
+			say(&was[i], "vanished")
+		}
+	}
+	return append(files, folders...)
 }

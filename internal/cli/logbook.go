@@ -101,7 +101,11 @@ func pastSteps(steps []logbook.Step) (list []build.PastStep) {
 		if one.Outcome == event.Reused.String() {
 			took = one.Spared
 		}
-		list = append(list, build.PastStep{Label: one.Label, Key: digest.Key(one.Key), Inputs: one.Inputs, Took: took})
+		p := build.PastStep{Label: one.Label, Key: digest.Key(one.Key), Inputs: one.Inputs, Took: took}
+		if p.Key == "" {
+			p.Layer = digest.DiffID(one.Trace)
+		}
+		list = append(list, p)
 	}
 	return list
 }
@@ -153,7 +157,9 @@ func (e *entry) end(ctx context.Context, result *build.Result, failure error) {
 func (e *entry) step(r *build.StepResult, failed *build.StepFailed) logbook.Step {
 	s := logbook.Step{Unit: r.Unit, Platform: r.Platform.String(), Place: r.Place, Label: r.Label, Outcome: r.Outcome.String(), Reason: r.Reason, More: r.More,
 		Wall: r.Took, Spared: r.Spared, Files: r.Files, Bytes: r.Bytes, Packed: r.Layer.Size, Inputs: r.Inputs}
-	if r.Run != nil {
+	if r.Run == nil {
+		s.Trace = string(r.DiffID)
+	} else {
 		s.Key, s.Trace, s.Log = string(r.Run.Key), string(r.Run.Trace), string(r.Run.Log)
 		if r.Outcome == event.Ran {
 			s.CPU = time.Duration(r.Run.CPU) * time.Millisecond

@@ -49,7 +49,8 @@ type Image struct {
 	Bytes  int64  `json:"bytes"` // packed, over all platforms
 }
 
-// Step is what became of a step. Key, Trace, Inputs and Log are of commands alone: they name what the store holds.
+// Step is what became of a step. Key, Trace, Inputs and Log name what the store holds of a command; of another step Trace is
+// the diffID of its layer.
 type Step struct {
 	Unit     string
 	Platform string
