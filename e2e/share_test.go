@@ -131,6 +131,17 @@ func (r *run) elsewhere() *run {
 	return &other
 }
 
+// store is the run's store.
+func (r *run) store() string {
+	dir := ""
+	for _, pair := range r.env {
+		if value, is := strings.CutPrefix(pair, "IMBRICAT_STORE="); is {
+			dir = value
+		}
+	}
+	return dir
+}
+
 // TestTwoMachines: a second machine with an empty store does the work of what changed, and moves the bytes of that; with
 // nothing changed it pulls no layer at all, and pushes the image all the same.
 func TestTwoMachines(t *testing.T) {
@@ -163,6 +174,9 @@ func twoMachines(t *testing.T, address string) {
 			require.Less(t, c.asked.Load()-asked, int64(12))
 			same.ok("push", "gauge")
 			require.Contains(t, same.ok("store", "check"), "nothing wrong")
+			unpacked, err := filepath.Glob(filepath.Join(same.store(), "imbricat/snapshots/*/*"))
+			require.NoError(t, err)
+			require.Empty(t, unpacked, "what is reused is not unpacked while nothing runs on it")
 			if name == "registry" {
 				require.Less(t, c.blobs.Load()-pulled, int64(60_000), "the registry takes layers over from itself")
 			}
@@ -184,12 +198,30 @@ func twoMachines(t *testing.T, address string) {
 			if name == "registry" {
 				require.Less(t, changed.Shared.Read+c.blobs.Load()-pulled, int64(2*3_500_000))
 			}
+			unpacked, err = filepath.Glob(filepath.Join(other.store(), "imbricat/snapshots/*/*"))
+			require.NoError(t, err)
+			require.NotEmpty(t, unpacked)
 			// What the second machine did serves the first.
 			back := first.shares("--share", place)
 			require.Equal(t, "reused", back.outcome("compile"))
 			require.Equal(t, changed.Images, back.Images)
 		})
 	}
+}
+
+// TestPublishedLayersAreNotSentTwice: a cache beside the published images takes their layers over.
+func TestPublishedLayersAreNotSentTwice(t *testing.T) {
+	r := sharedProject(t, localRegistry(t))
+	address := strings.TrimPrefix(r.env[len(r.env)-1], "REGISTRY=")
+	r.ok("build", "base")
+	r.ok("push", "base")
+	r.shares()
+	r.ok("push", "gauge")
+	got := r.shares("--share", address+"/tides/cache")
+	require.Empty(t, got.Warnings)
+	require.Positive(t, got.Shared.Written)
+	require.Less(t, got.Shared.Written, int64(60_000), "the records alone")
+	require.Zero(t, r.elsewhere().shares("--share", address+"/tides/cache").Ran)
 }
 
 // TestSharedCacheNeverFails: a shared cache that is away, slow, full, of another kind or damaged fails no build, costs some
