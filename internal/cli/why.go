@@ -41,6 +41,9 @@ func runWhy(_ context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
+	if len(steps) == 0 {
+		return fmt.Errorf("build %d was %s before any step was done; `imbricat logbook` lists others, for --build", past.Number, past.Outcome)
+	}
 	if steps, err = namedSteps(steps, s.cmd.Args().Slice()); err != nil {
 		return err
 	}

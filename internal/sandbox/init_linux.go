@@ -155,7 +155,7 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 		runtime.LockOSThread() // and never unlocked: the thread is spoilt for anything else
 		pid, err := o.exec()
 		if o.Spec.Observe {
-			debug.SetGCPercent(100)
+			debug.SetGCPercent(400)
 		}
 		started <- start{pid, err}
 		select {} // the command dies with the thread that started it
