@@ -40,7 +40,7 @@ const (
 type Backend interface {
 	// Manifest gives the cache's manifest.
 	Manifest(ctx context.Context) ([]byte, error)
-	// PutManifest replaces the manifest; what it lists is there before. was is what it was made from, nil for nothing.
+	// PutManifest replaces the manifest; what it lists is there before.
 	PutManifest(ctx context.Context, body []byte) error
 	// Fetch opens a blob; reading it to the end verifies it.
 	Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error)

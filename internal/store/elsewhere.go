@@ -95,7 +95,10 @@ func (s *Store) ForgetPlaces(places []string) {
 			return nil
 		}
 		name, err := filepath.Rel(s.Dir(), path)
-		if text, err = json.Marshal(whereabouts{w.Blob, left}); err != nil || len(left) == 0 {
+		if err == nil {
+			text, err = json.Marshal(whereabouts{w.Blob, left})
+		}
+		if err != nil || len(left) == 0 {
 			return os.Remove(path)
 		}
 		return s.WriteQuick(name, text)

@@ -13,7 +13,7 @@ type Difference struct {
 	Why      string // where everything counts since not all was observed
 }
 
-// Verb puts a difference into a word or two: changed, appeared, vanished, and what else can be.
+// String puts a difference into words: what changed, appeared, vanished, and what else can be.
 func (d Difference) String() string {
 	if d.Why != "" {
 		return "something below changed, and all of it counts: " + d.Why
