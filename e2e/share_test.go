@@ -296,7 +296,7 @@ func TestSharedCacheNeverFails(t *testing.T) {
 			for _, w := range got.Warnings {
 				require.Equal(t, "shared-cache", w.Code, w.Text)
 			}
-			require.LessOrEqual(t, len(got.Warnings), 2, "reading and writing are said once each")
+			require.LessOrEqual(t, len(got.Warnings), map[bool]int{true: 1, false: 2}[what == "away" || what == "slow" || what == "an image"], "it is said once")
 			require.Contains(t, other.ok("store", "check"), "nothing wrong")
 		})
 	}

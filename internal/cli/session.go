@@ -58,7 +58,7 @@ func choiceFlag(name, value, usage, variable string, words ...string) cli.Flag {
 				return nil
 			}
 		}
-		return fmt.Errorf("--%s cannot be %q: %s", name, text, strings.Join(words, ", "))
+		return fmt.Errorf("--%s cannot be %q: %s", name, text, strings.TrimPrefix(strings.Join(words, ", "), ", "))
 	}}
 }
 

@@ -149,7 +149,7 @@ func publish(ctx context.Context, p *planned, cache *share.Cache, result *build.
 	case err != nil:
 		done.Outcome, done.Reason = event.Skipped, "it could not be written to"
 	case sent == 0:
-		done.Outcome, done.Reason = event.Skipped, "it has everything"
+		done.Outcome, done.Reason = event.Skipped, "nothing new to send"
 	default:
 		done.Detail = report.Size(sent)
 	}

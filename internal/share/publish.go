@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -31,8 +32,11 @@ type Finished struct {
 // Publish shares what a build finished. What the cache has already is not sent again, and where there is nothing new
 // nothing is written. The error is for a warning.
 func (c *Cache) Publish(ctx context.Context, f Finished) error {
-	if !c.Writes() {
-		return nil
+	c.mutex.Lock()
+	away, bad := c.away, maps.Clone(c.bad)
+	c.mutex.Unlock()
+	if !c.Writes() || away {
+		return nil // that it is away was said
 	}
 	p, layers, err := c.gather(f)
 	if err != nil || len(p.Runs)+len(p.Layers) == 0 {
@@ -53,6 +57,9 @@ func (c *Cache) Publish(ctx context.Context, f Finished) error {
 			old, err := c.current(ctx)
 			if err != nil {
 				return err
+			}
+			if old != nil { // what cannot be read goes
+				old.Layers = slices.DeleteFunc(old.Layers, func(l v1.Descriptor) bool { return bad[l.Digest] })
 			}
 			if old != nil && hasAll(old, p, layers) {
 				return nil

@@ -87,7 +87,9 @@ type Cache struct {
 
 	mutex    sync.Mutex
 	spent    time.Duration
-	off      bool // nothing more is asked
+	off      bool                   // nothing more is asked
+	away     bool                   // its manifest cannot be had
+	bad      map[digest.Digest]bool // packs that cannot be read
 	manifest *v1.Manifest
 	loaded   bool
 	packs    map[digest.Digest]bool // imported, or found to be of no use
@@ -105,7 +107,7 @@ type Stats struct {
 
 // New makes a cache of a backend.
 func New(b Backend, s *store.Store, mode Mode, p Patience, doubt func(error)) *Cache {
-	return &Cache{backend: b, store: s, mode: mode, patience: p, doubt: doubt, packs: map[digest.Digest]bool{}, used: map[string]bool{}, said: map[digest.Digest]packedLayer{}}
+	return &Cache{backend: b, store: s, mode: mode, patience: p, doubt: doubt, packs: map[digest.Digest]bool{}, used: map[string]bool{}, said: map[digest.Digest]packedLayer{}, bad: map[digest.Digest]bool{}}
 }
 
 // Reads tells whether things are looked up.
@@ -174,6 +176,7 @@ func (c *Cache) load(ctx context.Context) {
 		return err
 	})
 	if err != nil && !errors.Is(err, ErrNone) && ctx.Err() == nil {
+		c.away = true
 		c.giveUp(err)
 	}
 }
@@ -214,11 +217,13 @@ func (c *Cache) take(ctx context.Context, desc digest.Descriptor) error {
 	defer blob.Close()
 	packed, err := digest.ReadAll(blob, desc, maxPack)
 	if err != nil {
+		c.bad[desc.Digest] = errors.Is(err, digest.ErrMismatch)
 		return err
 	}
 	c.stats.Read += int64(len(packed))
 	p, err := decodePack(packed)
 	if err != nil {
+		c.bad[desc.Digest] = true
 		return fmt.Errorf("the pack %s: %w", desc.Digest, err)
 	}
 	return c.keep(p)

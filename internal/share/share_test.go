@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"io"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -212,6 +214,27 @@ func TestPoisoned(t *testing.T) {
 			require.Empty(t, yours.Elsewhere(record.Layer.Digest))
 		})
 	}
+	// A pack that nobody can read goes with the next that is written.
+	backend, err := InFolder(filepath.Join(t.TempDir(), "cache"))
+	require.NoError(t, err)
+	require.NoError(t, open(t, backend, mine, nil).Publish(ctx, good))
+	body, err := backend.Manifest(ctx)
+	require.NoError(t, err)
+	m, err := decodeManifest(body)
+	require.NoError(t, err)
+	broken := m.Layers[slices.IndexFunc(m.Layers, func(l v1.Descriptor) bool { return l.MediaType == packType })]
+	file := filepath.Join(backend.Place(), "blobs", "sha256", broken.Digest.Encoded())
+	require.NoError(t, os.WriteFile(file, bytes.Repeat([]byte{0}, int(broken.Size)), 0o644))
+	var doubts []error
+	healing := open(t, backend, newStore(t), &doubts)
+	healing.Run(ctx, run.Key)
+	require.Len(t, doubts, 1)
+	healing.store = mine
+	require.NoError(t, healing.Publish(ctx, other))
+	body, err = backend.Manifest(ctx)
+	require.NoError(t, err)
+	require.NotContains(t, string(body), broken.Digest)
+
 	for _, body := range []string{"", "{", `{"artifactType":"` + artifactType + `","layers":[{"digest":"x"}]}`, `{"mediaType":"` + v1.MediaTypeImageManifest + `"}`} {
 		_, err := decodeManifest([]byte(body))
 		require.Error(t, err, body)
