@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http/httptest"
@@ -277,5 +276,4 @@ func TestPatience(t *testing.T) {
 	cancel()
 	quiet := New(stuck{}, newStore(t), Both, DefaultPatience, func(err error) { t.Error(err) })
 	quiet.Run(ended, "x")
-	require.True(t, errors.Is(fmt.Errorf("%w", ErrNone), ErrNone))
 }

@@ -57,20 +57,12 @@ func (s *Store) Record(key digest.Key) (*Record, bool) {
 }
 
 // PutRecord keeps a record.
-func (s *Store) PutRecord(r *Record) error {
-	name, err := s.fileFor("records", string(r.Key), ".json")
-	if err != nil {
-		return err
-	}
-	text, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	return s.WriteFile(name, text)
-}
+func (s *Store) PutRecord(r *Record) error { return s.putRecord(r, s.WriteFile) }
 
 // ImportRecord keeps a record that came from elsewhere, and can be had again from there.
-func (s *Store) ImportRecord(r *Record) error {
+func (s *Store) ImportRecord(r *Record) error { return s.putRecord(r, s.WriteQuick) }
+
+func (s *Store) putRecord(r *Record, write func(name string, content []byte) error) error {
 	name, err := s.fileFor("records", string(r.Key), ".json")
 	if err != nil {
 		return err
@@ -79,7 +71,7 @@ func (s *Store) ImportRecord(r *Record) error {
 	if err != nil {
 		return err
 	}
-	return s.WriteQuick(name, text)
+	return write(name, text)
 }
 
 // maxKept bounds what is read back of trees, tables and notes, in bytes before compression.
