@@ -474,7 +474,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		if err != nil {
 			outcome, why := event.Failed, err.Error()
 			if ctx.Err() != nil {
-				outcome, why = event.Skipped, "another step failed"
+				outcome, why = event.Skipped, endedFirst
 			}
 			sink.Send(event.Finished{Task: task, Outcome: outcome, Reason: why, Took: time.Since(began)})
 			s.steps[i] = StepResult{Unit: u.ID.Name, Platform: u.ID.Platform, Place: placeOf(u, i), Label: label, Outcome: outcome, Reason: why, Took: time.Since(began), done: true}

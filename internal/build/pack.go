@@ -26,6 +26,8 @@ const (
 	nothing   = "it lays nothing down"
 	notPacked = "new content"
 	askedFor  = "asked for with --fresh"
+	// endedFirst is of a step that was begun and not done: another failed, or the build was interrupted.
+	endedFirst = "the build ended first"
 )
 
 // packedLayer is a layer in the store and how it came there.

@@ -132,7 +132,9 @@ func WriteReasons(w io.Writer, p Paint, steps []PastStep, every bool) error {
 		case "failed":
 			mark = p.Wrong("✗ failed  ")
 		case "skipped":
-			mark = p.Muted("· no layer")
+			if mark = p.Muted("· no layer"); s.Reason == "the build ended first" {
+				mark = p.Muted("○ not done")
+			}
 		}
 		line := fmt.Sprintf("  %2s %s  %s", number, mark, s.Step)
 		if s.Outcome == "ran" || s.Outcome == "failed" {
