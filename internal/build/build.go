@@ -223,7 +223,8 @@ func run(ctx context.Context, o Options) (*Result, error) {
 		}
 	}
 	creditFirst(result.Steps)
-	if o.Shared != nil && o.Shared.Writes() && whole.Err() == nil {
+	var away *store.AwayError
+	if o.Shared != nil && o.Shared.Writes() && whole.Err() == nil && !errors.As(err, &away) {
 		b.gather(whole, result)
 	}
 	b.o.Memory.Save(o.Source)

@@ -84,6 +84,13 @@ func (s *Store) Elsewhere(d digest.Digest) []string {
 
 // ForgetPlaces drops some places, which turned out to be of no use, from all notes.
 func (s *Store) ForgetPlaces(places []string) {
+	s.lost.Clear()
+	s.forgetPlaces(places)
+}
+
+// forgetPlaces is ForgetPlaces, for whoever keeps in mind what is lost by it: others who are about to open the same blob
+// are to learn that it was elsewhere until now.
+func (s *Store) forgetPlaces(places []string) {
 	_ = s.eachFile(filepath.Join("imbricat", elsewhere), func(path string) error {
 		text, err := os.ReadFile(path)
 		var w whereabouts
@@ -99,6 +106,7 @@ func (s *Store) ForgetPlaces(places []string) {
 			text, err = json.Marshal(whereabouts{w.Blob, left})
 		}
 		if err != nil || len(left) == 0 {
+			s.lost.Store(w.Blob.Digest, w.Places)
 			return os.Remove(path)
 		}
 		return s.WriteQuick(name, text)
@@ -114,6 +122,9 @@ func (s *Store) Knows(desc digest.Descriptor) bool {
 func (s *Store) bring(ctx context.Context, desc digest.Descriptor) (bool, error) {
 	places := s.Elsewhere(desc.Digest)
 	if len(places) == 0 {
+		if lost, was := s.lost.Load(desc.Digest); was {
+			return true, &AwayError{desc.Digest, lost.([]string), ErrNotThere}
+		}
 		return true, &AwayError{desc.Digest, nil, layout.ErrNotFound}
 	}
 	if s.Bring == nil {
@@ -126,7 +137,7 @@ func (s *Store) bring(ctx context.Context, desc digest.Descriptor) (bool, error)
 			return true, nil
 		}
 		if all = append(all, err); errors.Is(err, ErrNotThere) || errors.Is(err, digest.ErrMismatch) {
-			s.ForgetPlaces([]string{place}) // a place that lost one blob has likely lost others
+			s.forgetPlaces([]string{place}) // a place that lost one blob has likely lost others
 		}
 	}
 	return true, &AwayError{desc.Digest, places, errors.Join(all...)}

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -35,6 +36,7 @@ type Store struct {
 	CheckTree func(form, root string, entries []byte) error
 	// Bring puts a blob that is elsewhere into the store; nil where nothing is brought.
 	Bring func(ctx context.Context, desc digest.Descriptor, place string) error
+	lost  sync.Map // digest.Digest to []string: places that were forgotten by this process, see forgetPlaces
 	lease *flock.Flock
 }
 
