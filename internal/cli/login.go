@@ -51,7 +51,7 @@ func runLogin(ctx context.Context, s *session) error {
 	if user == "" {
 		return usagef("login needs --user NAME, or IMBRICAT_USER in the environment")
 	}
-	secret, err := s.secret(user, host)
+	secret, err := s.secret(secretVariable, user, host)
 	if err != nil {
 		return err
 	}
@@ -92,8 +92,8 @@ func (o only) Find(host string) (credential.Login, error) {
 const maxSecret = 64 << 10
 
 // secret reads from the environment, a terminal without showing it, or standard input up to its end.
-func (s *session) secret(user, host string) (credential.Secret, error) {
-	if value := os.Getenv(secretVariable); value != "" {
+func (s *session) secret(variable, user, host string) (credential.Secret, error) {
+	if value := os.Getenv(variable); value != "" {
 		return credential.Secret(value), nil
 	}
 	if f, ok := s.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
@@ -103,19 +103,19 @@ func (s *session) secret(user, host string) (credential.Secret, error) {
 		if err != nil {
 			return "", fmt.Errorf("reading the secret: %w", err)
 		}
-		return checkSecret(string(text))
+		return checkSecret(variable, string(text))
 	}
 	text, err := io.ReadAll(io.LimitReader(bufio.NewReader(s.in), maxSecret+1))
 	if err != nil {
 		return "", fmt.Errorf("reading the secret: %w", err)
 	}
-	return checkSecret(strings.TrimRight(string(text), "\r\n"))
+	return checkSecret(variable, strings.TrimRight(string(text), "\r\n"))
 }
 
-func checkSecret(text string) (credential.Secret, error) {
+func checkSecret(variable, text string) (credential.Secret, error) {
 	switch {
 	case text == "":
-		return "", usageError{errors.New("no secret: give it on standard input, or in " + secretVariable)}
+		return "", usageError{errors.New("no secret: give it on standard input, or in " + variable)}
 	case len(text) > maxSecret || strings.ContainsAny(text, "\r\n\x00"):
 		return "", usageError{errors.New("the secret must be one line of text")}
 	}

@@ -2,11 +2,13 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -18,23 +20,78 @@ import (
 // standinVariable holds the secret that the stand-in asks for.
 const standinVariable = "IMBRICAT_STANDIN_SECRET"
 
+func standinDirFlag() cli.Flag {
+	return &cli.StringFlag{Name: "dir", Usage: "`FOLDER` that everything is kept in"}
+}
+
 func standinCommand() *cli.Command {
 	return group(&cli.Command{
 		Name: "standin", Usage: "the stand-in registry, for demos, tests and offline work",
 		Description: "Example: imbricat standin start --dir ./registry",
 		Commands: []*cli.Command{{
 			Name: "start", Usage: "starts the stand-in registry and prints its address",
-			Description: "The one line on standard output is the address, HOST:PORT. It runs until it is interrupted. With --user it asks\n" +
-				"for a login with the secret in " + standinVariable + ".\n\nExample: imbricat standin start --dir ./registry --listen 127.0.0.1:5080",
+			Description: "The one line on standard output is the address, HOST:PORT. It runs until it is interrupted; a browser shows what it\n" +
+				"holds at that address. With --user it asks for a login with the secret in " + standinVariable + ".\n\n" +
+				"Example: imbricat standin start --dir ./registry --listen 127.0.0.1:5080",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "dir", Usage: "`FOLDER` that everything is kept in", Required: true},
+				standinDirFlag(),
+				&cli.BoolFlag{Name: "memory", Usage: "keep everything in memory, until it ends"},
 				&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "`HOST:PORT` on this machine; port 0 takes a free one"},
-				&cli.StringFlag{Name: "user", Usage: "`NAME` of the one user who may pull and push; without it everybody may"},
+				choiceFlag("auth", "auto", "`KIND` of login: none, basic, or token from the stand-in's own issuer; auto is basic where there are users, else none", "STANDIN_AUTH", "auto", "none", "basic", "token"),
+				&cli.StringFlag{Name: "user", Usage: "`NAME` of a user, with the secret in " + standinVariable + "; more are added by standin user"},
+				&cli.DurationFlag{Name: "token-life", Value: 5 * time.Minute, Usage: "`TIME` that tokens are good for"},
+				&cli.BoolFlag{Name: "tls", Usage: "serve HTTPS with a certificate of the folder's own authority, authority.pem"},
+				&cli.StringFlag{Name: "rules", Usage: "`FILE` with rules for repositories (default: rules.yaml in the folder)"},
+				&cli.StringSliceFlag{Name: "notify", Usage: "`URL` that is told of each push; may be given again"},
+				&cli.StringFlag{Name: "faults", Usage: "`LIST` of what to do wrong on purpose, such as latency=50ms,503=0.1,break=0.2,seed=7"},
 			},
 			Action: func(ctx context.Context, c *cli.Command) error { return runStandin(ctx, newSession(c)) },
-		}},
+		}, standinRepositoryCommand(), standinUserCommand(), standinTokenCommand(), standinEventsCommand(), standinCleanCommand()},
 	})
 }
+
+// standinOptions reads the flags of start.
+func (s *session) standinOptions() (standin.Options, error) {
+	o := standin.Options{Dir: s.cmd.String("dir"), Auth: standin.Auth(s.cmd.String("auth")), User: s.cmd.String("user"), Secret: os.Getenv(standinVariable),
+		TokenLife: s.cmd.Duration("token-life"), Notify: s.cmd.StringSlice("notify")}
+	if (o.Dir == "") != s.cmd.Bool("memory") {
+		return o, usagef("standin start takes --dir FOLDER or --memory")
+	}
+	if o.User != "" && o.Secret == "" {
+		return o, usagef("--user needs the secret in %s", standinVariable)
+	}
+	if o.TokenLife <= 0 {
+		return o, usagef("--token-life takes a time such as 5m")
+	}
+	if o.Auth == "auto" {
+		if o.Auth = ""; o.Dir != "" {
+			if _, err := os.Stat(filepath.Join(o.Dir, "users.json")); err == nil {
+				o.Auth = standin.AuthBasic
+			}
+		}
+	}
+	var err error
+	if o.Faults, err = standin.ParseFaults(s.cmd.String("faults")); err != nil {
+		return o, usagef("--faults: %w", err)
+	}
+	if name := s.cmd.String("rules"); name != "" {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return o, usagef("--rules: %w", err)
+		}
+		if o.Rules, err = standin.ParseRules(text); err != nil {
+			return o, usagef("--rules: %s: %w", name, err)
+		}
+	}
+	o.Log = func(method, path string, status int, took time.Duration) {
+		slog.Info("stand-in", "method", method, "path", path, "status", status, "took", took)
+	}
+	o.Complain = func(err error) { slog.Warn("stand-in", "error", err) }
+	return o, nil
+}
+
+// addressFile is where a stand-in that runs on a folder tells its address.
+const addressFile = "address"
 
 func runStandin(ctx context.Context, s *session) error {
 	if _, err := s.args(0, 0, "no arguments"); err != nil {
@@ -44,23 +101,43 @@ func runStandin(ctx context.Context, s *session) error {
 	if !registry.Loopback(listen) {
 		return usagef("the stand-in listens on this machine alone: --listen %s is no loopback address", listen)
 	}
-	o := standin.Options{Dir: s.cmd.String("dir"), User: s.cmd.String("user"), Secret: os.Getenv(standinVariable)}
-	if o.User != "" && o.Secret == "" {
-		return usagef("--user needs the secret in %s", standinVariable)
-	}
-	o.Log = func(method, path string, status int, took time.Duration) {
-		slog.Info("stand-in", "method", method, "path", path, "status", status, "took", took)
+	o, err := s.standinOptions()
+	if err != nil {
+		return err
 	}
 	server, err := standin.New(o)
 	if err != nil {
 		return err
+	}
+	document := map[string]string{}
+	var secure *tls.Config
+	if s.cmd.Bool("tls") {
+		var authority string
+		if secure, authority, err = server.TLS(); err != nil {
+			return err
+		}
+		if authority != "" {
+			document["authority"] = authority
+			fmt.Fprintf(s.err, "its certificate is vouched for by %s; name that file under registries in %s\n", authority, configFile())
+		}
 	}
 	listener, err := net.Listen("tcp", listen)
 	if err != nil {
 		return fmt.Errorf("the stand-in cannot listen on %s: %w", listen, cause(err))
 	}
 	address := listener.Addr().String()
-	err = s.result(map[string]string{"address": address}, func() error {
+	if secure != nil {
+		listener = tls.NewListener(listener, secure)
+	}
+	if o.Dir != "" {
+		name := filepath.Join(o.Dir, addressFile)
+		if err := os.WriteFile(name, []byte(address), 0o644); err != nil {
+			return fmt.Errorf("the stand-in's folder: %w", err)
+		}
+		defer os.Remove(name)
+	}
+	document["address"] = address
+	err = s.result(document, func() error {
 		_, err := fmt.Fprintln(s.out, address)
 		return err
 	})

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -17,6 +16,7 @@ import (
 	"imbricat/internal/platform"
 	"imbricat/internal/reference"
 	"imbricat/internal/report"
+	"imbricat/internal/retention"
 	"imbricat/internal/store"
 )
 
@@ -84,13 +84,8 @@ func filterFlags() []cli.Flag {
 
 // age reads a time such as 90m, 12h or 14d.
 func age(flag, text string) (time.Duration, error) {
-	if days, found := strings.CutSuffix(text, "d"); found {
-		if n, err := strconv.ParseUint(days, 10, 16); err == nil {
-			return time.Duration(n) * 24 * time.Hour, nil
-		}
-	}
-	d, err := time.ParseDuration(text)
-	if err != nil || d < 0 {
+	d, err := retention.ParseAge(text)
+	if err != nil {
 		return 0, usagef("--%s takes a time such as 90m, 12h or 14d, not %q", flag, text)
 	}
 	return d, nil

@@ -17,6 +17,14 @@ var oldTypes = map[string]bool{
 	"application/vnd.docker.distribution.manifest.list.v2+json": true,
 }
 
+// undistributed are media types of layers that a registry need not have.
+var undistributed = map[string]bool{
+	"application/vnd.oci.image.layer.nondistributable.v1.tar":      true,
+	"application/vnd.oci.image.layer.nondistributable.v1.tar+gzip": true,
+	"application/vnd.oci.image.layer.nondistributable.v1.tar+zstd": true,
+	"application/vnd.docker.image.rootfs.foreign.diff.tar.gzip":    true,
+}
+
 // problem is an error of the distribution-spec.
 type problem struct {
 	status  int

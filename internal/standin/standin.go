@@ -1,47 +1,147 @@
 // Package standin is a small registry that speaks the OCI distribution specification, for demos, tests and offline
-// work. It keeps everything in one folder and survives being killed.
+// work. It keeps everything in one folder and survives being killed, or in memory.
 //
-// It is not made for the open internet, and it never imports the registry client, so that one misreading of the
-// specification cannot pass on both sides.
+// It knows users with rights by repository, quotas, tags that do not move, retention, events, and faults on demand. It is
+// not made for the open internet, and it never imports the registry client, so that one misreading of the specification
+// cannot pass on both sides.
 package standin
 
 import (
 	"context"
-	"crypto/subtle"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
+	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
+
+	"github.com/gofrs/flock"
+	"golang.org/x/crypto/bcrypt"
 )
 
-// Options of a stand-in.
+// Auth is how users show who they are.
+type Auth string
+
+// The kinds of authentication.
+const (
+	AuthNone  Auth = "none"
+	AuthBasic Auth = "basic"
+	AuthToken Auth = "token" // a token issued for every scope, by the stand-in itself
+)
+
+// Options of a stand-in. Zero values are useful.
 type Options struct {
-	Dir    string // where everything is kept; made where it does not exist
-	User   string // with Secret: who may pull and push; empty: everybody
-	Secret string
-	Log    func(method, path string, status int, took time.Duration) // nil: none
+	Dir       string        // where everything is kept, made where it does not exist; empty: in memory
+	Auth      Auth          // empty: basic with a User, else none
+	User      string        // with Secret: a user beside those of the folder
+	Secret    string        //
+	TokenLife time.Duration // of tokens that are asked for; 0: five minutes
+	Rules     *Rules        // instead of the folder's rules.yaml
+	Notify    []string      // addresses that are told of pushes, beside those of the rules
+	Grace     time.Duration // how long content that nothing lists is spared; 0: an hour
+	Faults    Faults        // that it makes on purpose
+	Log       func(method, path string, status int, took time.Duration)
+	Complain  func(error) // of what went wrong behind the scenes; nil: nobody is told
+
+	hash []byte // of Secret
 }
 
 // Server is a stand-in registry.
 type Server struct {
 	o       Options
 	storage *storage
+	journal *journal
+	key     []byte
+	rules   cached[*Rules]
+	users   cached[map[string]string]
+	right   sync.Map // digests of names with secrets that were right
+	mail    chan letter
+	faults  *faults
 }
 
-// New opens the folder.
+// New opens the folder. Nothing is served yet, and nothing else is to be running on it for what changes content.
 func New(o Options) (*Server, error) {
-	s, err := openStorage(o.Dir)
+	if o.Auth == "" {
+		o.Auth = AuthNone
+		if o.User != "" {
+			o.Auth = AuthBasic
+		}
+	}
+	o.TokenLife, o.Grace = orElse(o.TokenLife, 5*time.Minute), orElse(o.Grace, time.Hour)
+	if o.User != "" {
+		var err error
+		if o.hash, err = bcrypt.GenerateFromPassword([]byte(o.Secret), bcrypt.MinCost); err != nil {
+			return nil, fmt.Errorf("the secret of %s: %w", o.User, err)
+		}
+	}
+	st, err := openStorage(o.Dir)
 	if err != nil {
 		return nil, err
 	}
-	return &Server{o: o, storage: s}, nil
+	s := &Server{o: o, storage: st, journal: &journal{files: st.files}, mail: make(chan letter, 1000), faults: newFaults(o.Faults)}
+	s.rules.name, s.rules.parse = rulesFile, ParseRules
+	s.users.name, s.users.parse = usersFile, parseUsers
+	if o.Rules != nil {
+		s.rules.value, s.rules.pinned = o.Rules, true
+	}
+	if s.key, err = st.loadKey(); err != nil {
+		return nil, err
+	}
+	if _, err := s.rules.get(st.files); err != nil {
+		return nil, err
+	}
+	if _, err := s.users.get(st.files); err != nil {
+		return nil, err
+	}
+	return s, nil
 }
+
+func orElse(d, other time.Duration) time.Duration {
+	if d == 0 {
+		return other
+	}
+	return d
+}
+
+func (s *Server) complain(err error) {
+	if s.o.Complain != nil {
+		s.o.Complain(err)
+	}
+}
+
+// ErrBusy is that another stand-in works on the folder.
+var ErrBusy = errors.New("a stand-in is running on this folder")
+
+// own makes sure that this process alone collects rubbish in the folder, until the given function is called.
+func (s *Server) own() (release func(), err error) {
+	if s.o.Dir == "" {
+		return func() {}, nil
+	}
+	lock := flock.New(filepath.Join(s.o.Dir, "lock"))
+	held, err := lock.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("the stand-in's folder: %w", err)
+	}
+	if !held {
+		return nil, ErrBusy
+	}
+	return func() { _ = lock.Unlock() }, nil
+}
+
+// cleanEvery is how often a running stand-in cleans up.
+const cleanEvery = 10 * time.Minute
 
 // Serve answers requests until the context ends, then lets those under way finish for a while.
 func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
+	release, err := s.own()
+	if err != nil {
+		listener.Close()
+		return err
+	}
+	defer release()
 	server := &http.Server{Handler: s, ReadHeaderTimeout: 20 * time.Second}
 	stopped := make(chan error, 1)
 	go func() {
@@ -50,6 +150,8 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 		defer cancel()
 		stopped <- server.Shutdown(grace)
 	}()
+	go s.deliver(ctx)
+	go s.keepClean(ctx)
 	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 		return fmt.Errorf("the stand-in: %w", err)
 	}
@@ -59,10 +161,31 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 	return nil
 }
 
+func (s *Server) keepClean(ctx context.Context) {
+	for tick := time.NewTicker(cleanEvery); ; {
+		if _, err := s.clean(); err != nil {
+			s.complain(err)
+		}
+		select {
+		case <-ctx.Done():
+			tick.Stop()
+			return
+		case <-tick.C:
+		}
+	}
+}
+
 // ServeHTTP answers one request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	began := time.Now()
+	began, method, path := time.Now(), r.Method, r.URL.Path
 	recorder := &statusRecorder{ResponseWriter: w, status: http.StatusOK}
+	if s.o.Log != nil {
+		defer func() { s.o.Log(method, path, recorder.status, time.Since(began)) }()
+	}
+	spoiled, r, finish := s.faults.spoil(w, r)
+	if recorder.ResponseWriter = spoiled; r == nil {
+		return // a fault has answered
+	}
 	recorder.Header().Set(versionHeader, "registry/2.0")
 	if err := s.route(recorder, r); err != nil {
 		var p *problem
@@ -71,9 +194,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		writeProblem(recorder, p)
 	}
-	if s.o.Log != nil {
-		s.o.Log(r.Method, r.URL.Path, recorder.status, time.Since(began))
-	}
+	finish()
 }
 
 type statusRecorder struct {
@@ -89,14 +210,26 @@ func (r *statusRecorder) WriteHeader(status int) {
 var (
 	nameForm = regexp.MustCompile(`^[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*(/[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*)*$`)
 	tagForm  = regexp.MustCompile(`^[a-zA-Z0-9_][a-zA-Z0-9._-]{0,127}$`)
-	routes   = regexp.MustCompile(`^/v2/(.+)/(blobs/uploads/?|blobs/uploads/([^/]+)|blobs/([^/]+)|manifests/([^/]+)|tags/list)$`)
+	routes   = regexp.MustCompile(`^/v2/(.+)/(blobs/uploads/?|blobs/uploads/([^/]+)|blobs/([^/]+)|manifests/([^/]+)|referrers/([^/]+)|tags/list)$`)
 )
 
 func (s *Server) route(w http.ResponseWriter, r *http.Request) error {
-	if err := s.authorize(w, r); err != nil {
-		return err
+	switch {
+	case r.URL.Path == "/token":
+		return s.serveToken(w, r)
+	case r.URL.Path != "/v2" && !strings.HasPrefix(r.URL.Path, "/v2/"):
+		return s.page(w, r)
+	}
+	who, wrong := s.authenticate(r)
+	if wrong != nil {
+		s.challenge(w, r, "")
+		return wrong
 	}
 	if r.URL.Path == "/v2/" || r.URL.Path == "/v2" {
+		if s.o.Auth != AuthNone && who.user == "" && !who.token {
+			s.challenge(w, r, "")
+			return refuse(http.StatusUnauthorized, "UNAUTHORIZED", "a login is needed")
+		}
 		w.Header().Set("Content-Type", "application/json")
 		_, err := w.Write([]byte("{}"))
 		return err
@@ -108,10 +241,12 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request) error {
 	if !nameForm.MatchString(match[1]) || len(match[1]) > 255 {
 		return refuse(http.StatusBadRequest, "NAME_INVALID", "the repository's name is invalid")
 	}
-	x := &exchange{w: w, r: r, storage: s.storage, repository: match[1]}
+	x := &exchange{w: w, r: r, server: s, storage: s.storage, repository: match[1], who: who}
 	switch {
 	case match[2] == "tags/list":
-		return x.tags()
+		return x.listTags()
+	case match[6] != "":
+		return x.referrers(match[6])
 	case match[5] != "":
 		return x.manifest(match[5])
 	case match[4] != "" && match[4] != "uploads":
@@ -122,28 +257,32 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request) error {
 	return x.beginUpload()
 }
 
-func (s *Server) authorize(w http.ResponseWriter, r *http.Request) error {
-	if s.o.User == "" {
-		return nil
-	}
-	user, secret, given := r.BasicAuth()
-	right := subtle.ConstantTimeCompare([]byte(user), []byte(s.o.User)) & subtle.ConstantTimeCompare([]byte(secret), []byte(s.o.Secret))
-	if given && right == 1 {
-		return nil
-	}
-	w.Header().Set("WWW-Authenticate", `Basic realm="stand-in", charset="UTF-8"`)
-	if !given {
-		return refuse(http.StatusUnauthorized, "UNAUTHORIZED", "a login is needed")
-	}
-	return refuse(http.StatusUnauthorized, "UNAUTHORIZED", "the user's name or the secret is wrong")
-}
-
 // exchange is one request to a repository.
 type exchange struct {
 	w          http.ResponseWriter
 	r          *http.Request
+	server     *Server
 	storage    *storage
 	repository string
+	who        identity
+}
+
+// may tells whether the caller may act in the repository, and says how to come in where that helps.
+func (x *exchange) may(what action) error {
+	p := x.server.permit(x.who, x.repository, what)
+	if p == nil {
+		return nil
+	}
+	if p.status == http.StatusUnauthorized {
+		actions := string(pull)
+		if what != pull {
+			actions += "," + string(what)
+		}
+		x.server.challenge(x.w, x.r, "repository:"+x.repository+":"+actions)
+	} else {
+		x.note(Event{What: "refused", Why: p.message})
+	}
+	return p
 }
 
 func (x *exchange) unsupported() error {

@@ -115,7 +115,7 @@ func TestProtocol(t *testing.T) {
 		"/v2/tides/gauge/manifests/..%2f..%2fx", "/v2/tides/gauge/blobs/uploads/..%2f..%2fx", "/other"} {
 		require.GreaterOrEqual(t, do("GET", path, "").StatusCode, 400, path)
 	}
-	require.Equal(t, 405, do("DELETE", "/v2/tides/gauge/manifests/1", "").StatusCode)
+	require.Equal(t, 405, do("PATCH", "/v2/tides/gauge/manifests/1", "").StatusCode)
 	left, err := filepath.Glob(filepath.Join(s.o.Dir, "uploads", ".file-*"))
 	require.NoError(t, err)
 	require.Empty(t, left)

@@ -1,0 +1,260 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/report"
+	"imbricat/internal/standin"
+)
+
+// openStandin opens the folder of a stand-in, which may be running at the same time.
+func (s *session) openStandin() (*standin.Server, error) {
+	dir := s.cmd.String("dir")
+	if dir == "" {
+		return nil, usagef("%s needs --dir, the stand-in's FOLDER", s.cmd.FullName())
+	}
+	if info, err := os.Stat(filepath.Join(dir, "repositories")); err != nil || !info.IsDir() {
+		return nil, usagef("%s is no folder of a stand-in: `imbricat standin start --dir %s` makes one", dir, dir)
+	}
+	return standin.New(standin.Options{Dir: dir, Grace: s.cmd.Duration("grace")})
+}
+
+func standinRepositoryCommand() *cli.Command {
+	one := func(name, usage, description string, run func(s *session, r *standin.Server, repository string) error, flags ...cli.Flag) *cli.Command {
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Description: description, Flags: append(flags, standinDirFlag()),
+			Action: func(_ context.Context, c *cli.Command) error {
+				s := newSession(c)
+				args, err := s.args(1, 1, "the repository's name")
+				if err != nil {
+					return err
+				}
+				r, err := s.openStandin()
+				if err != nil {
+					return err
+				}
+				return run(s, r, args[0])
+			}}
+	}
+	return group(&cli.Command{Name: "repository", Usage: "creates, lists, opens and closes the stand-in's repositories", Commands: []*cli.Command{
+		one("create", "makes a repository, and prints the lines to log in, build and push",
+			"Example: imbricat standin repository create tides/gauge --dir ./registry", createRepository),
+		{Name: "list", Usage: "lists repositories, with their sizes and who may do what", Flags: []cli.Flag{standinDirFlag()},
+			Description: "Example: imbricat standin repository list --dir ./registry",
+			Action:      func(_ context.Context, c *cli.Command) error { return listRepositories(newSession(c)) }},
+		one("open", "lets a repository be pushed to again, and says who may pull and push",
+			"Example: imbricat standin repository open tides/gauge --dir ./registry --pull anybody --push harbour", openRepository,
+			&cli.StringFlag{Name: "pull", Usage: "`WHO` may pull: names with commas, everyone (who has a login) or anybody"},
+			&cli.StringFlag{Name: "push", Usage: "`WHO` may push and delete"}),
+		one("close", "makes a repository one that is only read", "Example: imbricat standin repository close tides/gauge --dir ./registry",
+			func(s *session, r *standin.Server, name string) error {
+				closed := true
+				if err := r.Change(name, "close", func(n *standin.Note) { n.Closed = &closed }); err != nil {
+					return err
+				}
+				return s.said(map[string]any{"repository": name, "closed": true}, "%s is closed: it may be read alone\n", name)
+			}),
+	}})
+}
+
+func (s *session) said(document any, format string, values ...any) error {
+	return s.result(document, func() error {
+		_, err := fmt.Fprintf(s.out, format, values...)
+		return err
+	})
+}
+
+func createRepository(s *session, r *standin.Server, name string) error {
+	created, err := r.Create(name)
+	if err != nil {
+		return usageError{err}
+	}
+	address := "HOST:PORT"
+	if text, err := os.ReadFile(filepath.Join(s.cmd.String("dir"), addressFile)); err == nil {
+		address = string(text)
+	}
+	document := map[string]any{"repository": name, "created": created, "address": address}
+	return s.result(document, func() error { return report.WriteRepository(s.out, s.paint, address, name, created) })
+}
+
+func listRepositories(s *session) error {
+	if _, err := s.args(0, 0, "no arguments"); err != nil {
+		return err
+	}
+	r, err := s.openStandin()
+	if err != nil {
+		return err
+	}
+	list, err := r.Repositories(func(string) bool { return true })
+	if err != nil {
+		return err
+	}
+	return s.result(map[string]any{"repositories": list}, func() error {
+		rows := [][]string{}
+		for _, one := range list {
+			state := "open"
+			if one.Closed {
+				state = "closed"
+			}
+			rows = append(rows, []string{one.Name, fmt.Sprint(one.Tags), report.Size(one.Bytes), report.When(one.Pushed, time.Now()), state, who(one.Pull), who(one.Push)})
+		}
+		return report.Rows(s.out, s.paint, "there are no repositories", []string{"repository", "tags", "size", "pushed", "state", "may pull", "may push"}, rows)
+	})
+}
+
+func who(list []string) string {
+	if len(list) == 0 {
+		return "everyone"
+	}
+	return strings.Join(list, ", ")
+}
+
+func openRepository(s *session, r *standin.Server, name string) error {
+	closed := false
+	err := r.Change(name, "open", func(n *standin.Note) {
+		n.Closed = &closed
+		for flag, list := range map[string]*[]string{"pull": &n.Pull, "push": &n.Push} {
+			if s.cmd.IsSet(flag) {
+				*list = strings.FieldsFunc(s.cmd.String(flag), func(r rune) bool { return r == ',' || r == ' ' })
+			}
+		}
+	})
+	if err != nil {
+		return err
+	}
+	return s.said(map[string]any{"repository": name, "closed": false}, "%s is open\n", name)
+}
+
+func standinUserCommand() *cli.Command {
+	return &cli.Command{Name: "user", Usage: "adds a user to the stand-in, or changes the secret", ArgsUsage: "NAME",
+		Description: "The secret is read from standard input, or from " + standinVariable + ".\n\nExample: imbricat standin user harbour --dir ./registry < secret.txt",
+		Flags:       []cli.Flag{standinDirFlag()},
+		Action: func(_ context.Context, c *cli.Command) error {
+			s := newSession(c)
+			args, err := s.args(1, 1, "the user's name")
+			if err != nil {
+				return err
+			}
+			r, err := s.openStandin()
+			if err != nil {
+				return err
+			}
+			secret, err := s.secret(standinVariable, args[0], "the stand-in")
+			if err != nil {
+				return err
+			}
+			if err := r.AddUser(args[0], secret.Reveal()); err != nil {
+				return err
+			}
+			return s.said(map[string]string{"user": args[0]}, "%s may come in with that secret\n", args[0])
+		}}
+}
+
+func standinTokenCommand() *cli.Command {
+	return &cli.Command{Name: "token", Usage: "issues a token with rights in some repositories, for a while",
+		Description: "The token is printed on standard output. It serves as the secret of its user, or as a token by itself.\n\n" +
+			"Example: imbricat standin token --dir ./registry --user pipeline --repository 'tides/*' --allow pull,push --for 1h",
+		Flags: []cli.Flag{standinDirFlag(),
+			&cli.StringFlag{Name: "user", Usage: "`NAME` of the user that it is for", Required: true},
+			&cli.StringSliceFlag{Name: "repository", Usage: "`NAME` or pattern of repositories; may be given again", Required: true},
+			&cli.StringFlag{Name: "allow", Value: "pull", Usage: "`LIST` of pull, push and delete"},
+			&cli.DurationFlag{Name: "for", Value: time.Hour, Usage: "`TIME` that it is good for"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			s := newSession(c)
+			if _, err := s.args(0, 0, "no arguments"); err != nil {
+				return err
+			}
+			allow := strings.Split(s.cmd.String("allow"), ",")
+			for _, one := range allow {
+				if one != "pull" && one != "push" && one != "delete" {
+					return usagef("--allow takes pull, push and delete with commas, not %q", one)
+				}
+			}
+			r, err := s.openStandin()
+			if err != nil {
+				return err
+			}
+			token, err := r.Issue(s.cmd.String("user"), s.cmd.StringSlice("repository"), allow, s.cmd.Duration("for"))
+			if err != nil {
+				return err
+			}
+			return s.said(map[string]string{"user": s.cmd.String("user"), "token": token}, "%s\n", token)
+		}}
+}
+
+func standinEventsCommand() *cli.Command {
+	return &cli.Command{Name: "events", Usage: "lists what happened at the stand-in: who did what, when, to which digest",
+		Description: "Example: imbricat standin events --dir ./registry --repository tides/gauge",
+		Flags: []cli.Flag{standinDirFlag(), &cli.StringFlag{Name: "repository", Usage: "only those of `NAME`"},
+			&cli.IntFlag{Name: "last", Value: 50, Usage: "`NUMBER` of events"}},
+		Action: func(_ context.Context, c *cli.Command) error {
+			s := newSession(c)
+			if _, err := s.args(0, 0, "no arguments"); err != nil {
+				return err
+			}
+			r, err := s.openStandin()
+			if err != nil {
+				return err
+			}
+			list, err := r.Events(s.cmd.Int("last"), s.cmd.String("repository"))
+			if err != nil {
+				return err
+			}
+			return s.result(map[string]any{"events": append([]standin.Event{}, list...)}, func() error {
+				rows := [][]string{}
+				for _, e := range list {
+					rows = append(rows, eventRow(e))
+				}
+				return report.Rows(s.out, s.paint, "nothing happened yet", []string{"time", "who", "what", "repository", "tag", "digest", "size"}, rows)
+			})
+		}}
+}
+
+func eventRow(e standin.Event) []string {
+	who, what, size, short := e.Who, e.What, "", ""
+	if who == "" {
+		who = "anybody"
+	}
+	for _, more := range []string{e.Why, e.From} {
+		if more != "" {
+			what += ": " + more
+		}
+	}
+	if e.Bytes > 0 {
+		size = report.Size(e.Bytes)
+	}
+	if e.Digest != "" {
+		short = digest.Short(e.Digest)
+	}
+	return []string{e.Time.UTC().Format(time.DateTime), who, what, e.Repository, e.Tag, short, size}
+}
+
+func standinCleanCommand() *cli.Command {
+	return &cli.Command{Name: "clean", Usage: "applies the rules of retention and removes content that nothing lists",
+		Description: "A stand-in that runs does this by itself every ten minutes.\n\nExample: imbricat standin clean --dir ./registry",
+		Flags:       []cli.Flag{standinDirFlag(), &cli.DurationFlag{Name: "grace", Value: time.Hour, Usage: "`TIME` that content which nothing lists is spared"}},
+		Action: func(_ context.Context, c *cli.Command) error {
+			s := newSession(c)
+			if _, err := s.args(0, 0, "no arguments"); err != nil {
+				return err
+			}
+			r, err := s.openStandin()
+			if err != nil {
+				return err
+			}
+			cleaned, err := r.Clean()
+			if err != nil {
+				return err
+			}
+			return s.said(cleaned, "removed %s, %s, %s and %s, %s\n", report.Count(cleaned.Tags, "tag"), report.Count(cleaned.Manifests, "manifest"),
+				report.Count(cleaned.Blobs, "blob"), report.Count(cleaned.Uploads, "upload that was given up"), report.Size(cleaned.Bytes))
+		}}
+}

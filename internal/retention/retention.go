@@ -1,0 +1,168 @@
+// Package retention decides which tags of a repository are kept and which go, by a rule.
+//
+// It is pure: tags with their digests and times go in, and a verdict with a reason for each comes out. It deletes
+// nothing and knows no registry.
+package retention
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/Masterminds/semver/v3"
+
+	"imbricat/internal/digest"
+)
+
+// Rule says what is kept. A tag is kept where any part of the rule keeps it.
+type Rule struct {
+	Keep    []string      `yaml:"keep"`    // patterns of tags: * any digits and letters, ? one, [0-9] one of some
+	Newest  int           `yaml:"newest"`  // so many of the others, the youngest first
+	Younger time.Duration `yaml:"younger"` // what is younger than this
+}
+
+// Tag is a tag of a repository.
+type Tag struct {
+	Name   string
+	Digest digest.Digest
+	Time   time.Time // when it was pushed, or else made; zero where nobody knows
+}
+
+// Verdict is what becomes of a tag, with the reason.
+type Verdict struct {
+	Tag
+	Keep   bool
+	Reason string
+}
+
+// ParseAge reads an age as people write it: a number of days, weeks or hours such as 30d, 2w, 12h, or what Go reads.
+func ParseAge(text string) (time.Duration, error) {
+	unit := map[string]time.Duration{"d": 24 * time.Hour, "w": 7 * 24 * time.Hour}
+	if text != "" {
+		if u, is := unit[text[len(text)-1:]]; is {
+			n, err := strconv.Atoi(text[:len(text)-1])
+			if err == nil && n >= 0 && n < 100_000 {
+				return time.Duration(n) * u, nil
+			}
+		}
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d < 0 {
+		return 0, fmt.Errorf("%q is no age: write a number with h, d or w, such as 30d", text)
+	}
+	return d, nil
+}
+
+// ErrEmpty is a rule that would delete everything.
+var ErrEmpty = errors.New("the rule keeps nothing: give patterns, a number or an age")
+
+// Check tells whether a rule can be used.
+func (r Rule) Check() error {
+	for _, pattern := range r.Keep {
+		if _, err := path.Match(pattern, "x"); err != nil {
+			return fmt.Errorf("the pattern %q is malformed", pattern)
+		}
+	}
+	if r.Newest < 0 || r.Younger < 0 {
+		return errors.New("a number or an age below nothing")
+	}
+	if len(r.Keep) == 0 && r.Newest == 0 && r.Younger == 0 {
+		return ErrEmpty
+	}
+	return nil
+}
+
+// Match tells whether a tag matches one of some patterns.
+func Match(patterns []string, tag string) bool {
+	return slices.ContainsFunc(patterns, func(pattern string) bool { matched, err := path.Match(pattern, tag); return err == nil && matched })
+}
+
+// Decide judges tags at a time, in the order that they are given. A tag whose time nobody knows is never too old.
+func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
+	list := make([]Verdict, len(tags))
+	var others []int
+	for i, t := range tags {
+		list[i] = Verdict{Tag: t}
+		switch {
+		case Match(r.Keep, t.Name):
+			list[i].Keep, list[i].Reason = true, "it matches a pattern"
+		case t.Time.IsZero():
+			list[i].Keep, list[i].Reason = true, "nobody knows how old it is"
+		case r.Younger > 0 && now.Sub(t.Time) < r.Younger:
+			list[i].Keep, list[i].Reason = true, "it is young"
+		default:
+			others = append(others, i)
+			list[i].Reason = "nothing keeps it"
+		}
+	}
+	slices.SortStableFunc(others, func(a, b int) int {
+		if c := tags[b].Time.Compare(tags[a].Time); c != 0 {
+			return c
+		}
+		return strings.Compare(tags[a].Name, tags[b].Name)
+	})
+	for n, i := range others {
+		if n < r.Newest {
+			list[i].Keep, list[i].Reason = true, "it is among the newest"
+		}
+	}
+	return list
+}
+
+// Doomed lists the digests that go with the tags that are not kept: what they stand on and all that lies below it, but
+// nothing that a kept tag still reaches. below gives what an index lists. Whatever contains others comes before them.
+func Doomed(verdicts []Verdict, below func(digest.Digest) []digest.Digest) []digest.Digest {
+	kept, seen := map[digest.Digest]bool{}, map[digest.Digest]bool{}
+	var reach func(d digest.Digest, into map[digest.Digest]bool, visit func(digest.Digest))
+	reach = func(d digest.Digest, into map[digest.Digest]bool, visit func(digest.Digest)) {
+		if into[d] {
+			return
+		}
+		into[d] = true
+		visit(d)
+		for _, child := range below(d) {
+			reach(child, into, visit)
+		}
+	}
+	for _, v := range verdicts {
+		if v.Keep {
+			reach(v.Digest, kept, func(digest.Digest) {})
+		}
+	}
+	var list []digest.Digest
+	for _, v := range verdicts {
+		if !v.Keep {
+			reach(v.Digest, seen, func(d digest.Digest) {
+				if !kept[d] {
+					list = append(list, d)
+				}
+			})
+		}
+	}
+	return list
+}
+
+// Compare orders tags for people: versions as versions, the newest first, then other names by their letters.
+func Compare(a, b string) int {
+	va, errA := semver.NewVersion(a)
+	vb, errB := semver.NewVersion(b)
+	switch {
+	case errA == nil && errB == nil:
+		if c := vb.Compare(va); c != 0 {
+			return c
+		}
+		// 1.4.0 comes before the moving tags 1.4 and 1.
+		if c := strings.Count(b, ".") - strings.Count(a, "."); c != 0 {
+			return c
+		}
+	case errA == nil:
+		return -1
+	case errB == nil:
+		return 1
+	}
+	return strings.Compare(a, b)
+}
