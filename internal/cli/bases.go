@@ -27,7 +27,7 @@ import (
 // bases finds what units start from, wherever a reference points. A registry's tag is taken from the lock where that has
 // it, else asked for; what was found is kept in the store, so that a registry that is away does not stop a build.
 type bases struct {
-	opener *transfer.Opener
+	opener *transfer.Places
 	store  *store.Store
 	lock   *lock.Lock // nil: there is none
 	sink   event.Sink

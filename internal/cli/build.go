@@ -61,7 +61,10 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 	if err != nil {
 		return build.Options{}, nil, err
 	}
-	opener := s.opener(st)
+	opener, err := s.opener(st)
+	if err != nil {
+		return build.Options{}, nil, err
+	}
 	opener.Dir = dir
 	annotations := map[string]string{}
 	if g := p.facts.Git; g.Known() {
@@ -355,7 +358,7 @@ func runShow(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	place, err := s.opener(st).Source(ref)
+	place, err := s.source(st, ref)
 	if err != nil {
 		return err
 	}

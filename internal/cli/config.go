@@ -1,14 +1,26 @@
 package cli
 
 import (
+	"bytes"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
+	"time"
 
 	"github.com/adrg/xdg"
+	"github.com/dustin/go-humanize"
 	"go.yaml.in/yaml/v3"
+
+	"imbricat/internal/credential"
+	"imbricat/internal/reference"
+	"imbricat/internal/registry"
+	"imbricat/internal/retention"
 )
 
 // config is what a person chooses for every project, in imbricat/config.yaml of the user's configuration folder.
@@ -17,30 +29,204 @@ type config struct {
 		Share string `yaml:"share"`
 		Mode  string `yaml:"mode"`
 	} `yaml:"cache"`
+	Registries map[string]*registryConfig `yaml:"registries"` // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
+
+	settings map[string]registry.Settings
+	programs map[string]credential.Program
+}
+
+// registryConfig is what a person chooses for one registry.
+type registryConfig struct {
+	PlainHTTP   bool     `yaml:"plain-http"`
+	Mirrors     []string `yaml:"mirrors"`     // HOST[/PREFIX], asked first for what is pulled
+	Authority   string   `yaml:"authority"`   // file with certificates, beside the system's
+	Certificate string   `yaml:"certificate"` // of the client, with its key
+	Key         string   `yaml:"key"`
+	Parallel    int      `yaml:"parallel"`
+	Chunk       string   `yaml:"chunk"` // such as 32MB
+	Credentials *struct {
+		Helper []string `yaml:"helper"` // a program that speaks the line protocol of git's credential helpers
+		Token  []string `yaml:"token"`  // a program that prints a token
+		User   string   `yaml:"user"`   // whose secret the token is
+		Life   string   `yaml:"life"`   // of what the program tells
+	} `yaml:"credentials"`
 }
 
 func configFile() string { return filepath.Join(xdg.ConfigHome, "imbricat", "config.yaml") }
 
-// readConfig reads the user's configuration; without the file there is nothing in it.
-func readConfig() (config, error) {
-	var c config
+// maxConfig bounds the user's configuration, in bytes.
+const maxConfig = 1 << 20
+
+// readConfig reads and checks the user's configuration; without the file there is nothing in it.
+func readConfig() (*config, error) {
+	c := &config{settings: map[string]registry.Settings{}, programs: map[string]credential.Program{}}
 	f, err := os.Open(configFile())
 	if errors.Is(err, fs.ErrNotExist) {
 		return c, nil
 	}
+	var text []byte
 	if err == nil {
 		defer f.Close()
-		decoder := yaml.NewDecoder(f)
+		text, err = io.ReadAll(io.LimitReader(f, maxConfig))
+	}
+	if err == nil {
+		decoder := yaml.NewDecoder(bytes.NewReader(text))
 		decoder.KnownFields(true)
-		if err = decoder.Decode(&c); err != nil && err.Error() == "EOF" {
+		if err = decoder.Decode(c); errors.Is(err, io.EOF) {
 			err = nil
 		}
 	}
 	if err == nil && c.Cache.Mode != "" && c.Cache.Mode != "read" && c.Cache.Mode != "write" && c.Cache.Mode != "both" {
 		err = fmt.Errorf("cache: mode: cannot be %q: read, write or both", c.Cache.Mode)
 	}
+	for place, one := range c.Registries {
+		if err == nil && one != nil {
+			if err = c.add(place, one); err != nil {
+				err = fmt.Errorf("registries: %s: %w", place, err)
+			}
+		}
+	}
 	if err != nil {
-		return c, usagef("%s: %w", configFile(), err)
+		return nil, usagef("%s: %w", configFile(), err)
 	}
 	return c, nil
+}
+
+// add checks what is chosen for a registry.
+func (c *config) add(place string, one *registryConfig) (err error) {
+	host, _, _ := strings.Cut(place, "/")
+	if err := reference.CheckHost(host); err != nil {
+		return err
+	}
+	s := registry.Settings{PlainHTTP: one.PlainHTTP, Mirrors: one.Mirrors, Parallel: one.Parallel}
+	for _, mirror := range one.Mirrors {
+		at, _, _ := strings.Cut(mirror, "/")
+		if err := reference.CheckHost(at); err != nil {
+			return fmt.Errorf("mirrors: %w", err)
+		}
+	}
+	if one.Parallel < 0 || one.Parallel > 64 {
+		return errors.New("parallel: a number from 1 to 64")
+	}
+	if one.Chunk != "" {
+		n, err := humanize.ParseBytes(one.Chunk)
+		if err != nil || n < 1<<20 || n > 1<<40 {
+			return fmt.Errorf("chunk: %q is no size from 1MB on", one.Chunk)
+		}
+		s.Chunk = int64(n)
+	}
+	if s.TLS, err = one.tls(); err != nil {
+		return err
+	}
+	c.settings[place] = s
+	if k := one.Credentials; k != nil {
+		p := credential.Program{Command: k.Token, User: k.User}
+		if p.Git = len(k.Helper) > 0; p.Git {
+			p.Command = k.Helper
+		}
+		if (len(k.Helper) > 0) == (len(k.Token) > 0) || p.Command[0] == "" {
+			return errors.New("credentials: takes helper or token, a command as a list of words")
+		}
+		if k.Life != "" {
+			if p.Life, err = retention.ParseAge(k.Life); err != nil {
+				return fmt.Errorf("credentials: life: %w", err)
+			}
+		}
+		c.programs[place] = p
+	}
+	return nil
+}
+
+// tls reads the files of certificates. Relative paths start at the configuration's folder.
+func (r *registryConfig) tls() (*tls.Config, error) {
+	if r.Authority == "" && r.Certificate == "" {
+		if r.Key != "" {
+			return nil, errors.New("key: there is no certificate for it")
+		}
+		return nil, nil
+	}
+	path := func(name string) string {
+		if filepath.IsAbs(name) {
+			return name
+		}
+		return filepath.Join(filepath.Dir(configFile()), name)
+	}
+	t := &tls.Config{MinVersion: tls.VersionTLS12}
+	if r.Authority != "" {
+		text, err := os.ReadFile(path(r.Authority))
+		if err != nil {
+			return nil, fmt.Errorf("authority: %w", err)
+		}
+		if t.RootCAs, err = x509.SystemCertPool(); err != nil {
+			t.RootCAs = x509.NewCertPool()
+		}
+		if !t.RootCAs.AppendCertsFromPEM(text) {
+			return nil, fmt.Errorf("authority: %s holds no certificate", r.Authority)
+		}
+	}
+	if r.Certificate != "" {
+		pair, err := tls.LoadX509KeyPair(path(r.Certificate), path(r.Key))
+		if err != nil {
+			return nil, fmt.Errorf("certificate: %w", err)
+		}
+		t.Certificates = []tls.Certificate{pair}
+	}
+	return t, nil
+}
+
+// Variables of the environment that hold the login for one registry.
+const (
+	registryVariable = "IMBRICAT_REGISTRY" // HOST[:PORT], or with the beginning of repositories' names
+	userVariable     = "IMBRICAT_USER"
+	tokenVariable    = "IMBRICAT_TOKEN" // instead of a user with a secret
+)
+
+// logins says where the credentials for registries come from: the environment, programs, and the file, in this order.
+func (c *config) logins() (credential.Chain, error) {
+	chain := credential.Chain{}
+	if place := os.Getenv(registryVariable); place != "" {
+		host, _, _ := strings.Cut(place, "/")
+		if err := reference.CheckHost(host); err != nil {
+			return nil, usagef("%s: %w", registryVariable, err)
+		}
+		login := credential.Login{User: os.Getenv(userVariable), Secret: credential.Secret(os.Getenv(secretVariable)), Token: credential.Secret(os.Getenv(tokenVariable))}
+		if login.Secret == "" && login.Token == "" {
+			return nil, usagef("%s names a registry, and neither %s nor %s holds a secret for it", registryVariable, secretVariable, tokenVariable)
+		}
+		chain = append(chain, credential.Fixed{Place: strings.TrimSuffix(place, "/"), Login: login})
+	}
+	return append(chain, &credential.Programs{All: c.programs}, credentialFile()), nil
+}
+
+// client makes the one client of a command.
+func (s *session) client() (*registry.Client, error) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if s.registry != nil {
+		return s.registry, nil
+	}
+	conf, err := readConfig()
+	if err != nil {
+		return nil, err
+	}
+	logins, err := conf.logins()
+	if err != nil {
+		return nil, err
+	}
+	s.registry = conf.client(s, logins)
+	return s.registry, nil
+}
+
+func (c *config) client(s *session, logins credential.Source) *registry.Client {
+	return registry.New(registry.Options{Logins: logins, Agent: "imbricat/" + version(), Log: logger(),
+		Settings: func(host string) registry.Settings { return c.settings[host] },
+		Patience: patience(), Uploads: s.uploads()})
+}
+
+// patience is how long requests to registries are tried again in all.
+func patience() time.Duration {
+	if d, err := time.ParseDuration(os.Getenv("IMBRICAT_PATIENCE")); err == nil && d > 0 {
+		return d
+	}
+	return 0
 }

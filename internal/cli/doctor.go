@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -124,7 +125,12 @@ func (s *session) checkRegistries(ctx context.Context) []report.Check {
 	var list []report.Check
 	for _, host := range hosts {
 		c := report.Check{Name: "registry", Level: report.Good, What: host + " answers and takes the login"}
-		if _, err := s.client().Ping(ctx, host); err != nil {
+		client, err := s.client()
+		if err == nil {
+			name, _, _ := strings.Cut(host, "/")
+			_, err = client.Ping(ctx, name)
+		}
+		if err != nil {
 			c.Level, c.What, c.Mend = report.Note, err.Error(), fmt.Sprintf("`imbricat login %s` again, or `imbricat logout %s`", host, host)
 		}
 		list = append(list, c)

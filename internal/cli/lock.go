@@ -73,7 +73,7 @@ func runLock(ctx context.Context, s *session) error {
 	}
 	now := &lock.Lock{Bases: map[string]digest.Digest{}}
 	for _, ref := range moving(p.plan) {
-		place, err := s.opener(st).Source(ref)
+		place, err := s.source(st, ref)
 		if err != nil {
 			return err
 		}

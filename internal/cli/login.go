@@ -23,9 +23,11 @@ const secretVariable = "IMBRICAT_SECRET"
 
 func loginCommand() *cli.Command {
 	return &cli.Command{
-		Name: "login", Usage: "checks and keeps credentials for a registry", ArgsUsage: "HOST[:PORT]",
+		Name: "login", Usage: "checks and keeps credentials for a registry", ArgsUsage: "HOST[:PORT][/REPOSITORY]",
 		Description: "The secret is read from standard input, or from " + secretVariable + " in the environment; it is never taken from the\n" +
-			"command line. It is kept in a file that only you can read, once the registry has accepted it.\n\n" +
+			"command line. It is kept in a file that only you can read, once the registry has accepted it. With a repository, or\n" +
+			"the beginning of one, it is kept for that part alone, and what it allows there is told. Who issues the registry's\n" +
+			"tokens is noted too: another issuer gets the secret only after another login.\n\n" +
 			"Example: imbricat login registry.tideline.example --user harbour < secret.txt",
 		Flags:  []cli.Flag{&cli.StringFlag{Name: "user", Usage: "`NAME` of the user", Sources: env("USER")}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runLogin(ctx, newSession(c)) },
@@ -33,19 +35,21 @@ func loginCommand() *cli.Command {
 }
 
 type loginDocument struct {
-	Registry string `json:"registry"`
-	User     string `json:"user"`
-	File     string `json:"file"`
+	Registry string   `json:"registry"`
+	User     string   `json:"user"`
+	File     string   `json:"file"`
+	Issuer   string   `json:"issuer,omitempty"` // of tokens
+	Allows   []string `json:"allows,omitempty"` // in the repository that was named
 }
 
 func runLogin(ctx context.Context, s *session) error {
-	args, err := s.args(1, 1, "one registry, HOST[:PORT]")
+	args, err := s.args(1, 1, "one registry, HOST[:PORT][/REPOSITORY]")
 	if err != nil {
 		return err
 	}
-	host := args[0]
-	if err := reference.CheckHost(host); err != nil {
-		return usageError{err}
+	host, repository, err := registryAndPart(args[0])
+	if err != nil {
+		return err
 	}
 	user := s.cmd.String("user")
 	if user == "" {
@@ -55,8 +59,12 @@ func runLogin(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
+	conf, err := readConfig()
+	if err != nil {
+		return err
+	}
 	login := credential.Login{User: user, Secret: secret}
-	client := registry.New(registry.Options{Logins: only{host, login}, Agent: "imbricat/" + version()})
+	client := conf.client(s, credential.Fixed{Place: host, Login: login})
 	asked, err := client.Ping(ctx, host)
 	if err != nil {
 		return err
@@ -64,28 +72,65 @@ func runLogin(ctx context.Context, s *session) error {
 	if !asked {
 		fmt.Fprintf(s.err, "warning: %s lets anybody in, so the login could not be checked\n", host)
 	}
+	document := loginDocument{Registry: args[0], User: user, Issuer: client.Issuer(host)}
+	if repository != "" {
+		if document.Allows, err = allows(ctx, client, host, repository); err != nil {
+			return err
+		}
+	}
+	login.Issuer = document.Issuer
 	file := credentialFile()
-	if err := file.Keep(host, login); err != nil {
+	if err := file.Keep(args[0], login); err != nil {
 		return err
 	}
-	document := loginDocument{host, user, file.Path()}
+	document.File = file.Path()
 	return s.result(document, func() error {
-		_, err := fmt.Fprintf(s.out, "logged in to %s as %s; the secret is in %s\n", host, user, file.Path())
-		return err
+		fmt.Fprintf(s.out, "logged in to %s as %s; the secret is in %s\n", args[0], user, file.Path())
+		if document.Issuer != "" && !strings.HasSuffix(document.Issuer, "://"+host) {
+			fmt.Fprintf(s.out, "its tokens are issued by %s\n", document.Issuer)
+		}
+		if repository != "" {
+			what := "nothing"
+			if len(document.Allows) > 0 {
+				what = strings.Join(document.Allows, " and ")
+			}
+			_, err := fmt.Fprintf(s.out, "in %s it allows: %s\n", repository, what)
+			return err
+		}
+		return nil
 	})
 }
 
-// only is the login that is being tried.
-type only struct {
-	host  string
-	login credential.Login
+// registryAndPart splits HOST[:PORT][/PREFIX].
+func registryAndPart(text string) (host, part string, err error) {
+	host, part, _ = strings.Cut(text, "/")
+	if err := reference.CheckHost(host); err != nil {
+		return "", "", usageError{err}
+	}
+	if part != "" {
+		if _, err := reference.ParseRepository(text); err != nil {
+			return "", "", usageError{err}
+		}
+	}
+	return host, part, nil
 }
 
-func (o only) Find(host string) (credential.Login, error) {
-	if host == o.host {
-		return o.login, nil
+// allows asks what a login may do in a repository: by a list of tags, and by an upload that is given up at once.
+func allows(ctx context.Context, client *registry.Client, host, repository string) ([]string, error) {
+	r := client.Repository(host, repository)
+	list := []string{}
+	var answer *registry.Error
+	if _, err := r.Tags(ctx); err == nil || errors.As(err, &answer) && answer.NotFound() {
+		list = append(list, "pull")
+	} else if !errors.As(err, &answer) || !answer.Denied() {
+		return nil, err
 	}
-	return credential.Login{}, nil
+	if err := r.MayPush(ctx); err == nil {
+		list = append(list, "push")
+	} else if !errors.As(err, &answer) || !answer.Denied() && !answer.NotFound() {
+		return nil, err
+	}
+	return list, nil
 }
 
 // maxSecret bounds a secret, in bytes.
@@ -94,7 +139,7 @@ const maxSecret = 64 << 10
 // secret reads from the environment, a terminal without showing it, or standard input up to its end.
 func (s *session) secret(variable, user, host string) (credential.Secret, error) {
 	if value := os.Getenv(variable); value != "" {
-		return credential.Secret(value), nil
+		return checkSecret(variable, value)
 	}
 	if f, ok := s.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		fmt.Fprintf(s.err, "secret of %s at %s: ", user, host)
@@ -124,7 +169,7 @@ func checkSecret(variable, text string) (credential.Secret, error) {
 
 func logoutCommand() *cli.Command {
 	return &cli.Command{
-		Name: "logout", Usage: "removes credentials for a registry", ArgsUsage: "[HOST[:PORT]]",
+		Name: "logout", Usage: "removes credentials for a registry", ArgsUsage: "[HOST[:PORT][/REPOSITORY]]",
 		Description: "Example: imbricat logout registry.tideline.example",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "remove the credentials for every registry"}},
 		Action:      func(_ context.Context, c *cli.Command) error { return runLogout(newSession(c)) },

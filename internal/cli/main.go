@@ -23,6 +23,7 @@ import (
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/transfer"
 )
 
 // Exit codes; docs/commands.md tells them to people.
@@ -106,6 +107,9 @@ func exitCode(err error) int {
 	var usage usageError
 	var file *download.Error
 	var unable *sandbox.UnableError
+	var move *transfer.MoveError
+	var race *transfer.RaceError
+	var issuer *registry.IssuerError
 	switch {
 	case errors.As(err, &own):
 		return own.code
@@ -114,7 +118,8 @@ func exitCode(err error) int {
 	case errors.As(err, &list), errors.As(err, &unknown), errors.As(err, &epoch), errors.As(err, &lacks),
 		errors.As(err, &usage), errors.Is(err, plan.ErrChoice):
 		return exitUsage
-	case errors.As(err, &answer) && answer.Denied(), errors.As(err, &file) && file.Denied():
+	case errors.As(err, &move), errors.As(err, &race), errors.As(err, &issuer),
+		errors.As(err, &answer) && answer.Denied(), errors.As(err, &file) && file.Denied():
 		return exitRefused
 	case errors.As(err, &answer) && answer.Temporary(), errors.Is(err, registry.ErrUnreachable),
 		errors.As(err, &file) && file.Temporary(), errors.Is(err, download.ErrUnreachable):

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"sync"
 
 	"github.com/adrg/xdg"
 	"github.com/urfave/cli/v3"
@@ -21,6 +22,7 @@ import (
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/store"
@@ -69,6 +71,10 @@ type session struct {
 	out, err io.Writer
 	paint    report.Paint // of standard output
 	errPaint report.Paint
+
+	mutex    sync.Mutex
+	registry *registry.Client // made when it is first needed
+	store    *store.Store     // that is open; nil: none
 }
 
 func newSession(c *cli.Command) *session {
@@ -152,6 +158,7 @@ func (s *session) storeDir() string {
 func (s *session) openStore() (*store.Store, error) {
 	st, err := store.Open(s.storeDir())
 	if err == nil {
+		s.store = st
 		st.Bring = s.bringer(st, nil)
 		s.atEnd(func() { st.Close() })
 	}
@@ -170,13 +177,29 @@ func (s *session) atEnd(act func()) {
 	root.Metadata[closers] = append(list, act)
 }
 
-func (s *session) client() *registry.Client {
-	return registry.New(registry.Options{Logins: credentialFile(), Agent: "imbricat/" + version(), Log: slog.Default()})
+func logger() *slog.Logger { return slog.Default() }
+
+// uploads remembers where uploads stand, in the store.
+func (s *session) uploads() registry.Uploads {
+	if s.store == nil {
+		return nil
+	}
+	return s.store
 }
 
 // opener opens places that the command line names.
-func (s *session) opener(st *store.Store) *transfer.Opener {
-	return &transfer.Opener{Store: st, Client: s.client()}
+func (s *session) opener(st *store.Store) (*transfer.Places, error) {
+	client, err := s.client()
+	return &transfer.Places{Store: st, Client: client}, err
+}
+
+// source opens a place to read from.
+func (s *session) source(st *store.Store, ref reference.Reference) (transfer.Place, error) {
+	opener, err := s.opener(st)
+	if err != nil {
+		return nil, err
+	}
+	return opener.Source(ref)
 }
 
 func (s *session) platforms() ([]platform.Platform, error) {

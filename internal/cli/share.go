@@ -56,7 +56,11 @@ func (s *session) shared(p *planned, st *store.Store, sink event.Sink) (*share.C
 	var backend share.Backend
 	switch {
 	case ref.Kind == reference.Registry && ref.Digest == "":
-		backend = share.InRegistry(s.client().Repository(ref.Host, ref.Repository), ref.Tag)
+		client, err := s.client()
+		if err != nil {
+			return nil, err
+		}
+		backend = share.InRegistry(client.Repository(ref.Host, ref.Repository), ref.Tag)
 	case ref.Kind == reference.Layout && ref.Member == "":
 		dir := ref.Path
 		if !filepath.IsAbs(dir) {
@@ -109,8 +113,11 @@ func (s *session) bringer(st *store.Store, cache *share.Cache) func(ctx context.
 			}
 		} else {
 			host, name, _ := strings.Cut(place, "/")
-			var err error
-			if in, err = s.client().Repository(host, name).Blob(ctx, desc); err != nil {
+			client, err := s.client()
+			if err != nil {
+				return err
+			}
+			if in, err = client.Repository(host, name).Blob(ctx, desc); err != nil {
 				return err
 			}
 		}

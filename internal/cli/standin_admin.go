@@ -103,7 +103,7 @@ func listRepositories(s *session) error {
 			if one.Closed {
 				state = "closed"
 			}
-			rows = append(rows, []string{one.Name, fmt.Sprint(one.Tags), report.Size(one.Bytes), report.When(one.Pushed, time.Now()), state, who(one.Pull), who(one.Push)})
+			rows = append(rows, []string{one.Name, fmt.Sprint(one.Tags), report.Size(one.Bytes), report.Ago(one.Pushed, time.Now()), state, who(one.Pull), who(one.Push)})
 		}
 		return report.Rows(s.out, s.paint, "there are no repositories", []string{"repository", "tags", "size", "pushed", "state", "may pull", "may push"}, rows)
 	})

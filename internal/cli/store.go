@@ -207,7 +207,7 @@ func runStoreName(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	place, err := s.opener(st).Source(from)
+	place, err := s.source(st, from)
 	if err != nil {
 		return err
 	}

@@ -192,7 +192,11 @@ func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*buil
 	if err != nil {
 		return nil, usageError{err}
 	}
-	b := &bases{opener: s.opener(st), store: st, sink: quiet(s.view(ctx), []string{"moving-base"})}
+	opener, err := s.opener(st)
+	if err != nil {
+		return nil, err
+	}
+	b := &bases{opener: opener, store: st, sink: quiet(s.view(ctx), []string{"moving-base"})}
 	found, err := b.Resolve(ctx, ref, t.platform)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", t.image, err)

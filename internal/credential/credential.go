@@ -1,10 +1,12 @@
-// Package credential keeps the logins of registries and where their secrets come from.
+// Package credential keeps the logins of registries and where their secrets come from: the environment, one file that only
+// its owner can read, or a program that is asked.
 //
-// A Secret never shows itself: printing, logging or encoding it by accident gives dots. Secrets stand in one file that
-// only its owner can read.
+// A Secret never shows itself: printing, logging or encoding it by accident gives dots. It never stands in the arguments of
+// a program.
 package credential
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +15,9 @@ import (
 	"path/filepath"
 	"runtime"
 	"sort"
+	"strings"
+
+	"github.com/gofrs/flock"
 )
 
 // Secret is a password or a token.
@@ -30,14 +35,20 @@ func (Secret) MarshalText() ([]byte, error) { return []byte("•••"), nil }
 // Reveal gives the secret itself, for the one place that sends it.
 func (s Secret) Reveal() string { return string(s) }
 
-// Login is a user's name with the secret.
+// Login is a user's name with the secret, or a token.
 type Login struct {
 	User   string
 	Secret Secret
+	Token  Secret // to be sent as it is, instead of a name with a secret
+	// Issuer is the address of the issuer of tokens that the login was checked with, SCHEME://HOST; "" where none was
+	// involved, or where nobody has noted it.
+	Issuer string
+	// Kept tells that the login was checked before it was kept, so that an issuer that is not Issuer is a new one.
+	Kept bool
 }
 
 // Given tells whether there is a login at all.
-func (l Login) Given() bool { return l.User != "" || l.Secret != "" }
+func (l Login) Given() bool { return l.User != "" || l.Secret != "" || l.Token != "" }
 
 // File is the file that holds logins.
 type File struct{ path string }
@@ -55,6 +66,7 @@ type document struct {
 type stored struct {
 	User   string `json:"user"`
 	Secret string `json:"secret"`
+	Issuer string `json:"issuer,omitempty"`
 }
 
 func (f *File) read() (document, error) {
@@ -81,11 +93,7 @@ func (f *File) write(d document) error {
 	if err != nil {
 		return err
 	}
-	dir := filepath.Dir(f.path)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return fmt.Errorf("keeping credentials: %w", err)
-	}
-	temp, err := os.CreateTemp(dir, ".new-*") // made with mode 0600
+	temp, err := os.CreateTemp(filepath.Dir(f.path), ".new-*") // made with mode 0600
 	if err != nil {
 		return fmt.Errorf("keeping credentials: %w", err)
 	}
@@ -106,37 +114,65 @@ func (f *File) write(d document) error {
 	return nil
 }
 
-// Find gives the login for a registry host (with its port); without one it is empty.
-func (f *File) Find(host string) (Login, error) {
+// Find gives the login for a repository of a registry host (with its port): the one kept for the longest part of
+// HOST/REPOSITORY. Without one it is empty.
+func (f *File) Find(_ context.Context, host, repository string) (Login, error) {
 	d, err := f.read()
 	if err != nil {
 		return Login{}, err
 	}
-	s := d.Registries[host]
-	return Login{s.User, Secret(s.Secret)}, nil
+	s, found := Longest(d.Registries, host, repository)
+	return Login{User: s.User, Secret: Secret(s.Secret), Issuer: s.Issuer, Kept: found}, nil
 }
 
-// Keep stores a login.
-func (f *File) Keep(host string, l Login) error {
+// Longest gives what stands under the longest part of HOST/REPOSITORY, cut at slashes.
+func Longest[T any](all map[string]T, host, repository string) (T, bool) {
+	for name := strings.TrimSuffix(host+"/"+repository, "/"); ; {
+		if one, is := all[name]; is {
+			return one, true
+		}
+		cut := strings.LastIndexByte(name, '/')
+		if cut < 0 {
+			var none T
+			return none, false
+		}
+		name = name[:cut]
+	}
+}
+
+// change reads, changes and writes the file while no other process does.
+func (f *File) change(change func(d *document) bool) error {
+	if err := os.MkdirAll(filepath.Dir(f.path), 0o700); err != nil {
+		return fmt.Errorf("keeping credentials: %w", err)
+	}
+	lock := flock.New(f.path + ".lock")
+	if err := lock.Lock(); err != nil {
+		return fmt.Errorf("keeping credentials: %w", err)
+	}
+	defer lock.Unlock()
 	d, err := f.read()
-	if err != nil {
+	if err != nil || !change(&d) {
 		return err
 	}
-	d.Registries[host] = stored{l.User, l.Secret.Reveal()}
 	return f.write(d)
 }
 
+// Keep stores a login for a registry host, or for HOST/PREFIX of repositories.
+func (f *File) Keep(place string, l Login) error {
+	return f.change(func(d *document) bool {
+		d.Registries[place] = stored{l.User, l.Secret.Reveal(), l.Issuer}
+		return true
+	})
+}
+
 // Forget removes a login and tells whether there was one.
-func (f *File) Forget(host string) (bool, error) {
-	d, err := f.read()
-	if err != nil {
-		return false, err
-	}
-	if _, known := d.Registries[host]; !known {
-		return false, nil
-	}
-	delete(d.Registries, host)
-	return true, f.write(d)
+func (f *File) Forget(place string) (known bool, err error) {
+	err = f.change(func(d *document) bool {
+		_, known = d.Registries[place]
+		delete(d.Registries, place)
+		return known
+	})
+	return known, err
 }
 
 // Hosts lists the registries that there are logins for.

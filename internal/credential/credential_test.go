@@ -12,15 +12,15 @@ import (
 
 func TestFile(t *testing.T) {
 	f := OpenFile(filepath.Join(t.TempDir(), "deep", "credentials.json"))
-	none, err := f.Find("h:1")
+	none, err := f.Find(t.Context(), "h:1", "tides/gauge")
 	require.NoError(t, err)
 	require.False(t, none.Given())
-	require.NoError(t, f.Keep("h:1", Login{"harbour", "s3cret"}))
-	require.NoError(t, f.Keep("h:2", Login{"mole", "0ther"}))
+	require.NoError(t, f.Keep("h:1", Login{User: "harbour", Secret: "s3cret"}))
+	require.NoError(t, f.Keep("h:2", Login{User: "mole", Secret: "0ther"}))
 	info, err := os.Stat(f.Path())
 	require.NoError(t, err)
 	require.EqualValues(t, 0o600, info.Mode().Perm())
-	got, err := f.Find("h:1")
+	got, err := f.Find(t.Context(), "h:1", "tides/gauge")
 	require.NoError(t, err)
 	require.Equal(t, "s3cret", got.Secret.Reveal())
 	hosts, err := f.Hosts()
@@ -35,19 +35,19 @@ func TestFile(t *testing.T) {
 	require.Contains(t, string(text), "0ther")
 
 	require.NoError(t, os.Chmod(f.Path(), 0o640))
-	_, err = f.Find("h:2")
+	_, err = f.Find(t.Context(), "h:2", "")
 	require.ErrorContains(t, err, "can be read by others")
 	require.NoError(t, os.Chmod(f.Path(), 0o600))
 	require.NoError(t, os.WriteFile(f.Path(), []byte("["), 0o600))
-	_, err = f.Find("h:2")
+	_, err = f.Find(t.Context(), "h:2", "")
 	require.ErrorContains(t, err, "are damaged")
 }
 
 func TestSecretsNeverPrint(t *testing.T) {
-	login := Login{"harbour", "s3cret"}
+	login := Login{User: "harbour", Secret: "s3cret"}
 	encoded, err := json.Marshal(login)
 	require.NoError(t, err)
-	for _, text := range []string{fmt.Sprint(login), fmt.Sprintf("%v %+v %#v %s %q", login, login, login, login, login.Secret), string(encoded)} {
+	for _, text := range []string{fmt.Sprint(login), fmt.Sprintf("%v %+v %#v %s %q", login, login, login, login.Secret, login.Secret), string(encoded)} {
 		require.NotContains(t, text, "s3cret")
 	}
 }

@@ -419,3 +419,45 @@ func (g *Git) changed(ctx context.Context, c *object.Commit, parents []*object.C
 	}
 	return common, nil
 }
+
+// Ancestry is how a commit relates to the one that is checked out.
+type Ancestry int
+
+// The relations. Unknown is also that of a commit that the history here does not have, or not far enough.
+const (
+	Unknown Ancestry = iota
+	Same
+	Before // the other one comes before what is checked out
+	After  // what is checked out comes before the other one
+	Apart  // neither comes before the other
+)
+
+// Ancestry tells how another commit, by its full name, relates to the one that is checked out.
+func (g *Git) Ancestry(other string) Ancestry {
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	if g.head == nil || !plumbing.IsHash(other) {
+		return Unknown
+	}
+	if g.Commit == other {
+		return Same
+	}
+	commit, err := g.repo.CommitObject(plumbing.NewHash(other))
+	if err != nil {
+		return Unknown
+	}
+	before, err := commit.IsAncestor(g.head)
+	if err != nil {
+		return Unknown // a shallow history ends somewhere
+	}
+	if before {
+		return Before
+	}
+	switch after, err := g.head.IsAncestor(commit); {
+	case err != nil:
+		return Unknown
+	case after:
+		return After
+	}
+	return Apart
+}

@@ -5,6 +5,8 @@ package image
 
 import (
 	"encoding/json"
+	"fmt"
+	"strconv"
 	"time"
 
 	specs "github.com/opencontainers/image-spec/specs-go"
@@ -106,6 +108,45 @@ func Index(offers []Offer, annotations map[string]string) v1.Index {
 		})
 	}
 	return index
+}
+
+// Narrow gives an index over some of the images of another one, given as its bytes. The entries of those images and whatever
+// else the index says are kept as they are, fields that nobody here knows included. Offers from indexes within are added as
+// entries of their own.
+func Narrow(index []byte, chosen []Offer) ([]byte, error) {
+	var fields map[string]json.RawMessage
+	var entries []json.RawMessage
+	if err := json.Unmarshal(index, &fields); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrMalformed, err)
+	}
+	if err := json.Unmarshal(fields["manifests"], &entries); err != nil {
+		return nil, fmt.Errorf("%w: its manifests: %w", ErrMalformed, err)
+	}
+	by := map[digest.Digest]json.RawMessage{}
+	for _, entry := range entries {
+		var desc digest.Descriptor
+		if json.Unmarshal(entry, &desc) == nil {
+			by[desc.Digest] = entry
+		}
+	}
+	kept := []json.RawMessage{}
+	for i, offer := range chosen {
+		entry, is := by[offer.Descriptor.Digest]
+		if !is {
+			var err error
+			if entry, err = json.Marshal(Index(chosen[i:i+1], nil).Manifests[0]); err != nil {
+				return nil, err
+			}
+		}
+		kept = append(kept, entry)
+	}
+	text, err := json.Marshal(kept)
+	if err != nil {
+		return nil, err
+	}
+	fields["manifests"] = text
+	fields["mediaType"] = json.RawMessage(strconv.Quote(v1.MediaTypeImageIndex))
+	return Encode(fields)
 }
 
 // Encode gives a document's bytes. Maps are sorted, so the same document has the same bytes.

@@ -1,6 +1,10 @@
 package image
 
-import v1 "github.com/opencontainers/image-spec/specs-go/v1"
+import (
+	"strings"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+)
 
 // The media types that the image-spec's compatibility matrix lists beside its own. They are read and never written.
 const (
@@ -25,7 +29,13 @@ func IsManifest(mediaType string) bool {
 	return mediaType == v1.MediaTypeImageManifest || mediaType == OldManifest
 }
 
-func isConfig(mediaType string) bool {
+// Undistributed tells whether a layer of a media type need not be in a registry: its licence forbids that.
+func Undistributed(mediaType string) bool {
+	return mediaType == OldForeignLayer || strings.HasPrefix(mediaType, "application/vnd.oci.image.layer.nondistributable.v1.")
+}
+
+// IsConfig tells whether a media type is that of an image's config.
+func IsConfig(mediaType string) bool {
 	return mediaType == v1.MediaTypeImageConfig || mediaType == OldConfig
 }
 

@@ -90,7 +90,7 @@ func checkDescriptor(d digest.Descriptor) error {
 
 // ReadConfig fetches the config that a manifest names.
 func ReadConfig(ctx context.Context, f Fetcher, manifest *v1.Manifest) (*v1.Image, error) {
-	if !isConfig(manifest.Config.MediaType) {
+	if !IsConfig(manifest.Config.MediaType) {
 		return nil, fmt.Errorf("%w: it is an artifact of type %q, not an image", ErrMalformed, manifest.Config.MediaType)
 	}
 	var config v1.Image

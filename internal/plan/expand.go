@@ -546,7 +546,7 @@ func (e *evaluator) settings(s *recipe.Settings) image.Settings {
 }
 
 func (e *evaluator) destination(d recipe.Destination) Destination {
-	out := Destination{Name: d.Name}
+	out := Destination{Name: d.Name, Fixed: d.Fixed}
 	text := e.text(d.To)
 	repository, err := reference.ParseRepository(text)
 	if err != nil && text != "" {

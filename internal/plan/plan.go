@@ -38,6 +38,7 @@ type Destination struct {
 	Repository reference.Reference
 	Tags       []string
 	Held       []string // tags whose condition does not hold
+	Fixed      []string // patterns of tags that never move to another digest
 }
 
 // UnitID tells units apart.

@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -271,7 +272,15 @@ func (d *decoder) destination(key, value *yaml.Node) Destination {
 		field{key: "tags", need: true, read: func(n *yaml.Node) {
 			d.each(n, "tags", true, func(item *yaml.Node) { dest.Tags = append(dest.Tags, d.tag(item)) })
 		}},
-		field{key: "fixed", later: true, read: func(n *yaml.Node) { d.words(n, "fixed", true) }},
+		field{key: "fixed", read: func(n *yaml.Node) {
+			d.each(n, "fixed", true, func(item *yaml.Node) {
+				pattern := d.word(item, "an entry of fixed")
+				if _, err := path.Match(pattern, ""); err != nil {
+					d.report(at(item), "%q is no pattern of tags: * stands for any text, ? for one sign, [0-9] for one of some", pattern)
+				}
+				dest.Fixed = append(dest.Fixed, pattern)
+			})
+		}},
 	)
 	return dest
 }

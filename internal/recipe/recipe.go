@@ -235,6 +235,8 @@ type Destination struct {
 	Pos  Pos
 	To   Template
 	Tags []Tag
+	// Fixed are patterns (path.Match) of tags that never move to another digest.
+	Fixed []string
 }
 
 // Tag is a tag to write, always or on a condition.

@@ -48,7 +48,7 @@ func TestProblems(t *testing.T) {
 		{imageWith("    publish: {main: {to: h:1/g, tags: [-x]}}\n"), []string{`7:40: "-x" is no tag`}},
 		{imageWith("    publish: {main: {to: h:1/g, tags: [{tag: a, when: version}]}}\n"), []string{`7:55: unknown name "version" in an expression`}},
 		{imageWith("    publish: {main: {to: h:1/g, tags: [{tag: a, when: '1 + 1'}]}}\n"), []string{"7:55: expected bool, but got int"}},
-		{imageWith("    publish: {main: {to: h:1/g, tags: [a], fixed: [\"[0-9]*\"]}}\n"), []string{"7:44: fixed: not yet"}},
+		{imageWith("    publish: {main: {to: h:1/g, tags: [a], fixed: [\"[0-9\"]}}\n"), []string{`7:52: "[0-9" is no pattern of tags`}},
 		{imageWith("    silence: [secrets]\n"), []string{`7:5: unknown key "silence" in the image gauge`}},
 		{"silence: [secrets]\n" + imageWith(""), []string{`1:11: a code of silence cannot be "secrets"; did you mean "secret"?`}},
 		{imageWith("    for: {linux/s390: {base: none}, linux/amd64: {base: {stage: tabels}}}\n    platforms: [linux/amd64]\n"),

@@ -1,13 +1,13 @@
 // Package registry is a client of the OCI distribution specification.
 //
-// It moves blobs and manifests and lists tags. Plain HTTP is spoken to this machine alone, everything is verified by
-// digest and size, and a secret is only ever sent to the host that asked for it.
+// It moves blobs and manifests, goes on where a connection broke, lists and deletes tags, and finds referrers. Plain HTTP is
+// spoken to this machine and to hosts that were named alone, everything is verified by digest and size while it streams, and
+// a secret is only ever sent to the host that it is for.
 package registry
 
 import (
 	"context"
-	"encoding/base64"
-	"encoding/json"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -15,71 +15,148 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"strings"
 	"sync"
+	"syscall"
 	"time"
-
-	"github.com/cenkalti/backoff/v5"
 
 	"imbricat/internal/credential"
 )
 
-// Logins finds the login for a registry host.
-type Logins interface {
-	Find(host string) (credential.Login, error)
-}
-
 // Client speaks to registries. It may be used by several goroutines.
 type Client struct {
-	http   *http.Client
-	logins Logins
-	agent  string
-	log    *slog.Logger
-	// wait is the first pause before a request is tried again.
-	wait time.Duration
+	o       Options
+	log     *slog.Logger
+	issuers issuers
 
-	mutex sync.Mutex
-	auth  map[string]string // HOST + scope → Authorization header
+	mutex      sync.Mutex
+	transports map[string]*http.Transport // by host; "" for all that have no settings of their own
+	left       map[string]bool            // mirrors that failed
 }
 
 // Options configure a client. Zero values are useful.
 type Options struct {
-	Logins Logins        // nil: none
-	Agent  string        // what the program calls itself
-	Wait   time.Duration // before the first retry; 0: 300 ms
-	Log    *slog.Logger  // of requests, at level debug; nil: none
+	Logins   credential.Source          // nil: none
+	Settings func(host string) Settings // nil: none
+	Uploads  Uploads                    // nil: uploads are not gone on with by a later run
+	Agent    string                     // what the program calls itself
+	Wait     time.Duration              // before the first retry; 0: 300 ms
+	Patience time.Duration              // over all tries of one request; 0: five minutes
+	Stall    time.Duration              // how long no byte may move; 0: a minute
+	Log      *slog.Logger               // of requests, at level debug; nil: none
+}
+
+// Settings are what a user chose for one registry.
+type Settings struct {
+	PlainHTTP bool        // HTTP without TLS is spoken to it
+	Mirrors   []string    // HOST[/PREFIX] that are asked first when something is pulled, in this order
+	TLS       *tls.Config // authorities and a client's certificate; nil: the system's authorities
+	Parallel  int         // blobs that move at a time; 0: 4
+	Chunk     int64       // bytes of one request of an upload; 0: all in one, and less where the registry wants that
+}
+
+// Uploads remembers where uploads stand, so that a later run goes on with them.
+type Uploads interface {
+	// Upload gives the address of an upload that was begun, "" where none was.
+	Upload(repository string, blob string) string
+	// NoteUpload keeps the address; an empty one forgets it.
+	NoteUpload(repository string, blob string, address string)
 }
 
 // ErrUnreachable is wrapped when a registry could not be reached, after retries.
 var ErrUnreachable = errors.New("the registry could not be reached")
 
+// ErrRefused is wrapped when the client itself refuses to go on, for it would not be safe.
+var ErrRefused = errors.New("refused")
+
 // New makes a client.
 func New(o Options) *Client {
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.DialContext = (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext
-	transport.ResponseHeaderTimeout = 2 * time.Minute
-	transport.MaxIdleConnsPerHost = 16
-	c := &Client{logins: o.Logins, agent: o.Agent, wait: o.Wait, auth: map[string]string{}}
-	if c.wait == 0 {
-		c.wait = 300 * time.Millisecond
+	if o.Wait == 0 {
+		o.Wait = 300 * time.Millisecond
 	}
-	if c.log = o.Log; c.log == nil {
+	if o.Patience == 0 {
+		o.Patience = 5 * time.Minute
+	}
+	if o.Stall == 0 {
+		o.Stall = time.Minute
+	}
+	c := &Client{o: o, log: o.Log, transports: map[string]*http.Transport{}, left: map[string]bool{}}
+	if c.log == nil {
 		c.log = slog.New(slog.DiscardHandler)
 	}
-	c.http = &http.Client{Transport: transport, CheckRedirect: checkRedirect}
+	c.issuers.tokens = map[string]token{}
 	return c
 }
 
+func (c *Client) settings(host string) Settings {
+	if c.o.Settings == nil {
+		return Settings{}
+	}
+	return c.o.Settings(host)
+}
+
+// Parallel is how many blobs are to move at a time to or from a host.
+func (c *Client) Parallel(host string) int {
+	if n := c.settings(host).Parallel; n > 0 {
+		return n
+	}
+	return 4
+}
+
+// transport gives the connections to a host: its own where it has its own authorities or certificate.
+func (c *Client) transport(host string) *http.Transport {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	own := c.settings(host).TLS
+	if own == nil {
+		host = ""
+	}
+	t := c.transports[host]
+	if t == nil {
+		t = http.DefaultTransport.(*http.Transport).Clone()
+		dialer := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second, Control: checkAddress}
+		t.DialContext = dialer.DialContext
+		t.ResponseHeaderTimeout = 2 * time.Minute
+		t.MaxIdleConnsPerHost = 32
+		t.WriteBufferSize, t.ReadBufferSize = 64<<10, 64<<10
+		t.DisableCompression = true
+		if own != nil {
+			t.TLSClientConfig = own.Clone()
+		}
+		c.transports[host] = t
+	}
+	return t
+}
+
+// checkAddress refuses addresses at which no registry is: those of the link, where clouds tell machines their secrets.
+func checkAddress(_, address string, _ syscall.RawConn) error {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return err
+	}
+	if ip := net.ParseIP(host); ip != nil && (ip.IsLinkLocalUnicast() || ip.IsMulticast()) {
+		return fmt.Errorf("%w: %s is no address of a registry", ErrRefused, host)
+	}
+	return nil
+}
+
+// plain tells whether plain HTTP may be spoken to a host.
+func (c *Client) plain(host string) bool { return Loopback(host) || c.settings(host).PlainHTTP }
+
+func (c *Client) baseURL(host string) string {
+	scheme := "https"
+	if s := c.settings(host); s.PlainHTTP || Loopback(host) && s.TLS == nil {
+		scheme = "http"
+	}
+	return scheme + "://" + host + "/v2/"
+}
+
 // checkRedirect follows a registry to where it keeps its blobs, without taking the secret along.
-func checkRedirect(req *http.Request, via []*http.Request) error {
+func (c *Client) checkRedirect(req *http.Request, via []*http.Request) error {
 	if len(via) >= 6 {
 		return errors.New("more than 5 redirects")
 	}
-	if err := checkScheme(req.URL); err != nil {
+	if err := c.checkTarget(via[0].URL, req.URL); err != nil {
 		return fmt.Errorf("the registry redirects: %w", err)
-	}
-	if via[0].URL.Scheme == "https" && req.URL.Scheme != "https" {
-		return errors.New("the registry redirects from HTTPS to plain HTTP")
 	}
 	if req.URL.Host != via[0].URL.Host {
 		req.Header.Del("Authorization")
@@ -87,116 +164,46 @@ func checkRedirect(req *http.Request, via []*http.Request) error {
 	return nil
 }
 
-func checkScheme(u *url.URL) error {
-	if u.Scheme == "https" || u.Scheme == "http" && Loopback(u.Host) {
-		return nil
+// checkTarget makes sure that a registry may send us to an address: not from TLS to plain HTTP, not from elsewhere to this
+// machine, and nowhere but to what speaks HTTP.
+func (c *Client) checkTarget(from, to *url.URL) error {
+	switch {
+	case to.Scheme != "https" && (to.Scheme != "http" || !c.plain(to.Host)):
+		return fmt.Errorf("%w: %s://%s is neither HTTPS nor a host that plain HTTP is allowed for", ErrRefused, to.Scheme, to.Host)
+	case from.Scheme == "https" && to.Scheme != "https":
+		return fmt.Errorf("%w: %s://%s comes down from HTTPS to plain HTTP", ErrRefused, to.Scheme, to.Host)
+	case Loopback(to.Host) && !Loopback(from.Host):
+		return fmt.Errorf("%w: %s is this machine itself", ErrRefused, to.Host)
 	}
-	return fmt.Errorf("%s://%s is neither HTTPS nor on this machine", u.Scheme, u.Host)
+	return nil
 }
 
 // request is one exchange, in a form that can be tried again.
 type request struct {
-	op     string // for messages
-	where  string // HOST/REPOSITORY, for messages
-	host   string
-	scope  string // of a token, such as repository:tides/gauge:pull
-	method string
-	url    string
-	header http.Header
-	body   func() (io.ReadCloser, error) // nil: none
-	size   int64
-	want   []int // accepted statuses
-}
-
-// do sends a request until there is an answer that counts. The caller closes the answer's body.
-func (c *Client) do(ctx context.Context, r request) (*http.Response, error) {
-	return again(ctx, c, func() (*http.Response, error) { return c.authorized(ctx, r) })
-}
-
-// again tries an act until it succeeds, fails for good, or has failed four times, with growing waits.
-func again[T any](ctx context.Context, c *Client, act func() (T, error)) (T, error) {
-	policy := backoff.NewExponentialBackOff()
-	policy.InitialInterval = c.wait
-	value, err := backoff.Retry(ctx, func() (T, error) {
-		value, err := act()
-		return value, permanence(ctx, err)
-	}, backoff.WithBackOff(policy), backoff.WithMaxTries(4))
-	var permanent *backoff.PermanentError
-	if errors.As(err, &permanent) {
-		err = permanent.Unwrap()
-	}
-	return value, err
-}
-
-// permanence marks errors that another try does not mend.
-func permanence(ctx context.Context, err error) error {
-	if err == nil {
-		return nil
-	}
-	if ctx.Err() != nil {
-		return backoff.Permanent(ctx.Err())
-	}
-	var answer *Error
-	if errors.As(err, &answer) {
-		if answer.Temporary() {
-			return err
-		}
-		return backoff.Permanent(err)
-	}
-	if errors.Is(err, ErrUnreachable) {
-		return err
-	}
-	return backoff.Permanent(err)
-}
-
-// authorized sends a request, and again with credentials where the registry asks for them.
-func (c *Client) authorized(ctx context.Context, r request) (*http.Response, error) {
-	key := r.host + " " + r.scope
-	c.mutex.Lock()
-	header := c.auth[key]
-	c.mutex.Unlock()
-	resp, err := c.send(ctx, r, header)
-	if err != nil || resp.StatusCode != http.StatusUnauthorized {
-		return c.judge(r, resp, err)
-	}
-	challenges := ParseChallenges(resp.Header.Values("WWW-Authenticate"))
-	refused := c.failure(r, resp)
-	header, err = c.answer(ctx, r, challenges)
-	if err != nil {
-		return nil, err
-	}
-	if header == "" {
-		return nil, refused
-	}
-	resp, err = c.send(ctx, r, header)
-	if err == nil && resp.StatusCode != http.StatusUnauthorized {
-		c.mutex.Lock()
-		c.auth[key] = header
-		c.mutex.Unlock()
-	}
-	return c.judge(r, resp, err)
-}
-
-func (c *Client) judge(r request, resp *http.Response, err error) (*http.Response, error) {
-	if err != nil {
-		return nil, err
-	}
-	for _, status := range r.want {
-		if resp.StatusCode == status {
-			return resp, nil
-		}
-	}
-	return nil, c.failure(r, resp)
-}
-
-// failure reads a bounded part of an answer into an error, and closes it.
-func (c *Client) failure(r request, resp *http.Response) *Error {
-	body, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
-	resp.Body.Close()
-	return &Error{Op: r.op, Where: r.where, Status: resp.StatusCode, Words: words(body)}
+	op         string // for messages
+	where      string // HOST/REPOSITORY, for messages
+	host       string
+	repository string // whose login is used
+	scope      string // of a token, such as repository:tides/gauge:pull
+	method     string
+	url        string
+	header     http.Header
+	body       func() (io.ReadCloser, error) // nil: none
+	size       int64
+	want       []int // accepted statuses
 }
 
 func (c *Client) send(ctx context.Context, r request, auth string) (*http.Response, error) {
+	ctx, alarm := c.alarm(ctx)
+	resp, err := c.exchange(ctx, r, auth, alarm)
+	if err != nil {
+		return nil, alarm.end(err)
+	}
+	resp.Body = &livelyBody{resp.Body, alarm}
+	return resp, nil
+}
+
+func (c *Client) exchange(ctx context.Context, r request, auth string, alarm *alarm) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, r.method, r.url, nil)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %s: %w", r.where, r.op, err)
@@ -204,45 +211,65 @@ func (c *Client) send(ctx context.Context, r request, auth string) (*http.Respon
 	for name, values := range r.header {
 		req.Header[name] = values
 	}
-	req.Header.Set("User-Agent", c.agent)
+	req.Header.Set("User-Agent", c.o.Agent)
 	if auth != "" {
 		req.Header.Set("Authorization", auth)
 	}
-	var source *sourceReader
-	if r.body != nil {
-		opened, err := r.body()
-		if err != nil {
-			return nil, err
-		}
-		source = &sourceReader{ReadCloser: opened}
-		req.Body = source
-		req.ContentLength, req.GetBody = r.size, r.body
-		if r.size == 0 {
-			req.Body.Close()
-			req.Body = http.NoBody
-		}
+	source, err := r.attach(req, alarm)
+	if err != nil {
+		return nil, err
 	}
 	began := time.Now()
-	resp, err := c.http.Do(req)
-	if err != nil && source != nil && source.failure() != nil {
+	client := http.Client{Transport: c.transport(req.URL.Host), CheckRedirect: c.checkRedirect}
+	resp, err := client.Do(req)
+	switch {
+	case err != nil && source != nil && source.failure() != nil:
 		return nil, fmt.Errorf("%s: %s: %w", r.where, r.op, source.failure())
-	}
-	if err != nil {
-		c.log.Debug("registry", "method", r.method, "url", req.URL.Redacted(), "error", bare(err), "took", time.Since(began))
+	case errors.Is(err, ErrRefused):
+		return nil, fmt.Errorf("%s: %s: %w", r.where, r.op, bare(err))
+	case err != nil:
+		c.log.Debug("registry", "method", r.method, "url", shown(req.URL), "error", bare(err), "took", time.Since(began))
 		return nil, fmt.Errorf("%s: %s: %w: %w", r.where, r.op, ErrUnreachable, bare(err))
 	}
-	c.log.Debug("registry", "method", r.method, "url", req.URL.Redacted(), "status", resp.StatusCode, "took", time.Since(began))
+	c.log.Debug("registry", "method", r.method, "url", shown(req.URL), "status", resp.StatusCode, "took", time.Since(began))
 	return resp, nil
+}
+
+// shown is an address without what may be a secret: signatures stand in queries.
+func shown(u *url.URL) string {
+	bare := *u
+	bare.User, bare.RawQuery = nil, ""
+	return bare.String()
+}
+
+// attach gives a request its body.
+func (r *request) attach(req *http.Request, alarm *alarm) (*sourceReader, error) {
+	if r.body == nil {
+		return nil, nil
+	}
+	opened, err := r.body()
+	if err != nil {
+		return nil, err
+	}
+	source := &sourceReader{ReadCloser: opened, alarm: alarm}
+	req.Body, req.ContentLength, req.GetBody = source, r.size, r.body
+	if r.size == 0 {
+		req.Body.Close()
+		req.Body = http.NoBody
+	}
+	return source, nil
 }
 
 // sourceReader remembers when what is sent could not be read: that is no fault of the registry.
 type sourceReader struct {
 	io.ReadCloser
+	alarm *alarm
 	mutex sync.Mutex
 	err   error
 }
 
 func (s *sourceReader) Read(p []byte) (int, error) {
+	s.alarm.putOff()
 	n, err := s.ReadCloser.Read(p)
 	if err != nil && err != io.EOF {
 		s.mutex.Lock()
@@ -258,6 +285,60 @@ func (s *sourceReader) failure() error {
 	return s.err
 }
 
+// alarm ends an exchange in which no byte has moved for a while.
+type alarm struct {
+	timer  *time.Timer
+	after  time.Duration
+	cancel context.CancelCauseFunc
+	ctx    context.Context
+}
+
+func (c *Client) alarm(ctx context.Context) (context.Context, *alarm) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	a := &alarm{after: c.o.Stall, cancel: cancel, ctx: ctx}
+	// The first answer may take longer: a registry verifies what it was sent.
+	a.timer = time.AfterFunc(a.after+2*time.Minute, func() { cancel(fmt.Errorf("%w: no byte moved for %s", ErrUnreachable, a.after)) })
+	return ctx, a
+}
+
+func (a *alarm) putOff() { a.timer.Reset(a.after + 2*time.Minute) }
+
+// moved is putOff while an answer's body comes: there is nothing that a registry needs time for.
+func (a *alarm) moved() { a.timer.Reset(a.after) }
+
+// end stops the alarm, and says so where it was what broke the exchange.
+func (a *alarm) end(err error) error {
+	a.timer.Stop()
+	if cause := context.Cause(a.ctx); err != nil && errors.Is(cause, ErrUnreachable) {
+		err = cause
+	}
+	a.cancel(nil)
+	return err
+}
+
+// livelyBody is an answer's body under an alarm.
+type livelyBody struct {
+	io.ReadCloser
+	alarm *alarm
+}
+
+func (l *livelyBody) Read(p []byte) (int, error) {
+	l.alarm.moved()
+	n, err := l.ReadCloser.Read(p)
+	if err != nil && err != io.EOF {
+		if cause := context.Cause(l.alarm.ctx); errors.Is(cause, ErrUnreachable) {
+			err = cause
+		}
+	}
+	return n, err
+}
+
+func (l *livelyBody) Close() error {
+	err := l.ReadCloser.Close()
+	_ = l.alarm.end(nil)
+	return err
+}
+
 // bare drops the address from an error; the message names the operation and the place already.
 func bare(err error) error {
 	var u *url.Error
@@ -265,92 +346,4 @@ func bare(err error) error {
 		return u.Err
 	}
 	return err
-}
-
-// answer makes the Authorization header for the first challenge that can be met.
-func (c *Client) answer(ctx context.Context, r request, challenges []Challenge) (string, error) {
-	var login credential.Login
-	if c.logins != nil {
-		var err error
-		if login, err = c.logins.Find(r.host); err != nil {
-			return "", err
-		}
-	}
-	for _, challenge := range challenges {
-		switch challenge.Scheme {
-		case "bearer":
-			return c.token(ctx, r, challenge, login)
-		case "basic":
-			if login.Given() {
-				return basic(login), nil
-			}
-		}
-	}
-	return "", nil
-}
-
-func basic(l credential.Login) string {
-	return "Basic " + base64.StdEncoding.EncodeToString([]byte(l.User+":"+l.Secret.Reveal()))
-}
-
-// token asks the issuer that a challenge names for a token, with the login where there is one, else as anybody.
-func (c *Client) token(ctx context.Context, r request, challenge Challenge, login credential.Login) (string, error) {
-	realm, err := url.Parse(challenge.Params["realm"])
-	if err != nil || realm.Host == "" {
-		return "", fmt.Errorf("%s: the registry's challenge names no issuer of tokens", r.where)
-	}
-	if err := checkScheme(realm); err != nil {
-		return "", fmt.Errorf("%s: the registry's issuer of tokens: %w", r.where, err)
-	}
-	query := realm.Query()
-	if service := challenge.Params["service"]; service != "" {
-		query.Set("service", service)
-	}
-	scope := challenge.Params["scope"]
-	if r.scope != "" {
-		scope = r.scope
-	}
-	if scope != "" {
-		for one := range strings.FieldsSeq(scope) {
-			query.Add("scope", one)
-		}
-	}
-	realm.RawQuery = query.Encode()
-	ask := request{op: "asking for a token", where: r.where, host: realm.Host, method: http.MethodGet, url: realm.String(), want: []int{200}}
-	header := ""
-	if login.Given() {
-		header = basic(login)
-	}
-	resp, err := c.send(ctx, ask, header)
-	if resp, err = c.judge(ask, resp, err); err != nil {
-		return "", err
-	}
-	defer resp.Body.Close()
-	var answer struct {
-		Token       string `json:"token"`
-		AccessToken string `json:"access_token"`
-	}
-	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&answer); err != nil {
-		return "", fmt.Errorf("%s: asking for a token: the answer is no JSON: %w", r.where, err)
-	}
-	if answer.Token == "" {
-		answer.Token = answer.AccessToken
-	}
-	if answer.Token == "" || strings.ContainsAny(answer.Token, "\r\n") {
-		return "", fmt.Errorf("%s: asking for a token: the answer holds none", r.where)
-	}
-	return "Bearer " + answer.Token, nil
-}
-
-// Ping asks a registry whether it is one and takes the login that the client has for it. asked tells whether the
-// registry wanted one: where anybody may come in, a login is not checked.
-func (c *Client) Ping(ctx context.Context, host string) (asked bool, err error) {
-	r := request{op: "logging in", where: host, host: host, method: http.MethodGet, url: baseURL(host), want: []int{200}}
-	resp, err := c.do(ctx, r)
-	if err != nil {
-		return false, err
-	}
-	c.mutex.Lock()
-	defer c.mutex.Unlock()
-	return c.auth[r.host+" "+r.scope] != "", resp.Body.Close()
 }

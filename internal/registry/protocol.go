@@ -6,13 +6,20 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
+	"time"
 
 	"imbricat/internal/digest"
 )
 
-// digestHeader carries the digest of what a registry sends or has stored.
-const digestHeader = "Docker-Content-Digest"
+// Headers of the distribution-spec.
+const (
+	digestHeader     = "Docker-Content-Digest" // of what a registry sends or has stored
+	subjectHeader    = "OCI-Subject"           // that it knows what refers to what
+	filtersHeader    = "OCI-Filters-Applied"
+	chunkLeastHeader = "OCI-Chunk-Min-Length"
+)
 
 // Loopback tells whether a host (with or without port) is this machine itself. Only then is plain HTTP spoken.
 func Loopback(host string) bool {
@@ -28,19 +35,15 @@ func Loopback(host string) bool {
 	return ip != nil && ip.IsLoopback()
 }
 
-func baseURL(host string) string {
-	if Loopback(host) {
-		return "http://" + host + "/v2/"
-	}
-	return "https://" + host + "/v2/"
-}
-
 // Error is a registry's answer that is no success.
 type Error struct {
-	Op     string // "pushing the blob sha256:…"
-	Where  string // HOST/REPOSITORY
-	Status int    // of the HTTP answer
-	Words  string // the registry's own
+	Op     string        // "pushing the blob sha256:…"
+	Where  string        // HOST/REPOSITORY
+	Status int           // of the HTTP answer
+	Words  string        // the registry's own
+	Wait   time.Duration // that the registry asks for; 0: none
+
+	header http.Header
 }
 
 func (e *Error) Error() string {
@@ -64,9 +67,16 @@ func (e *Error) Denied() bool {
 	return e.Status == http.StatusUnauthorized || e.Status == http.StatusForbidden
 }
 
+// Unsupported tells whether the registry does not know how to do what was asked.
+func (e *Error) Unsupported() bool {
+	return e.Status == http.StatusNotFound || e.Status == http.StatusMethodNotAllowed || e.Status == http.StatusNotImplemented ||
+		e.Status == http.StatusBadRequest && strings.Contains(strings.ToLower(e.Words), "unsupported")
+}
+
 // Temporary tells whether the same request may succeed later.
 func (e *Error) Temporary() bool {
-	return e.Status == http.StatusTooManyRequests || e.Status == http.StatusRequestTimeout || e.Status >= 500
+	return e.Status == http.StatusTooManyRequests || e.Status == http.StatusRequestTimeout ||
+		e.Status >= 500 && e.Status != http.StatusNotImplemented && e.Status != http.StatusInsufficientStorage
 }
 
 // words reads the errors that the distribution-spec defines for a body of an answer.
@@ -185,21 +195,69 @@ func (p *challengeParser) value() string {
 // nextPage gives the address of the next page that a Link header (RFC 8288) names, "" where there is none. An address on
 // another host is refused.
 func nextPage(current *url.URL, links []string) (string, error) {
-	for _, link := range links {
-		target, params, found := strings.Cut(link, ">")
-		if !found || !strings.HasPrefix(strings.TrimSpace(target), "<") || !strings.Contains(params, `rel="next"`) && !strings.Contains(params, "rel=next") {
-			continue
+	for _, header := range links {
+		for header != "" {
+			var target, params string
+			var found bool
+			if _, header, found = strings.Cut(header, "<"); !found {
+				break
+			}
+			if target, header, found = strings.Cut(header, ">"); !found {
+				break
+			}
+			// The parameters of this link end where the next one begins.
+			if end := strings.Index(header, "<"); end >= 0 {
+				params = header[:end]
+			} else {
+				params = header
+			}
+			if !isNext(params) {
+				continue
+			}
+			next, err := current.Parse(target)
+			if err != nil {
+				return "", fmt.Errorf("the registry's next page: %w", err)
+			}
+			if next.Host != current.Host || next.Scheme != current.Scheme {
+				return "", fmt.Errorf("the registry's next page is on another host, %s", next.Host)
+			}
+			return next.String(), nil
 		}
-		next, err := current.Parse(strings.TrimPrefix(strings.TrimSpace(target), "<"))
-		if err != nil {
-			return "", fmt.Errorf("the registry's next page: %w", err)
-		}
-		if next.Host != current.Host || next.Scheme != current.Scheme {
-			return "", fmt.Errorf("the registry's next page is on another host, %s", next.Host)
-		}
-		return next.String(), nil
 	}
 	return "", nil
+}
+
+// isNext tells whether the parameters of a link say that it leads to the next page.
+func isNext(params string) bool {
+	for param := range strings.FieldsFuncSeq(params, func(r rune) bool { return r == ';' || r == ',' }) {
+		name, value, _ := strings.Cut(strings.TrimSpace(param), "=")
+		if strings.EqualFold(strings.TrimSpace(name), "rel") && strings.EqualFold(strings.Trim(strings.TrimSpace(value), `"`), "next") {
+			return true
+		}
+	}
+	return false
+}
+
+// rangeEnd reads how many bytes of an upload a registry has from its Range header, such as 0-99. 0-0 may stand for none
+// or for one byte: it is taken for none.
+func rangeEnd(text string) (int64, bool) {
+	first, last, found := strings.Cut(strings.TrimPrefix(text, "bytes="), "-")
+	end, err := strconv.ParseInt(last, 10, 64)
+	if !found || first != "0" || err != nil || end < 0 {
+		return 0, false
+	}
+	if end == 0 {
+		return 0, true
+	}
+	return end + 1, end+1 > 0
+}
+
+// rangeStart reads where a part begins from a Content-Range header, such as bytes 100-199/200.
+func rangeStart(text string) (int64, bool) {
+	rest, unit := strings.CutPrefix(text, "bytes ")
+	first, _, found := strings.Cut(rest, "-")
+	start, err := strconv.ParseInt(first, 10, 64)
+	return start, unit && found && err == nil && start >= 0
 }
 
 // checkAnswer makes sure that content is what a registry's digest header says, where there is one.

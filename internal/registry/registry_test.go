@@ -24,7 +24,7 @@ import (
 
 type logins map[string]credential.Login
 
-func (l logins) Find(host string) (credential.Login, error) { return l[host], nil }
+func (l logins) Find(_ context.Context, host, _ string) (credential.Login, error) { return l[host], nil }
 
 const secret = "s3cret-tide"
 
@@ -149,10 +149,10 @@ func TestSecretsStayHome(t *testing.T) {
 	}
 	require.NoError(t, fetch())
 	for _, target = range []string{"file:///etc/passwd", "http://registry.tideline.example/blob", "http://169.254.169.254/latest"} {
-		require.ErrorContains(t, fetch(), "is neither HTTPS nor on this machine")
+		require.ErrorContains(t, fetch(), "is neither HTTPS nor a host that plain HTTP is allowed for")
 	}
 	challenge = `Bearer realm="http://auth.tideline.example/token"`
-	require.ErrorContains(t, fetch(), "the registry's issuer of tokens: http://auth.tideline.example is neither HTTPS nor on this machine")
+	require.ErrorContains(t, fetch(), "the registry's issuer of tokens: refused: http://auth.tideline.example is neither HTTPS nor a host that plain HTTP is allowed for")
 	challenge = `Bearer service="x"`
 	require.ErrorContains(t, fetch(), "names no issuer of tokens")
 }
@@ -161,7 +161,7 @@ func TestSecretsStayHome(t *testing.T) {
 func TestRetries(t *testing.T) {
 	for name, c := range map[string]struct {
 		status, tries int
-	}{"unavailable": {503, 4}, "too many": {429, 4}, "not found": {404, 1}, "forbidden": {403, 1}, "teapot": {418, 1}} {
+	}{"unavailable": {503, 5}, "too many": {429, 5}, "not found": {404, 1}, "forbidden": {403, 1}, "teapot": {418, 1}} {
 		tries := 0
 		host := serve(t, func(w http.ResponseWriter, r *http.Request) {
 			tries++
@@ -196,13 +196,13 @@ func TestRetries(t *testing.T) {
 		w.WriteHeader(http.StatusCreated)
 	})
 	desc := digest.Descriptor{Digest: digest.FromBytes([]byte(body)), Size: int64(len(body))}
-	open := func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(body)), nil }
+	open := func(from int64) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(body[from:])), nil }
 	require.NoError(t, client(t, host).Repository(host, "a").PutBlob(context.Background(), desc, open))
 	require.Equal(t, 3, begun)
 	require.Equal(t, len(body), got)
 
 	bad := errors.New("the disk broke")
-	err = client(t, host).Repository(host, "a").PutBlob(context.Background(), desc, func() (io.ReadCloser, error) {
+	err = client(t, host).Repository(host, "a").PutBlob(context.Background(), desc, func(int64) (io.ReadCloser, error) {
 		return io.NopCloser(io.MultiReader(strings.NewReader("tide"), failingReader{bad})), nil
 	})
 	require.ErrorIs(t, err, bad)
@@ -243,11 +243,17 @@ func TestHostileRegistries(t *testing.T) {
 	pages := 0
 	answer = func(w http.ResponseWriter, r *http.Request) {
 		pages++
-		w.Header().Set("Link", `</v2/a/tags/list?last=x>; rel="next"`)
+		w.Header().Set("Link", fmt.Sprintf(`</v2/a/tags/list?last=%d>; rel="next"`, pages))
 		_ = json.NewEncoder(w).Encode(map[string]any{"tags": []string{"x"}})
 	}
 	_, err := client(t, host).Repository(host, "a").Tags(context.Background())
 	require.ErrorContains(t, err, "more than 1000 pages")
+	answer = func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Link", `</v2/a/tags/list>; rel="next"`)
+		fmt.Fprint(w, `{"tags":["x"]}`)
+	}
+	_, err = client(t, host).Repository(host, "a").Tags(context.Background())
+	require.ErrorContains(t, err, "in a circle")
 	answer = func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Link", `<http://elsewhere.example/>; rel="next"`)
 		fmt.Fprint(w, `{"tags":["x"]}`)
@@ -263,7 +269,7 @@ func TestLoopbackAlone(t *testing.T) {
 	for host, want := range map[string]bool{"127.0.0.1:5000": true, "localhost": true, "[::1]:80": true, "127.9.9.9": true,
 		"registry.tideline.example": false, "127.0.0.1.tideline.example": false, "10.0.0.1:5000": false, "localhost.tideline.example": false} {
 		require.Equal(t, want, Loopback(host), host)
-		u, err := url.Parse(baseURL(host))
+		u, err := url.Parse(New(Options{}).baseURL(host))
 		require.NoError(t, err)
 		require.Equal(t, want, u.Scheme == "http", host)
 	}
@@ -274,7 +280,7 @@ func TestHTTPSElsewhere(t *testing.T) {
 	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, `{"tags":["1"]}`) }))
 	t.Cleanup(server.Close)
 	c := New(Options{Wait: time.Millisecond})
-	transport := c.http.Transport.(*http.Transport)
+	transport := c.transport("example.com")
 	transport.DialContext = func(ctx context.Context, network, _ string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, network, server.Listener.Addr().String())
 	}

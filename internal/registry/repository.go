@@ -8,17 +8,18 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"strings"
+	"time"
 
 	"imbricat/internal/digest"
 )
 
 // Repository is one repository of a registry.
 type Repository struct {
-	client *Client
-	host   string
-	name   string
+	client  *Client
+	host    string
+	name    string
+	mirrors []*Repository // that are read from first
 }
 
 // Repository names a repository; nothing is asked yet.
@@ -26,16 +27,72 @@ func (c *Client) Repository(host, name string) *Repository {
 	return &Repository{client: c, host: host, name: name}
 }
 
+// Source names a repository that is only read: its mirrors are asked first, in their order. One that fails is left for
+// as long as the client lives.
+func (c *Client) Source(host, name string) *Repository {
+	r := c.Repository(host, name)
+	for _, mirror := range c.settings(host).Mirrors {
+		at, prefix, _ := strings.Cut(mirror, "/")
+		r.mirrors = append(r.mirrors, c.Repository(at, strings.TrimPrefix(prefix+"/"+name, "/")))
+	}
+	return r
+}
+
 // String is HOST/REPOSITORY.
 func (r *Repository) String() string { return r.host + "/" + r.name }
 
+// Host is the registry's host.
+func (r *Repository) Host() string { return r.host }
+
+// Name is the repository's name at its registry.
+func (r *Repository) Name() string { return r.name }
+
+// Parallel is how many blobs are to move at a time.
+func (r *Repository) Parallel() int { return r.client.Parallel(r.host) }
+
 func (r *Repository) request(method, op, path string, want ...int) request {
 	actions := "pull"
-	if method != http.MethodGet && method != http.MethodHead {
+	switch method {
+	case http.MethodGet, http.MethodHead:
+	case http.MethodDelete:
+		actions = "pull,delete"
+	default:
 		actions = "pull,push"
 	}
-	return request{op: op, where: r.String(), host: r.host, scope: "repository:" + r.name + ":" + actions,
-		method: method, url: baseURL(r.host) + r.name + path, want: want}
+	return request{op: op, where: r.String(), host: r.host, repository: r.name, scope: "repository:" + r.name + ":" + actions,
+		method: method, url: r.client.baseURL(r.host) + r.name + path, want: want}
+}
+
+// fromMirrors tries an act at the mirrors, and then where the content is at home. A mirror that fails in any way but lacking
+// what was asked for is left.
+func fromMirrors[T any](ctx context.Context, r *Repository, act func(one *Repository) (T, error)) (T, error) {
+	for _, mirror := range r.mirrors {
+		if r.client.hasLeft(mirror.host) {
+			continue
+		}
+		value, err := act(mirror)
+		if err == nil || ctx.Err() != nil {
+			return value, err
+		}
+		var answer *Error
+		if !errors.As(err, &answer) || !answer.NotFound() {
+			r.client.leave(mirror.host, err)
+		}
+	}
+	return act(r)
+}
+
+func (c *Client) hasLeft(host string) bool {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	return c.left[host]
+}
+
+func (c *Client) leave(host string, err error) {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	c.left[host] = true
+	c.log.Warn("a mirror is left", "host", host, "error", err)
 }
 
 // MaxManifest bounds manifests and indexes, in bytes.
@@ -44,33 +101,62 @@ const MaxManifest = 4 << 20
 // Manifest fetches a manifest or an index by tag or digest, whole and verified. accept lists the media types that the
 // caller reads.
 func (r *Repository) Manifest(ctx context.Context, identifier string, accept []string) (digest.Descriptor, []byte, error) {
+	m, err := r.Tagged(ctx, identifier, accept)
+	return m.Descriptor, m.Body, err
+}
+
+// Document is a manifest or an index as a registry sent it.
+type Document struct {
+	Descriptor digest.Descriptor
+	Body       []byte
+	Pushed     time.Time // when the tag was written; zero where the registry does not tell
+}
+
+// Tagged is Manifest, with what the registry tells of when the tag was written.
+func (r *Repository) Tagged(ctx context.Context, identifier string, accept []string) (Document, error) {
+	return fromMirrors(ctx, r, func(one *Repository) (Document, error) {
+		return again(ctx, one.client, func() (Document, error) { return one.document(ctx, identifier, accept) })
+	})
+}
+
+func (r *Repository) document(ctx context.Context, identifier string, accept []string) (Document, error) {
 	q := r.request(http.MethodGet, "fetching the manifest "+identifier, "/manifests/"+identifier, 200)
 	q.header = http.Header{"Accept": accept}
-	resp, err := r.client.do(ctx, q)
+	resp, err := r.client.authorized(ctx, q)
 	if err != nil {
-		return digest.Descriptor{}, nil, err
+		return Document{}, err
 	}
 	defer resp.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, MaxManifest+1))
+	body, err := r.readAll(q, resp, MaxManifest)
 	if err != nil {
-		return digest.Descriptor{}, nil, fmt.Errorf("%s: %s: %w: %w", r, q.op, ErrUnreachable, err)
-	}
-	if len(body) > MaxManifest {
-		return digest.Descriptor{}, nil, fmt.Errorf("%s: %s: it is larger than %d bytes", r, q.op, MaxManifest)
+		return Document{}, err
 	}
 	if err := checkAnswer(resp.Header, body); err != nil {
-		return digest.Descriptor{}, nil, fmt.Errorf("%s: %s: %w", r, q.op, err)
+		return Document{}, fmt.Errorf("%s: %s: %w", r, q.op, err)
 	}
-	desc := digest.Descriptor{MediaType: mediaTypeOf(resp.Header.Get("Content-Type"), body), Digest: digest.FromBytes(body), Size: int64(len(body))}
+	d := Document{Descriptor: digest.Descriptor{MediaType: mediaTypeOf(resp.Header.Get("Content-Type"), body), Digest: digest.FromBytes(body), Size: int64(len(body))}, Body: body}
+	d.Pushed, _ = http.ParseTime(resp.Header.Get("Last-Modified"))
 	if asked, err := digest.Parse(identifier); err == nil {
 		verifier := asked.Verifier()
 		verifier.Write(body)
 		if !verifier.Verified() {
-			return desc, nil, fmt.Errorf("%s: %s: %w: the bytes have the digest %s", r, q.op, digest.ErrMismatch, desc.Digest)
+			return d, fmt.Errorf("%s: %s: %w: the bytes have the digest %s", r, q.op, digest.ErrMismatch, d.Descriptor.Digest)
 		}
-		desc.Digest = asked
+		d.Descriptor.Digest = asked
 	}
-	return desc, body, nil
+	return d, nil
+}
+
+// readAll reads an answer of bounded size.
+func (r *Repository) readAll(q request, resp *http.Response, most int64) ([]byte, error) {
+	body, err := io.ReadAll(io.LimitReader(resp.Body, most+1))
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("%s: %s: %w: %w", r, q.op, ErrUnreachable, err)
+	case int64(len(body)) > most:
+		return nil, fmt.Errorf("%s: %s: it is larger than %d bytes", r, q.op, most)
+	}
+	return body, nil
 }
 
 // mediaTypeOf trusts what the document says of itself before the header.
@@ -90,148 +176,33 @@ func (r *Repository) HasManifest(ctx context.Context, identifier string, accept 
 	q := r.request(http.MethodHead, "looking for the manifest "+identifier, "/manifests/"+identifier, 200)
 	q.header = http.Header{"Accept": accept}
 	resp, err := r.client.do(ctx, q)
-	var answer *Error
-	if errors.As(err, &answer) && answer.NotFound() {
+	if missing(err) {
 		return "", false, nil
 	}
 	if err != nil {
 		return "", false, err
 	}
 	resp.Body.Close()
-	d, _ := digest.Parse(resp.Header.Get(digestHeader))
-	return d, true, nil
+	d, err := digest.Parse(resp.Header.Get(digestHeader))
+	if err == nil {
+		return d, true, nil
+	}
+	// The header is optional in the specification.
+	desc, _, err := r.Manifest(ctx, identifier, accept)
+	if missing(err) {
+		return "", false, nil
+	}
+	return desc.Digest, err == nil, err
 }
 
-// HasBlob tells whether the repository has a blob.
-func (r *Repository) HasBlob(ctx context.Context, desc digest.Descriptor) (bool, error) {
-	q := r.request(http.MethodHead, "looking for the blob "+string(desc.Digest), "/blobs/"+string(desc.Digest), 200)
-	resp, err := r.client.do(ctx, q)
+// missing tells whether an error is a registry's answer that something is not there.
+func missing(err error) bool {
 	var answer *Error
-	if errors.As(err, &answer) && answer.NotFound() {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	resp.Body.Close()
-	return resp.ContentLength < 0 || resp.ContentLength == desc.Size, nil
+	return errors.As(err, &answer) && answer.NotFound()
 }
 
-// Blob opens a blob; reading it to the end verifies it.
-func (r *Repository) Blob(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
-	q := r.request(http.MethodGet, "fetching the blob "+string(desc.Digest), "/blobs/"+string(desc.Digest), 200)
-	q.header = http.Header{"Accept-Encoding": {"identity"}}
-	resp, err := r.client.do(ctx, q)
-	if err != nil {
-		return nil, err
-	}
-	return &blobReader{Reader: digest.Verify(resp.Body, desc), Closer: resp.Body, what: r.String() + ": " + q.op}, nil
-}
-
-// blobReader says where a broken download came from.
-type blobReader struct {
-	io.Reader
-	io.Closer
-	what string
-}
-
-func (b *blobReader) Read(p []byte) (int, error) {
-	n, err := b.Reader.Read(p)
-	switch {
-	case err == nil || err == io.EOF:
-		return n, err
-	case errors.Is(err, digest.ErrMismatch):
-		return n, fmt.Errorf("%s: %w", b.what, err)
-	case errors.Is(err, context.Canceled):
-		return n, err
-	}
-	return n, fmt.Errorf("%s: %w: %w", b.what, ErrUnreachable, err)
-}
-
-// Mount has the registry take a blob over from another of its repositories, and tells whether it did. A registry that does
-// not know how, or does not let us, is no error.
-func (r *Repository) Mount(ctx context.Context, desc digest.Descriptor, from string) (bool, error) {
-	q := r.request(http.MethodPost, "mounting the blob "+string(desc.Digest)+" from "+from, "/blobs/uploads/", 201, 202)
-	q.scope += " repository:" + from + ":pull"
-	q.url += "?" + url.Values{"mount": {string(desc.Digest)}, "from": {from}}.Encode()
-	resp, err := r.client.do(ctx, q)
-	var answer *Error
-	if errors.As(err, &answer) && !answer.Temporary() {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	resp.Body.Close()
-	if resp.StatusCode == http.StatusCreated {
-		return true, nil
-	}
-	// The registry began an upload instead, which nobody goes on with.
-	if target, err := uploadURL(resp, desc); err == nil {
-		end := r.request(http.MethodDelete, "ending an upload", "", 204, 202, 200, 404, 405)
-		end.url, end.host = target.String(), target.Host
-		if resp, err := r.client.authorized(ctx, end); err == nil {
-			resp.Body.Close()
-		}
-	}
-	return false, nil
-}
-
-// Host is the registry's host.
-func (r *Repository) Host() string { return r.host }
-
-// Name is the repository's name at its registry.
-func (r *Repository) Name() string { return r.name }
-
-// PutBlob uploads a blob in one piece. open is called again when the upload is tried again.
-func (r *Repository) PutBlob(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
-	// A broken upload leaves bytes behind, so another try begins a new one.
-	_, err := again(ctx, r.client, func() (struct{}, error) { return struct{}{}, r.putBlob(ctx, desc, open) })
-	return err
-}
-
-func (r *Repository) putBlob(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
-	op := "pushing the blob " + string(desc.Digest)
-	begin := r.request(http.MethodPost, op, "/blobs/uploads/", 202)
-	resp, err := r.client.authorized(ctx, begin)
-	if err != nil {
-		return err
-	}
-	resp.Body.Close()
-	target, err := uploadURL(resp, desc)
-	if err != nil {
-		return fmt.Errorf("%s: %s: %w", r, op, err)
-	}
-	put := r.request(http.MethodPut, op, "", 201)
-	put.url, put.host = target.String(), target.Host
-	put.header = http.Header{"Content-Type": {"application/octet-stream"}}
-	put.body, put.size = open, desc.Size
-	if resp, err = r.client.authorized(ctx, put); err != nil {
-		return err
-	}
-	return resp.Body.Close()
-}
-
-// uploadURL is where the registry wants the bytes, with the digest added.
-func uploadURL(resp *http.Response, desc digest.Descriptor) (*url.URL, error) {
-	location := resp.Header.Get("Location")
-	if location == "" {
-		return nil, errors.New("the registry does not say where to upload to")
-	}
-	target, err := resp.Request.URL.Parse(location)
-	if err != nil {
-		return nil, fmt.Errorf("the registry's place for the upload: %w", err)
-	}
-	if err := checkScheme(target); err != nil {
-		return nil, fmt.Errorf("the registry's place for the upload: %w", err)
-	}
-	query := target.Query()
-	query.Set("digest", string(desc.Digest))
-	target.RawQuery = query.Encode()
-	return target, nil
-}
-
-// PutManifest stores a manifest or an index under a tag or its digest.
+// PutManifest stores a manifest or an index under a tag or its digest. Where it refers to a subject and the registry keeps
+// no list of referrers, the tag that stands for the list is brought up to date.
 func (r *Repository) PutManifest(ctx context.Context, identifier, mediaType string, body []byte) error {
 	q := r.request(http.MethodPut, "pushing the manifest "+identifier, "/manifests/"+identifier, 201)
 	q.header = http.Header{"Content-Type": {mediaType}}
@@ -242,46 +213,103 @@ func (r *Repository) PutManifest(ctx context.Context, identifier, mediaType stri
 		return err
 	}
 	resp.Body.Close()
-	if said := resp.Header.Get(digestHeader); said != "" && said != string(digest.FromBytes(body)) {
-		return fmt.Errorf("%s: %s: %w: the registry stored it as %s", r, q.op, digest.ErrMismatch, printable(said))
+	said, err := digest.Parse(resp.Header.Get(digestHeader))
+	if err == nil {
+		if v := said.Verifier(); true {
+			v.Write(body)
+			if !v.Verified() {
+				return fmt.Errorf("%s: %s: %w: the registry stored it as %s", r, q.op, digest.ErrMismatch, said)
+			}
+		}
 	}
-	return nil
+	return r.noteReferrer(ctx, mediaType, body, resp.Header.Get(subjectHeader) != "")
+}
+
+// Delete removes a manifest with its tags by a digest, or a tag alone. A registry that does not know how gives an *Error
+// that is Unsupported.
+func (r *Repository) Delete(ctx context.Context, identifier string) error {
+	return r.remove(ctx, "deleting "+identifier, "/manifests/"+identifier)
+}
+
+// DeleteBlob removes a blob from the repository.
+func (r *Repository) DeleteBlob(ctx context.Context, d digest.Digest) error {
+	return r.remove(ctx, "deleting the blob "+string(d), "/blobs/"+string(d))
+}
+
+func (r *Repository) remove(ctx context.Context, op, path string) error {
+	resp, err := r.client.do(ctx, r.request(http.MethodDelete, op, path, 202, 200, 204))
+	if err != nil {
+		return err
+	}
+	return resp.Body.Close()
 }
 
 // Bounds on a list of tags.
 const (
 	maxPages = 1000
 	maxTags  = 1_000_000
+	maxPage  = 8 << 20 // bytes
 )
 
 // Tags lists the repository's tags, in the registry's order.
 func (r *Repository) Tags(ctx context.Context) ([]string, error) {
-	q := r.request(http.MethodGet, "listing tags", "/tags/list", 200)
 	var all []string
-	for range maxPages {
-		resp, err := r.client.do(ctx, q)
-		if err != nil {
-			return nil, err
-		}
+	err := r.pages(ctx, "listing tags", "/tags/list", maxPage, func(body []byte, _ http.Header) (int, error) {
 		var page struct {
 			Tags []string `json:"tags"`
 		}
-		err = json.NewDecoder(io.LimitReader(resp.Body, 32<<20)).Decode(&page)
-		resp.Body.Close()
-		if err != nil {
-			return nil, fmt.Errorf("%s: listing tags: the answer is no list: %w", r, err)
+		if err := json.Unmarshal(body, &page); err != nil {
+			return 0, fmt.Errorf("the answer is no list: %w", err)
 		}
 		if all = append(all, page.Tags...); len(all) > maxTags {
-			return nil, fmt.Errorf("%s: listing tags: more than %d", r, maxTags)
+			return 0, fmt.Errorf("more than %d", maxTags)
 		}
-		next, err := nextPage(resp.Request.URL, resp.Header.Values("Link"))
+		return len(page.Tags), nil
+	})
+	return all, err
+}
+
+// pages reads a list that comes in pages; read takes one and tells how much was in it.
+func (r *Repository) pages(ctx context.Context, op, path string, most int64, read func(body []byte, h http.Header) (int, error)) error {
+	q := r.request(http.MethodGet, op, path, 200)
+	seen := map[string]bool{}
+	for range maxPages {
+		seen[q.url] = true
+		resp, err := r.client.do(ctx, q)
 		if err != nil {
-			return nil, fmt.Errorf("%s: listing tags: %w", r, err)
+			return err
 		}
-		if next == "" || len(page.Tags) == 0 {
-			return all, nil
+		body, err := r.readAll(q, resp, most)
+		resp.Body.Close()
+		if err != nil {
+			return err
+		}
+		n, err := read(body, resp.Header)
+		var next string
+		if err == nil {
+			next, err = nextPage(resp.Request.URL, resp.Header.Values("Link"))
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %s: %w", r, op, err)
+		}
+		if next == "" || n == 0 {
+			return nil
+		}
+		if seen[next] {
+			return fmt.Errorf("%s: %s: the registry's pages go round in a circle", r, op)
 		}
 		q.url = next
 	}
-	return nil, fmt.Errorf("%s: listing tags: more than %d pages", r, maxPages)
+	return fmt.Errorf("%s: %s: more than %d pages", r, op, maxPages)
+}
+
+// MayPush asks whether the client may push, by beginning an upload and giving it up.
+func (r *Repository) MayPush(ctx context.Context) error {
+	resp, err := r.client.do(ctx, r.request(http.MethodPost, "asking for the right to push", "/blobs/uploads/", 202))
+	if err != nil {
+		return err
+	}
+	resp.Body.Close()
+	r.giveUp(ctx, resp)
+	return nil
 }

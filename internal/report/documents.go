@@ -383,15 +383,18 @@ type Push struct {
 
 // Pushed is one image at one destination. Blobs are counted; sizes are in bytes.
 type Pushed struct {
-	Image        string        `json:"image"`
-	Repository   string        `json:"destination"`
-	Tags         []string      `json:"tags"`
-	Digest       digest.Digest `json:"digest"`
-	Sent         int           `json:"sent"`
-	SentBytes    int64         `json:"sentBytes"`
-	Skipped      int           `json:"skipped"`
-	SkippedBytes int64         `json:"skippedBytes"`
-	Seconds      float64       `json:"seconds"`
+	Image        string                   `json:"image"`
+	Repository   string                   `json:"destination"`
+	Tags         []string                 `json:"tags"`
+	Digest       digest.Digest            `json:"digest"`
+	Sent         int                      `json:"sent"`
+	SentBytes    int64                    `json:"sentBytes"`
+	Mounted      int                      `json:"mounted"` // taken over from another repository of the registry
+	MountedBytes int64                    `json:"mountedBytes"`
+	Skipped      int                      `json:"skipped"`
+	SkippedBytes int64                    `json:"skippedBytes"`
+	Platforms    map[string]digest.Digest `json:"platforms,omitempty"`
+	Seconds      float64                  `json:"seconds"`
 }
 
 // WritePush writes what was sent and what was there already.
@@ -403,33 +406,16 @@ func WritePush(w io.Writer, p Paint, d *Push) error {
 		}
 		fmt.Fprintf(w, "%s → %s%s\n", p.Bold(one.Image), one.Repository, p.Accent(names))
 		fmt.Fprintf(w, "  %s\n", one.Digest)
-		if _, err := fmt.Fprintf(w, "  sent %s, %s; %s, %s were there already\n",
-			Count(one.Sent, "blob"), Size(one.SentBytes), Count(one.Skipped, "blob"), Size(one.SkippedBytes)); err != nil {
+		mounted := ""
+		if one.Mounted > 0 {
+			mounted = fmt.Sprintf("%s, %s taken over from a neighbour; ", Count(one.Mounted, "blob"), Size(one.MountedBytes))
+		}
+		if _, err := fmt.Fprintf(w, "  sent %s, %s; %s%s, %s were there already\n",
+			Count(one.Sent, "blob"), Size(one.SentBytes), mounted, Count(one.Skipped, "blob"), Size(one.SkippedBytes)); err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-// Tags is the list of a repository's tags.
-type Tags struct {
-	Repository string `json:"repository"`
-	Tags       []Tag  `json:"tags"`
-}
-
-// Tag is a tag with what it stands for.
-type Tag struct {
-	Tag    string        `json:"tag"`
-	Digest digest.Digest `json:"digest"`
-}
-
-// WriteTags writes one row for each tag.
-func WriteTags(w io.Writer, p Paint, d *Tags) error {
-	var rows [][]string
-	for _, t := range d.Tags {
-		rows = append(rows, []string{p.Bold(t.Tag), string(t.Digest)})
-	}
-	return Table(w, p, []string{"tag", "digest"}, rows)
 }
 
 // Store is the list of images in the store.

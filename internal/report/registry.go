@@ -3,6 +3,10 @@ package report
 import (
 	"fmt"
 	"io"
+	"strings"
+	"time"
+
+	"imbricat/internal/digest"
 )
 
 // Rows writes a table, or one line where it would be empty.
@@ -38,5 +42,61 @@ build and push:
 any other image:
   imbricat copy IMAGE %[2]s/%[3]s:1.0.0
 `, first, address, name)
+	return err
+}
+
+// Tags is the list of a repository's tags.
+type Tags struct {
+	Repository string `json:"repository"`
+	Tags       []Tag  `json:"tags"`
+}
+
+// Tag is a tag with what it stands for. Bytes counts the blobs of all platforms, each once.
+type Tag struct {
+	Tag       string        `json:"tag"`
+	Digest    digest.Digest `json:"digest"`
+	Platforms []string      `json:"platforms"`
+	Created   time.Time     `json:"created,omitzero"` // of the image; absent where it does not say
+	Pushed    time.Time     `json:"pushed,omitzero"`  // absent where the registry does not tell
+	Bytes     int64         `json:"bytes"`
+}
+
+// WriteTags writes one row for each tag.
+func WriteTags(w io.Writer, p Paint, d *Tags, now time.Time) error {
+	var rows [][]string
+	for _, t := range d.Tags {
+		rows = append(rows, []string{t.Tag, digest.Short(t.Digest), strings.Join(t.Platforms, ", "), Ago(t.Created, now), Ago(t.Pushed, now), Size(t.Bytes)})
+	}
+	return Rows(w, p, d.Repository+" has no tags", []string{"tag", "digest", "platforms", "created", "pushed", "size"}, rows)
+}
+
+// Verdict is a tag that a rule keeps, or not, and why.
+type Verdict struct {
+	Tag    string        `json:"tag"`
+	Digest digest.Digest `json:"digest"`
+	Reason string        `json:"reason"`
+}
+
+// WriteVerdicts writes what stays and what goes.
+func WriteVerdicts(w io.Writer, p Paint, kept, gone []Verdict, digests int, dry bool) error {
+	var rows [][]string
+	for _, v := range kept {
+		rows = append(rows, []string{v.Tag, "stays", digest.Short(v.Digest), v.Reason})
+	}
+	went := "deleted"
+	if dry {
+		went = "would go"
+	}
+	for _, v := range gone {
+		rows = append(rows, []string{v.Tag, went, digest.Short(v.Digest), v.Reason})
+	}
+	if err := Rows(w, p, "there are no tags", []string{"tag", "", "digest", "because"}, rows); err != nil {
+		return err
+	}
+	verb := "deleted"
+	if dry {
+		verb = "would delete"
+	}
+	_, err := fmt.Fprintf(w, "%s %s and %s\n", verb, Count(len(gone), "tag"), Count(digests, "digest"))
 	return err
 }

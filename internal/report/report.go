@@ -115,6 +115,14 @@ func When(t, now time.Time) string {
 	return humanize.RelTime(t, now, "ago", "from now") + " (" + t.UTC().Format("2006-01-02 15:04:05 UTC") + ")"
 }
 
+// Ago is a time in words alone, short enough for a table; a dash where it is not known.
+func Ago(t, now time.Time) string {
+	if t.IsZero() || t.Equal(layer.Epoch) {
+		return "–"
+	}
+	return humanize.RelTime(t, now, "ago", "from now")
+}
+
 // Mark is the sign of an outcome, which tells it without colour.
 func Mark(o event.Outcome) string {
 	switch o {

@@ -71,7 +71,13 @@ func (r *remote) Put(ctx context.Context, desc digest.Descriptor, places []strin
 			return false, nil
 		}
 	}
-	return true, r.repository.PutBlob(ctx, desc, open)
+	return true, r.repository.PutBlob(ctx, desc, func(from int64) (io.ReadCloser, error) {
+		in, err := open()
+		if err == nil {
+			_, err = io.CopyN(io.Discard, in, from)
+		}
+		return in, err
+	})
 }
 
 // Locked just runs: registries know no locks, so an entry of two writers at once may be lost, and is written again by

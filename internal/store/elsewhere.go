@@ -52,7 +52,7 @@ func (e *AwayError) Unwrap() error { return e.Err }
 // NoteElsewhere keeps that a blob can be had at a place.
 func (s *Store) NoteElsewhere(desc digest.Descriptor, place string) error {
 	places := s.Elsewhere(desc.Digest)
-	if slices.Contains(places, place) {
+	if slices.Contains(places, place) || len(desc.Digest.Encoded()) != 64 { // notes are kept for the usual algorithm alone
 		return nil
 	}
 	name, err := s.fileFor(elsewhere, string(desc.Digest), ".json")

@@ -79,7 +79,7 @@ func (s *Store) path(parts ...string) string {
 }
 
 // saved are the folders of what only saves work, below imbricat/.
-var saved = []string{"records", trees, tables, notes, "memo", runs, traces, indexes, logs, elsewhere}
+var saved = []string{"records", trees, tables, notes, "memo", runs, traces, indexes, logs, elsewhere, uploads}
 
 // checkFormat brings an older store up to date: what older formats kept beside blobs and names only saved work, and is
 // made again.

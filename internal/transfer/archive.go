@@ -115,6 +115,15 @@ func (a *archive) Fetch(_ context.Context, desc digest.Descriptor) (io.ReadClose
 	return io.NopCloser(digest.Verify(io.NewSectionReader(a.file, part.offset, part.size), desc)), nil
 }
 
+// FetchFrom implements seekable.
+func (a *archive) FetchFrom(_ context.Context, desc digest.Descriptor, from int64) (io.ReadCloser, error) {
+	part, found := a.parts[blobName(desc.Digest)]
+	if !found || from > part.size {
+		return nil, fmt.Errorf("%s lacks the blob %s: %w", a.ref.Path, desc.Digest, fs.ErrNotExist)
+	}
+	return io.NopCloser(io.NewSectionReader(a.file, part.offset+from, part.size-from)), nil
+}
+
 func blobName(d digest.Digest) string {
 	return "blobs/" + d.Algorithm().String() + "/" + d.Encoded()
 }
@@ -123,7 +132,7 @@ var errReadOnly = errors.New("the archive is open for reading")
 
 func (a *archive) Has(context.Context, digest.Descriptor) (bool, error) { return false, errReadOnly }
 func (a *archive) Whole() bool                                          { return false }
-func (a *archive) Put(context.Context, digest.Descriptor, func() (io.ReadCloser, error)) error {
+func (a *archive) Put(context.Context, digest.Descriptor, Opener) error {
 	return errReadOnly
 }
 func (a *archive) Name(context.Context, digest.Descriptor, string) error { return errReadOnly }
@@ -184,10 +193,10 @@ func (a *newArchive) add(name string, size int64, r io.Reader) error {
 	return nil
 }
 
-func (a *newArchive) Put(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
+func (a *newArchive) Put(ctx context.Context, desc digest.Descriptor, open Opener) error {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	r, err := open()
+	r, err := open(0)
 	if err != nil {
 		return err
 	}

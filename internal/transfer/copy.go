@@ -24,6 +24,8 @@ type Options struct {
 	Root      digest.Descriptor   // zero: what the source's reference stands for
 	Platforms []platform.Platform // none: all
 	Names     []string            // to write last; none: the content alone
+	Referrers bool                // take along what refers to the image, and what refers to that
+	Guard     Guard               // of names that stand on something else already
 	Sink      event.Sink
 }
 
@@ -32,16 +34,32 @@ type Result struct {
 	Descriptor   digest.Descriptor
 	Sent         int
 	SentBytes    int64
+	Mounted      int // the destination's registry had them in another repository
+	MountedBytes int64
 	Skipped      int // the destination had them
 	SkippedBytes int64
-	Manifests    int // written
+	Manifests    int      // written
+	Named        []string // written, or found to stand right
 }
 
-// parallel is how many blobs move at once.
-const parallel = 4
+// Transfer is an image on its way. Its content goes before its names, so that several transfers can bring all their content
+// before any of them names anything.
+type Transfer struct{ c *copier }
 
 // Copy moves an image with all that it lists. Running it again changes nothing and moves nothing.
 func Copy(ctx context.Context, from, to Place, o Options) (*Result, error) {
+	t, err := Begin(ctx, from, to, o)
+	if err != nil {
+		return nil, err
+	}
+	if err := t.Content(ctx); err != nil {
+		return nil, err
+	}
+	return t.Name(ctx)
+}
+
+// Begin finds what is to be moved, and asks the guard. Nothing is written yet.
+func Begin(ctx context.Context, from, to Place, o Options) (*Transfer, error) {
 	c := &copier{from: from, to: to, o: o, seen: map[digest.Digest]bool{}, edited: map[digest.Digest][]byte{}}
 	root := o.Root
 	if root.Digest == "" {
@@ -55,23 +73,57 @@ func Copy(ctx context.Context, from, to Place, o Options) (*Result, error) {
 		return nil, err
 	}
 	c.result.Descriptor = root
-	if err := c.collect(ctx, root, 0); err != nil {
+	if err := c.guard(ctx, o.Names); err != nil {
 		return nil, err
 	}
+	return &Transfer{c}, nil
+}
+
+// Content moves all that the image needs, its own manifest last.
+func (t *Transfer) Content(ctx context.Context) error {
+	c := t.c
+	if err := c.collect(ctx, c.result.Descriptor, 0); err != nil {
+		return err
+	}
 	if err := c.moveBlobs(ctx); err != nil {
-		return nil, err
+		return c.tell(ctx, err)
 	}
 	for _, doc := range c.documents {
 		if err := c.moveDocument(ctx, doc); err != nil {
-			return nil, err
+			return c.tell(ctx, err)
 		}
 	}
-	for _, name := range o.Names {
-		if err := to.Name(ctx, root, name); err != nil {
+	return nil
+}
+
+// Name writes the names, last of all.
+func (t *Transfer) Name(ctx context.Context) (*Result, error) {
+	c := t.c
+	if err := c.guard(ctx, c.o.Names); err != nil {
+		return nil, err
+	}
+	for _, name := range c.o.Names {
+		if err := c.name(ctx, name); err != nil {
+			if len(c.result.Named) > 0 {
+				err = fmt.Errorf("%w; written before: %q", err, c.result.Named)
+			}
 			return nil, err
 		}
+		c.result.Named = append(c.result.Named, name)
 	}
 	return &c.result, nil
+}
+
+// tell adds how far a copy came to what ended it.
+func (c *copier) tell(ctx context.Context, err error) error {
+	if _, is := c.to.(*remote); !is || ctx.Err() != nil {
+		return err
+	}
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	r := &c.result
+	return fmt.Errorf("%w; %d of %d blobs are at %s (%s sent), no tag was written; running it again goes on from there",
+		err, r.Sent+r.Mounted+r.Skipped, len(c.blobs), c.to, humanize.Bytes(uint64(r.SentBytes)))
 }
 
 type copier struct {
@@ -80,7 +132,8 @@ type copier struct {
 	seen      map[digest.Digest]bool
 	edited    map[digest.Digest][]byte // documents that are new, by their digest
 	blobs     []digest.Descriptor
-	documents []digest.Descriptor // children before parents
+	documents []digest.Descriptor      // children before parents
+	stood     map[string]digest.Digest // what names stood on when the guard looked first
 
 	mutex  sync.Mutex
 	result Result
@@ -94,7 +147,7 @@ func (c *copier) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadClos
 	return c.from.Fetch(ctx, desc)
 }
 
-// choose makes a smaller index where only some platforms are wanted.
+// choose makes a smaller index where only some platforms are wanted. What else the index says stays as it is.
 func (c *copier) choose(ctx context.Context, root digest.Descriptor) (digest.Descriptor, error) {
 	if len(c.o.Platforms) == 0 {
 		return root, nil
@@ -114,11 +167,11 @@ func (c *copier) choose(ctx context.Context, root digest.Descriptor) (digest.Des
 	if !image.IsIndex(root.MediaType) {
 		return root, nil
 	}
-	old, err := image.ReadIndex(ctx, c, root)
+	old, err := image.ReadDocument(ctx, c, root)
 	if err != nil {
 		return root, err
 	}
-	body, err := image.Encode(image.Index(chosen, old.Annotations))
+	body, err := image.Narrow(old, chosen)
 	if err != nil {
 		return root, err
 	}
@@ -136,15 +189,26 @@ func (c *copier) collect(ctx context.Context, desc digest.Descriptor, depth int)
 		return nil
 	}
 	c.seen[desc.Digest] = true
+	there := false
 	if c.to.Whole() {
-		there, err := c.to.Has(ctx, desc)
-		if err != nil {
+		var err error
+		if there, err = c.to.Has(ctx, desc); err != nil {
 			return err
 		}
-		if there {
-			return c.countBelow(ctx, desc)
-		}
 	}
+	var err error
+	if there {
+		err = c.countBelow(ctx, desc)
+	} else {
+		err = c.collectBelow(ctx, desc, depth)
+	}
+	if err != nil || !c.o.Referrers {
+		return err
+	}
+	return c.collectReferrers(ctx, desc, depth)
+}
+
+func (c *copier) collectBelow(ctx context.Context, desc digest.Descriptor, depth int) error {
 	needs, err := c.needs(ctx, desc)
 	if err != nil {
 		return err
@@ -165,6 +229,24 @@ func (c *copier) collect(ctx context.Context, desc digest.Descriptor, depth int)
 	return nil
 }
 
+// collectReferrers lists what refers to a document. It goes after its subject.
+func (c *copier) collectReferrers(ctx context.Context, desc digest.Descriptor, depth int) error {
+	from, knows := c.from.(referring)
+	if !knows {
+		return nil
+	}
+	list, err := from.Referrers(ctx, desc.Digest)
+	if err != nil {
+		return err
+	}
+	for _, one := range list {
+		if err := c.collect(ctx, one, depth+1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (c *copier) needs(ctx context.Context, desc digest.Descriptor) ([]digest.Descriptor, error) {
 	switch {
 	case image.IsIndex(desc.MediaType):
@@ -178,7 +260,13 @@ func (c *copier) needs(ctx context.Context, desc digest.Descriptor) ([]digest.De
 		if err != nil {
 			return nil, err
 		}
-		return append(manifest.Layers, manifest.Config), nil
+		list := []digest.Descriptor{}
+		for _, layer := range manifest.Layers {
+			if !image.Undistributed(layer.MediaType) { // registries do not have those
+				list = append(list, layer)
+			}
+		}
+		return append(list, manifest.Config), nil
 	}
 	return nil, fmt.Errorf("%s: %w: the media type %q is unknown", desc.Digest, image.ErrMalformed, desc.MediaType)
 }
@@ -190,6 +278,12 @@ func (c *copier) countBelow(ctx context.Context, desc digest.Descriptor) error {
 		return err
 	}
 	for _, need := range needs {
+		if document(need) && c.o.Referrers {
+			if err := c.collect(ctx, need, 1); err != nil {
+				return err
+			}
+			continue
+		}
 		if c.seen[need.Digest] {
 			continue
 		}
@@ -206,29 +300,64 @@ func (c *copier) countBelow(ctx context.Context, desc digest.Descriptor) error {
 	return nil
 }
 
+// Bounds on what happens at once.
+const (
+	parallel       = 4  // blobs that move, where nobody chose otherwise
+	parallelChecks = 12 // questions whether blobs are there
+)
+
+// moveBlobs asks for all blobs first, and then moves those that are not there.
 func (c *copier) moveBlobs(ctx context.Context) error {
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(parallel)
-	if _, ordered := c.to.(*newArchive); ordered {
-		group.SetLimit(1)
+	there := make([]bool, len(c.blobs))
+	asking, within := errgroup.WithContext(ctx)
+	asking.SetLimit(parallelChecks)
+	for i, desc := range c.blobs {
+		asking.Go(func() (err error) {
+			there[i], err = c.to.Has(within, desc)
+			return err
+		})
 	}
+	if err := asking.Wait(); err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(c.limit())
 	for i, desc := range c.blobs {
 		task := event.Task{ID: fmt.Sprintf("%06d", i), Unit: c.to.String(), Label: label(desc)}
-		group.Go(func() error { return c.moveBlob(ctx, desc, task) })
+		group.Go(func() error { return c.moveBlob(ctx, desc, there[i], task) })
 	}
 	return group.Wait()
 }
 
-func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, task event.Task) error {
-	began := time.Now()
-	mounted, err := c.mount(ctx, desc)
-	there := mounted
-	if err == nil && !mounted {
-		there, err = c.to.Has(ctx, desc)
+func (c *copier) limit() int {
+	if _, ordered := c.to.(*newArchive); ordered {
+		return 1
 	}
-	if err == nil && !there {
+	most := 0
+	for _, place := range []Place{c.from, c.to} {
+		if r, is := place.(*remote); is && (most == 0 || r.repository.Parallel() < most) {
+			most = r.repository.Parallel()
+		}
+	}
+	if most == 0 {
+		return parallel
+	}
+	return most
+}
+
+func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, there bool, task event.Task) error {
+	began := time.Now()
+	var err error
+	mounted := false
+	if !there {
+		mounted, err = c.mount(ctx, desc)
+	}
+	if err == nil && !there && !mounted {
 		c.o.Sink.Send(event.Started{Task: task, Act: "sending", Total: desc.Size})
 		err = c.again(ctx, func() error { return c.to.Put(ctx, desc, c.opener(ctx, desc, task)) })
+	}
+	if err == nil {
+		err = c.note(desc)
 	}
 	done := event.Finished{Task: task, Outcome: event.Sent, Detail: humanize.Bytes(uint64(desc.Size)), Took: time.Since(began)}
 	c.mutex.Lock()
@@ -240,11 +369,12 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, task even
 			c.o.Sink.Send(done)
 		}
 		return err
+	case mounted:
+		done.Outcome, done.Reason = event.Skipped, "the registry has it"
+		c.result.Mounted++
+		c.result.MountedBytes += desc.Size
 	case there:
 		done.Outcome, done.Reason = event.Skipped, "it is there already"
-		if mounted {
-			done.Reason = "the registry has it"
-		}
 		c.result.Skipped++
 		c.result.SkippedBytes += desc.Size
 	default:
@@ -255,14 +385,36 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, task even
 	return nil
 }
 
+// note keeps in the store where else a blob is now known to be, so that the registry's other repositories can take it over
+// from there.
+func (c *copier) note(desc digest.Descriptor) error {
+	if to, is := c.to.(*remote); is {
+		if from, keeps := c.from.(keeper); keeps {
+			return from.NoteElsewhere(desc, to.repository.String())
+		}
+	}
+	if from, is := c.from.(*remote); is {
+		if to, keeps := c.to.(keeper); keeps {
+			return to.NoteElsewhere(desc, from.repository.String())
+		}
+	}
+	return nil
+}
+
 // mount has the destination take a blob over from a place nearby where that is known to have it.
 func (c *copier) mount(ctx context.Context, desc digest.Descriptor) (bool, error) {
-	from, lends := c.from.(lender)
 	to, mounts := c.to.(mounter)
-	if !lends || !mounts {
+	if !mounts {
 		return false, nil
 	}
-	for _, place := range from.Elsewhere(desc.Digest) {
+	var places []string
+	switch from := c.from.(type) {
+	case lender:
+		places = from.Elsewhere(desc.Digest)
+	case *remote:
+		places = []string{from.repository.String()}
+	}
+	for _, place := range places {
 		if mounted, err := to.Mount(ctx, desc, place); err != nil || mounted {
 			return mounted, err
 		}
@@ -279,8 +431,11 @@ func label(desc digest.Descriptor) string {
 	return kind + digest.Short(desc.Digest)
 }
 
-// again repeats a move that broke off in the middle; requests by themselves are tried again below.
+// again repeats a move that broke off in the middle where the place does not go on by itself.
 func (c *copier) again(ctx context.Context, move func() error) error {
+	if _, is := c.to.(*remote); is {
+		return move()
+	}
 	var err error
 	for range 3 {
 		if err = move(); err == nil || ctx.Err() != nil || !errors.Is(err, registry.ErrUnreachable) {
@@ -290,15 +445,32 @@ func (c *copier) again(ctx context.Context, move func() error) error {
 	return err
 }
 
-// opener opens a blob of the source and reports how far it is read.
-func (c *copier) opener(ctx context.Context, desc digest.Descriptor, task event.Task) func() (io.ReadCloser, error) {
-	return func() (io.ReadCloser, error) {
-		r, err := c.from.Fetch(ctx, desc)
+// opener opens a blob of the source from one of its bytes on, and reports how far it is read.
+func (c *copier) opener(ctx context.Context, desc digest.Descriptor, task event.Task) Opener {
+	return func(at int64) (io.ReadCloser, error) {
+		r, err := c.openAt(ctx, desc, at)
 		if err != nil {
 			return nil, err
 		}
-		return &watched{ReadCloser: r, sink: c.o.Sink, task: task}, nil
+		return &watched{ReadCloser: r, sink: c.o.Sink, task: task, done: at}, nil
 	}
+}
+
+// openAt leaves verifying to a registry that is the destination, which does it; any other place gets verified bytes.
+func (c *copier) openAt(ctx context.Context, desc digest.Descriptor, at int64) (io.ReadCloser, error) {
+	_, verifies := c.to.(*remote)
+	if from, can := c.from.(seekable); can && verifies {
+		return from.FetchFrom(ctx, desc, at)
+	}
+	r, err := c.from.Fetch(ctx, desc)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := io.CopyN(io.Discard, r, at); err != nil {
+		r.Close()
+		return nil, err
+	}
+	return r, nil
 }
 
 type watched struct {
@@ -326,7 +498,7 @@ func (c *copier) moveDocument(ctx context.Context, desc digest.Descriptor) error
 		}
 	}
 	c.result.Manifests++
-	return c.to.Put(ctx, desc, func() (io.ReadCloser, error) { return c.Fetch(ctx, desc) })
+	return c.to.Put(ctx, desc, func(int64) (io.ReadCloser, error) { return c.Fetch(ctx, desc) })
 }
 
 // Missing counts what a place lacks of an image, the image's own manifest included.

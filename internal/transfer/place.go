@@ -10,8 +10,10 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/image"
@@ -32,13 +34,31 @@ type Place interface {
 	// Whole tells that a manifest is never there without what it lists.
 	Whole() bool
 	// Put stores a blob or a manifest. open may be called several times.
-	Put(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error
+	Put(ctx context.Context, desc digest.Descriptor, open Opener) error
 	// Name makes name (a tag; a name of the store, the layout or the archive) stand for an image that is there.
 	Name(ctx context.Context, desc digest.Descriptor, name string) error
 	// Close ends the use of the place. An archive is complete only then.
 	Close() error
 	// String is the place for messages.
 	String() string
+}
+
+// Opener opens content from one of its bytes on.
+type Opener = registry.Opener
+
+// seekable is a place that opens blobs from one of their bytes on, without verifying them.
+type seekable interface {
+	FetchFrom(ctx context.Context, desc digest.Descriptor, from int64) (io.ReadCloser, error)
+}
+
+// referring is a place that knows what refers to what.
+type referring interface {
+	Referrers(ctx context.Context, subject digest.Digest) ([]digest.Descriptor, error)
+}
+
+// keeper is a place that remembers where else blobs are.
+type keeper interface {
+	NoteElsewhere(desc digest.Descriptor, place string) error
 }
 
 // lender is a place that knows where else blobs can be had.
@@ -51,23 +71,26 @@ type mounter interface {
 	Mount(ctx context.Context, desc digest.Descriptor, place string) (bool, error)
 }
 
-// Opener opens places.
-type Opener struct {
+// Places opens places.
+type Places struct {
 	Store  *store.Store
 	Client *registry.Client
 	Dir    string // what relative paths are relative to; empty: the working directory
 }
 
 // Source opens a place to read from.
-func (o *Opener) Source(ref reference.Reference) (Place, error) {
-	if ref.Kind == reference.Archive {
+func (o *Places) Source(ref reference.Reference) (Place, error) {
+	switch ref.Kind {
+	case reference.Archive:
 		return openArchive(o.path(ref), ref)
+	case reference.Registry:
+		return &remote{repository: o.Client.Source(ref.Host, ref.Repository), ref: ref}, nil
 	}
 	return o.place(ref, layout.Open)
 }
 
 // Destination opens a place to write to and makes it where it does not exist.
-func (o *Opener) Destination(ref reference.Reference) (Place, error) {
+func (o *Places) Destination(ref reference.Reference) (Place, error) {
 	if ref.Kind == reference.Archive {
 		return createArchive(o.path(ref), ref)
 	}
@@ -75,7 +98,7 @@ func (o *Opener) Destination(ref reference.Reference) (Place, error) {
 }
 
 // place opens what is read and written alike.
-func (o *Opener) place(ref reference.Reference, open func(dir string) (*layout.Layout, error)) (Place, error) {
+func (o *Places) place(ref reference.Reference, open func(dir string) (*layout.Layout, error)) (Place, error) {
 	switch ref.Kind {
 	case reference.Registry:
 		return &remote{repository: o.Client.Repository(ref.Host, ref.Repository), ref: ref}, nil
@@ -89,7 +112,7 @@ func (o *Opener) place(ref reference.Reference, open func(dir string) (*layout.L
 	return &local{Layout: l, ref: ref}, nil
 }
 
-func (o *Opener) path(ref reference.Reference) string {
+func (o *Places) path(ref reference.Reference) string {
 	if o.Dir == "" || filepath.IsAbs(ref.Path) {
 		return ref.Path
 	}
@@ -110,6 +133,11 @@ type stored struct {
 
 // Elsewhere implements lender.
 func (s *stored) Elsewhere(d digest.Digest) []string { return s.store.Elsewhere(d) }
+
+// NoteElsewhere implements keeper.
+func (s *stored) NoteElsewhere(desc digest.Descriptor, place string) error {
+	return s.store.NoteElsewhere(desc, place)
+}
 
 func (l *local) Root(context.Context) (digest.Descriptor, error) {
 	var desc digest.Descriptor
@@ -170,8 +198,42 @@ func (l *local) Has(_ context.Context, desc digest.Descriptor) (bool, error) {
 
 func (l *local) Whole() bool { return false }
 
-func (l *local) Put(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
-	r, err := open()
+// FetchFrom implements seekable.
+func (l *local) FetchFrom(ctx context.Context, desc digest.Descriptor, from int64) (io.ReadCloser, error) {
+	name, err := l.BlobPath(desc.Digest)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		// It may have to be brought first.
+		r, err := l.Fetch(ctx, desc)
+		if err != nil {
+			return nil, err
+		}
+		r.Close()
+		f, err = os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		return seek(f, from)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return seek(f, from)
+}
+
+func seek(f *os.File, from int64) (io.ReadCloser, error) {
+	if _, err := f.Seek(from, io.SeekStart); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+func (l *local) Put(ctx context.Context, desc digest.Descriptor, open Opener) error {
+	r, err := open(0)
 	if err != nil {
 		return err
 	}
@@ -196,23 +258,21 @@ func (l *local) String() string {
 type remote struct {
 	repository *registry.Repository
 	ref        reference.Reference
-	last       written
-}
-
-// written is the document that was put last, which is the one that gets names.
-type written struct {
-	digest digest.Digest
-	body   []byte
+	mutex      sync.Mutex
+	documents  map[digest.Digest][]byte // that were fetched or put last
 }
 
 func (r *remote) Root(ctx context.Context) (digest.Descriptor, error) {
 	if r.ref.Identifier() == "" {
 		return digest.Descriptor{}, fmt.Errorf("%s needs a tag or a digest: none is assumed", r.ref)
 	}
-	desc, _, err := r.repository.Manifest(ctx, r.ref.Identifier(), image.Accepted)
+	desc, body, err := r.repository.Manifest(ctx, r.ref.Identifier(), image.Accepted)
 	var answer *registry.Error
 	if errors.As(err, &answer) && answer.NotFound() {
 		return desc, &missing{err}
+	}
+	if err == nil {
+		r.keep(desc.Digest, body)
 	}
 	return desc, err
 }
@@ -225,11 +285,56 @@ func (r *remote) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadClos
 	if !document(desc) {
 		return r.repository.Blob(ctx, desc)
 	}
-	_, body, err := r.repository.Manifest(ctx, string(desc.Digest), []string{desc.MediaType})
+	if body, known := r.kept(desc.Digest); known {
+		return io.NopCloser(newVerified(body, desc)), nil
+	}
+	got, body, err := r.repository.Manifest(ctx, string(desc.Digest), []string{desc.MediaType})
 	if err != nil {
 		return nil, err
 	}
+	if got.MediaType != desc.MediaType {
+		return nil, fmt.Errorf("%s@%s: %w: it was announced as %q and is %q", r.repository, desc.Digest, image.ErrMalformed, desc.MediaType, got.MediaType)
+	}
+	r.keep(desc.Digest, body)
 	return io.NopCloser(newVerified(body, desc)), nil
+}
+
+// maxKept bounds how many documents of one place are remembered: they are asked for several times, and small.
+const maxKept = 64
+
+func (r *remote) keep(d digest.Digest, body []byte) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.documents == nil || len(r.documents) >= maxKept {
+		r.documents = map[digest.Digest][]byte{}
+	}
+	r.documents[d] = body
+}
+
+func (r *remote) kept(d digest.Digest) ([]byte, bool) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	body, known := r.documents[d]
+	return body, known
+}
+
+// FetchFrom implements seekable.
+func (r *remote) FetchFrom(ctx context.Context, desc digest.Descriptor, from int64) (io.ReadCloser, error) {
+	return r.repository.BlobFrom(ctx, desc, from)
+}
+
+// Referrers implements referring.
+func (r *remote) Referrers(ctx context.Context, subject digest.Digest) ([]digest.Descriptor, error) {
+	return r.repository.Referrers(ctx, subject, "")
+}
+
+// standing tells what a tag stands on; "" where it does not exist.
+func (r *remote) standing(ctx context.Context, tag string) (digest.Digest, error) {
+	d, there, err := r.repository.HasManifest(ctx, tag, image.Accepted)
+	if !there {
+		d = ""
+	}
+	return d, err
 }
 
 func (r *remote) Has(ctx context.Context, desc digest.Descriptor) (bool, error) {
@@ -251,7 +356,7 @@ func (r *remote) Mount(ctx context.Context, desc digest.Descriptor, place string
 
 func (r *remote) Whole() bool { return true }
 
-func (r *remote) Put(ctx context.Context, desc digest.Descriptor, open func() (io.ReadCloser, error)) error {
+func (r *remote) Put(ctx context.Context, desc digest.Descriptor, open Opener) error {
 	if !document(desc) {
 		return r.repository.PutBlob(ctx, desc, open)
 	}
@@ -259,12 +364,12 @@ func (r *remote) Put(ctx context.Context, desc digest.Descriptor, open func() (i
 	if err != nil {
 		return err
 	}
-	r.last = written{desc.Digest, body}
+	r.keep(desc.Digest, body)
 	return r.repository.PutManifest(ctx, string(desc.Digest), desc.MediaType, body)
 }
 
-func readDocument(desc digest.Descriptor, open func() (io.ReadCloser, error)) ([]byte, error) {
-	in, err := open()
+func readDocument(desc digest.Descriptor, open Opener) ([]byte, error) {
+	in, err := open(0)
 	if err != nil {
 		return nil, err
 	}
@@ -273,8 +378,8 @@ func readDocument(desc digest.Descriptor, open func() (io.ReadCloser, error)) ([
 }
 
 func (r *remote) Name(ctx context.Context, desc digest.Descriptor, name string) error {
-	body := r.last.body
-	if r.last.digest != desc.Digest {
+	body, known := r.kept(desc.Digest)
+	if !known {
 		var err error
 		if _, body, err = r.repository.Manifest(ctx, string(desc.Digest), []string{desc.MediaType}); err != nil {
 			return err

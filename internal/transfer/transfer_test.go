@@ -33,7 +33,7 @@ import (
 type bench struct {
 	*testing.T
 	store    *store.Store
-	opener   *Opener
+	opener   *Places
 	host     string
 	dir      string
 	mutex    sync.Mutex
@@ -60,7 +60,7 @@ func newBench(t *testing.T) *bench {
 	}))
 	t.Cleanup(front.Close)
 	b.host = strings.TrimPrefix(front.URL, "http://")
-	b.opener = &Opener{Store: b.store, Client: registry.New(registry.Options{Wait: time.Millisecond}), Dir: b.dir}
+	b.opener = &Places{Store: b.store, Client: registry.New(registry.Options{Wait: time.Millisecond}), Dir: b.dir}
 	return b
 }
 

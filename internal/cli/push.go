@@ -1,0 +1,214 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/facts"
+	"imbricat/internal/image"
+	"imbricat/internal/plan"
+	"imbricat/internal/reference"
+	"imbricat/internal/registry"
+	"imbricat/internal/report"
+	"imbricat/internal/retention"
+	"imbricat/internal/store"
+	"imbricat/internal/transfer"
+	"imbricat/internal/tui"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+)
+
+func pushCommand() *cli.Command {
+	return &cli.Command{
+		Name: "push", Usage: "sends built images to their destinations, under every tag", ArgsUsage: "[IMAGE…]",
+		Description: "Sends the images of the recipe, or those named, as they were built last. What a registry has already is not\n" +
+			"sent again; tags are written last, when all content is everywhere. A fixed tag never moves, and a moving tag never\n" +
+			"goes back to an older build. To push an image anywhere else, use copy.\n\nExample: imbricat push gauge",
+		Flags: []cli.Flag{platformFlag(), factFlag(),
+			&cli.BoolFlag{Name: "force", Usage: "let moving tags go back to an older build (fixed tags never move)", Sources: env("FORCE")}},
+		Action: func(ctx context.Context, c *cli.Command) error { return runPush(ctx, newSession(c)) },
+	}
+}
+
+// shipment is one image on its way to one destination.
+type shipment struct {
+	image  string
+	desc   digest.Descriptor
+	to     plan.Destination
+	under  *transfer.Transfer
+	began  time.Time
+	result *transfer.Result
+}
+
+func runPush(ctx context.Context, s *session) error {
+	p, st, err := s.planAndStore()
+	if err != nil {
+		return err
+	}
+	shipments, err := s.shipments(ctx, p, st)
+	if err != nil {
+		return err
+	}
+	opener, err := s.opener(st)
+	if err != nil {
+		return err
+	}
+	view := s.view(ctx)
+	err = s.ship(ctx, opener, p, st, shipments, view)
+	view.Close("")
+	if err != nil {
+		return err
+	}
+	document := &report.Push{Pushed: []report.Pushed{}}
+	for _, one := range shipments {
+		line := pushed(one.image, one.to.Repository, one.to.Tags, one.result, time.Since(one.began))
+		if line.Platforms, err = platformDigests(ctx, st, one.desc); err != nil {
+			return err
+		}
+		document.Pushed = append(document.Pushed, line)
+	}
+	return s.result(document, func() error { return report.WritePush(s.out, s.paint, document) })
+}
+
+// ship asks all destinations first, then sends all content everywhere, and then writes the tags.
+func (s *session) ship(ctx context.Context, opener *transfer.Places, p *planned, st *store.Store, shipments []*shipment, view tui.View) error {
+	for _, one := range shipments {
+		one.began = time.Now()
+		from, err := opener.Source(reference.Reference{Kind: reference.Store, Digest: one.desc.Digest})
+		if err != nil {
+			return err
+		}
+		to, err := opener.Destination(one.to.Repository)
+		if err != nil {
+			return err
+		}
+		guard := transfer.Guard{Fixed: func(tag string) bool { return retention.Match(one.to.Fixed, tag) }}
+		if !s.cmd.Bool("force") {
+			guard.Older = func(ctx context.Context, stands registry.Document) (string, error) {
+				return older(ctx, p, st, one.desc, stands)
+			}
+		}
+		if one.under, err = transfer.Begin(ctx, from, to, transfer.Options{Root: one.desc, Names: one.to.Tags, Guard: guard, Sink: view}); err != nil {
+			return err
+		}
+	}
+	for _, one := range shipments {
+		if err := one.under.Content(ctx); err != nil {
+			return err
+		}
+	}
+	for i, one := range shipments {
+		var err error
+		if one.result, err = one.under.Name(ctx); err != nil {
+			if i > 0 {
+				err = fmt.Errorf("%w; the tags of %s were written before", err, report.Count(i, "destination"))
+			}
+			return err
+		}
+	}
+	return nil
+}
+
+// older tells why an image is older than the one that a tag stands on: its commit comes before the other's, or where nobody
+// knows their relation, it was made before.
+func older(ctx context.Context, p *planned, st *store.Store, own digest.Descriptor, stands registry.Document) (string, error) {
+	var there struct {
+		Annotations map[string]string `json:"annotations"`
+	}
+	if json.Unmarshal(stands.Body, &there) != nil {
+		return "", nil // nobody knows what it is
+	}
+	index, err := image.ReadIndex(ctx, st, own)
+	if err != nil {
+		return "", err
+	}
+	if index.Annotations[v1.AnnotationRevision] == p.facts.Git.Commit {
+		switch p.facts.Git.Ancestry(there.Annotations[v1.AnnotationRevision]) {
+		case facts.After:
+			return "it was built from a later commit, " + there.Annotations[v1.AnnotationRevision][:12], nil
+		case facts.Before, facts.Same:
+			return "", nil
+		}
+	}
+	ours, errOurs := time.Parse(time.RFC3339, index.Annotations[v1.AnnotationCreated])
+	theirs, errTheirs := time.Parse(time.RFC3339, there.Annotations[v1.AnnotationCreated])
+	if errOurs == nil && errTheirs == nil && ours.Before(theirs) {
+		return "it is from " + theirs.UTC().Format(time.RFC3339) + ", and this one is from " + ours.UTC().Format(time.RFC3339), nil
+	}
+	return "", nil
+}
+
+// platformDigests gives the digests of an image's platforms.
+func platformDigests(ctx context.Context, f image.Fetcher, root digest.Descriptor) (map[string]digest.Digest, error) {
+	offers, err := image.Offers(ctx, f, root)
+	if errors.Is(err, image.ErrMalformed) {
+		return nil, nil // an artifact
+	}
+	all := map[string]digest.Digest{}
+	for _, o := range offers {
+		all[o.Platform.String()] = o.Descriptor.Digest
+	}
+	return all, err
+}
+
+// shipments finds what is to go where, and refuses an image that is not what the recipe now tells.
+func (s *session) shipments(ctx context.Context, p *planned, st *store.Store) ([]*shipment, error) {
+	var list []*shipment
+	destinations := 0
+	for _, i := range p.plan.Images {
+		for _, d := range i.Destinations {
+			destinations++
+			if len(d.Tags) == 0 {
+				continue
+			}
+			desc, err := st.Lookup(i.Name)
+			if err != nil {
+				return nil, fmt.Errorf("%w; run `imbricat build %s` first", err, i.Name)
+			}
+			if err := checkFresh(ctx, st, p, i, desc); err != nil {
+				return nil, err
+			}
+			list = append(list, &shipment{image: i.Name, desc: desc, to: d})
+		}
+	}
+	switch {
+	case destinations == 0:
+		return nil, usagef("the recipe names no destination: write publish: under the image, or use `imbricat copy IMAGE HOST/REPOSITORY:TAG`")
+	case len(list) == 0:
+		return nil, usagef("no tag's condition holds, so there is nothing to push; `imbricat plan` shows them")
+	}
+	return list, nil
+}
+
+// checkFresh compares what an image says of its making with what the recipe's facts are now: its tags would lie else.
+func checkFresh(ctx context.Context, st *store.Store, p *planned, i *plan.Image, desc digest.Descriptor) error {
+	index, err := image.ReadIndex(ctx, st, desc)
+	if err != nil {
+		return fmt.Errorf("%s: %w", i.Name, err)
+	}
+	for _, check := range []struct{ name, key, now string }{
+		{"commit", v1.AnnotationRevision, p.facts.Git.Commit},
+		{"version", v1.AnnotationVersion, i.Units[0].Version},
+	} {
+		_, overridden := i.Units[0].Annotations[check.key]
+		if built := index.Annotations[check.key]; !overridden && built != "" && check.now != "" && built != check.now {
+			return fmt.Errorf("%s in the store was built from %s %s, and it is %s now: run `imbricat build %s` first (with the same --fact)",
+				i.Name, check.name, built, check.now, i.Name)
+		}
+	}
+	return nil
+}
+
+func pushed(name string, to reference.Reference, tags []string, r *transfer.Result, took time.Duration) report.Pushed {
+	return report.Pushed{
+		Image: name, Repository: to.String(), Tags: tags, Digest: r.Descriptor.Digest,
+		Sent: r.Sent, SentBytes: r.SentBytes, Mounted: r.Mounted, MountedBytes: r.MountedBytes,
+		Skipped: r.Skipped, SkippedBytes: r.SkippedBytes, Seconds: took.Seconds(),
+	}
+}

@@ -1,0 +1,334 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/reference"
+	"imbricat/internal/registry"
+	"imbricat/internal/report"
+	"imbricat/internal/retention"
+	"imbricat/internal/transfer"
+)
+
+func tagsCommand() *cli.Command {
+	force := func(usage string) cli.Flag { return &cli.BoolFlag{Name: "force", Usage: usage} }
+	sub := func(name, usage, args, description string, run func(context.Context, *session) error, flags ...cli.Flag) *cli.Command {
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, Description: description, Flags: flags,
+			Action: func(ctx context.Context, c *cli.Command) error { return run(ctx, newSession(c)) }}
+	}
+	return &cli.Command{
+		Name: "tags", Usage: "lists, adds and deletes tags of a repository; applies a retention rule", ArgsUsage: "HOST/REPOSITORY",
+		Description: "Lists tags with what they stand on: the newest versions first. When a tag was pushed is told where the registry\n" +
+			"tells it.\n\nExample: imbricat tags registry.tideline.example/tides/gauge",
+		Action: func(ctx context.Context, c *cli.Command) error { return runTags(ctx, newSession(c)) },
+		Commands: []*cli.Command{
+			sub("list", "lists tags, as tags alone does", "HOST/REPOSITORY", "Example: imbricat tags list registry.tideline.example/tides/gauge", runTags),
+			sub("add", "gives an image of a repository more tags", "HOST/REPOSITORY:TAG|@DIGEST NEW…",
+				"Example: imbricat tags add registry.tideline.example/tides/gauge:1.4.0 newest", addTags, force("move tags that stand on another digest")),
+			sub("delete", "deletes tags, or digests with what they list", "HOST/REPOSITORY TAG|DIGEST…",
+				"Example: imbricat tags delete registry.tideline.example/tides/gauge 1.3.0-rc1", deleteTags,
+				force("delete digests that tags or indexes still reach, or tags together with others on the same digest")),
+			sub("keep", "deletes all tags but those that a rule keeps", "HOST/REPOSITORY",
+				"A tag is kept when it matches a pattern, is young enough, or is among the newest of the others. A digest that a kept\n"+
+					"tag or index still reaches is never deleted. Try it with --dry-run first.\n\n"+
+					"Example: imbricat tags keep registry.tideline.example/tides/gauge --pattern '[0-9]*' --newest 10 --younger 30d --dry-run",
+				keepTags,
+				&cli.StringSliceFlag{Name: "pattern", Usage: "`PATTERN` of tags that stay: * is any text, ? one sign, [0-9] one of some; may be given again"},
+				&cli.IntFlag{Name: "newest", Usage: "`NUMBER` of the other tags that stay, the youngest"},
+				&cli.StringFlag{Name: "younger", Usage: "`AGE` such as 30d: what is younger stays"},
+				&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be deleted"}),
+		},
+	}
+}
+
+// repositoryArg opens the repository that the first argument names.
+func (s *session) repositoryArg(text string) (*registry.Repository, error) {
+	ref, err := reference.ParseRepository(text)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	client, err := s.client()
+	if err != nil {
+		return nil, err
+	}
+	return client.Repository(ref.Host, ref.Repository), nil
+}
+
+func runTags(ctx context.Context, s *session) error {
+	args, err := s.args(1, 1, "one repository")
+	if err != nil {
+		return err
+	}
+	r, err := s.repositoryArg(args[0])
+	if err != nil {
+		return err
+	}
+	inventory, err := transfer.Look(ctx, r)
+	if err != nil {
+		return err
+	}
+	slices.SortFunc(inventory.Tags, func(a, b transfer.Tag) int { return retention.Compare(a.Name, b.Name) })
+	document := &report.Tags{Repository: r.String(), Tags: []report.Tag{}}
+	for _, t := range inventory.Tags {
+		document.Tags = append(document.Tags, report.Tag{Tag: t.Name, Digest: t.Digest, Platforms: t.Platforms, Created: t.Created, Pushed: t.Pushed, Bytes: t.Bytes})
+	}
+	return s.result(document, func() error { return report.WriteTags(s.out, s.paint, document, time.Now()) })
+}
+
+func addTags(ctx context.Context, s *session) error {
+	args, err := s.args(2, -1, "an image HOST/REPOSITORY:TAG and the tags that it is to get")
+	if err != nil {
+		return err
+	}
+	ref, err := reference.Parse(args[0])
+	if err != nil {
+		return usageError{err}
+	}
+	if ref.Kind != reference.Registry || ref.Identifier() == "" {
+		return usagef("%s names no image in a registry: write HOST/REPOSITORY:TAG", ref)
+	}
+	for _, tag := range args[1:] {
+		if err := reference.CheckTag(tag); err != nil {
+			return usageError{err}
+		}
+	}
+	opener, err := s.opener(nil)
+	if err != nil {
+		return err
+	}
+	place, err := opener.Destination(ref)
+	if err != nil {
+		return err
+	}
+	root, err := place.Root(ctx)
+	if err != nil {
+		return err
+	}
+	guard := transfer.Guard{Fixed: func(string) bool { return !s.cmd.Bool("force") }}
+	result, err := transfer.Copy(ctx, place, place, transfer.Options{Root: root, Names: args[1:], Guard: guard, Sink: s.view(ctx)})
+	if err != nil {
+		var moves *transfer.MoveError
+		if errors.As(err, &moves) {
+			moves.Why = "it would move; --force moves it all the same"
+		}
+		return err
+	}
+	return s.said(map[string]any{"repository": ref.Host + "/" + ref.Repository, "digest": result.Descriptor.Digest, "tags": result.Named},
+		"%s\n  %s stands there now\n", result.Descriptor.Digest, strings.Join(result.Named, ", "))
+}
+
+// deleted tells what was deleted, or would be.
+type deleted struct {
+	Repository string           `json:"repository"`
+	DryRun     bool             `json:"dryRun"`
+	Kept       []report.Verdict `json:"kept"`
+	Deleted    []report.Verdict `json:"deleted"`
+	Digests    []digest.Digest  `json:"digests"` // nothing reaches them any more
+}
+
+func deleteTags(ctx context.Context, s *session) error {
+	args, err := s.args(2, -1, "a repository, and tags or digests")
+	if err != nil {
+		return err
+	}
+	r, err := s.repositoryArg(args[0])
+	if err != nil {
+		return err
+	}
+	inventory, err := transfer.Look(ctx, r)
+	if err != nil {
+		return err
+	}
+	var doomed []digest.Digest
+	verdicts := make([]retention.Verdict, len(inventory.Tags))
+	for i, t := range inventory.Tags {
+		verdicts[i] = retention.Verdict{Tag: retention.Tag{Name: t.Name, Digest: t.Digest}, Keep: true}
+	}
+	for _, arg := range args[1:] {
+		if d, err := digest.Parse(arg); err == nil {
+			doomed = append(doomed, d)
+			continue
+		}
+		i := slices.IndexFunc(verdicts, func(v retention.Verdict) bool { return v.Name == arg })
+		if i < 0 {
+			return fmt.Errorf("%s has no tag %q; `imbricat tags %s` lists them", r, arg, r)
+		}
+		verdicts[i].Keep, verdicts[i].Reason = false, "asked for"
+	}
+	for _, d := range doomed {
+		if by := reachedBy(verdicts, inventory, d); by != "" && !s.cmd.Bool("force") {
+			return refuse("%s@%s is still reached by the tag %s; --force deletes it all the same", r, d, by)
+		}
+	}
+	document := &deleted{Repository: r.String(), Kept: []report.Verdict{}, Deleted: []report.Verdict{}, Digests: []digest.Digest{}}
+	w := &sweeper{repository: r, document: document}
+	if err := w.tags(ctx, verdicts, inventory, s.cmd.Bool("force")); err != nil {
+		return err
+	}
+	for _, d := range doomed {
+		if err := w.digest(ctx, d); err != nil {
+			return err
+		}
+	}
+	return s.result(document, func() error {
+		for _, t := range document.Deleted {
+			fmt.Fprintf(s.out, "deleted the tag %s\n", t.Tag)
+		}
+		for _, d := range document.Digests {
+			fmt.Fprintf(s.out, "deleted %s\n", d)
+		}
+		return nil
+	})
+}
+
+// refuse is an error of exit code 4.
+func refuse(format string, values ...any) error {
+	return &exitError{exitRefused, fmt.Sprintf(format, values...)}
+}
+
+// reachedBy gives a tag that is kept from which a digest is reached; "" where there is none.
+func reachedBy(verdicts []retention.Verdict, inventory *transfer.Inventory, d digest.Digest) string {
+	for _, v := range verdicts {
+		if v.Keep && slices.Contains(retention.Doomed([]retention.Verdict{{Tag: v.Tag}}, inventory.Below), d) {
+			return v.Name
+		}
+	}
+	return ""
+}
+
+// sweeper deletes in one repository.
+type sweeper struct {
+	repository *registry.Repository
+	document   *deleted
+	only       bool // digests: the registry deletes no tags
+}
+
+// tags deletes the tags that are not kept. A registry that deletes no tags loses the digest instead, if nothing else stands
+// on it, or by force.
+func (w *sweeper) tags(ctx context.Context, verdicts []retention.Verdict, inventory *transfer.Inventory, force bool) error {
+	for _, v := range verdicts {
+		line := report.Verdict{Tag: v.Name, Digest: v.Digest, Reason: v.Reason}
+		if v.Keep {
+			w.document.Kept = append(w.document.Kept, line)
+			continue
+		}
+		if !w.document.DryRun {
+			err := w.tag(ctx, v, verdicts, inventory, force)
+			if err != nil {
+				return err
+			}
+		}
+		w.document.Deleted = append(w.document.Deleted, line)
+	}
+	return nil
+}
+
+func (w *sweeper) tag(ctx context.Context, v retention.Verdict, verdicts []retention.Verdict, inventory *transfer.Inventory, force bool) error {
+	var err error
+	var answer *registry.Error
+	if !w.only {
+		err = w.repository.Delete(ctx, v.Name)
+		if errors.As(err, &answer) && answer.NotFound() {
+			return nil // somebody else did
+		}
+		w.only = errors.As(err, &answer) && answer.Unsupported()
+	}
+	if !w.only {
+		return err
+	}
+	if by := reachedBy(verdicts, inventory, v.Digest); by != "" && !force {
+		return refuse("%s deletes no tags, only digests, and %s stands on the same digest as %s, %s; --force deletes both", w.repository.Host(), by, v.Name, v.Digest)
+	}
+	return w.digest(ctx, v.Digest)
+}
+
+func (w *sweeper) digest(ctx context.Context, d digest.Digest) error {
+	if slices.Contains(w.document.Digests, d) {
+		return nil
+	}
+	w.document.Digests = append(w.document.Digests, d)
+	if w.document.DryRun {
+		return nil
+	}
+	err := w.repository.Delete(ctx, string(d))
+	var answer *registry.Error
+	if errors.As(err, &answer) && answer.NotFound() {
+		return nil
+	}
+	return err
+}
+
+func keepTags(ctx context.Context, s *session) error {
+	args, err := s.args(1, 1, "one repository")
+	if err != nil {
+		return err
+	}
+	rule := retention.Rule{Keep: s.cmd.StringSlice("pattern"), Newest: s.cmd.Int("newest")}
+	if text := s.cmd.String("younger"); text != "" {
+		if rule.Younger, err = age("younger", text); err != nil {
+			return err
+		}
+	}
+	if err := rule.Check(); err != nil {
+		return usageError{err}
+	}
+	r, err := s.repositoryArg(args[0])
+	if err != nil {
+		return err
+	}
+	inventory, err := transfer.Look(ctx, r)
+	if err != nil {
+		return err
+	}
+	verdicts := judge(inventory, rule, time.Now())
+	document := &deleted{Repository: r.String(), DryRun: s.cmd.Bool("dry-run"), Kept: []report.Verdict{}, Deleted: []report.Verdict{}, Digests: []digest.Digest{}}
+	w := &sweeper{repository: r, document: document}
+	doomed := retention.Doomed(verdicts, inventory.Below)
+	err = w.tags(ctx, verdicts, inventory, false)
+	for _, d := range doomed {
+		if err == nil {
+			err = w.digest(ctx, d)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return s.result(document, func() error {
+		return report.WriteVerdicts(s.out, s.paint, document.Kept, document.Deleted, len(document.Digests), document.DryRun)
+	})
+}
+
+// judge decides on all tags. A tag that only lists what refers to an image shares that image's fate.
+func judge(inventory *transfer.Inventory, rule retention.Rule, now time.Time) []retention.Verdict {
+	var tags []retention.Tag
+	var lists []retention.Verdict
+	for _, t := range inventory.Tags {
+		at := t.Pushed
+		if at.IsZero() {
+			at = t.Created
+		}
+		one := retention.Tag{Name: t.Name, Digest: t.Digest, Time: at}
+		if subject := transfer.SubjectOf(t.Name); subject != "" {
+			lists = append(lists, retention.Verdict{Tag: one, Keep: true, Reason: "it lists what refers to " + digest.Short(subject)})
+			continue
+		}
+		tags = append(tags, one)
+	}
+	slices.SortFunc(tags, func(a, b retention.Tag) int { return retention.Compare(a.Name, b.Name) })
+	verdicts := retention.Decide(tags, rule, now)
+	doomed := retention.Doomed(verdicts, inventory.Below)
+	for i := range lists {
+		if slices.Contains(doomed, transfer.SubjectOf(lists[i].Name)) {
+			lists[i].Keep, lists[i].Reason = false, "the image that it belongs to goes"
+		}
+	}
+	return append(verdicts, lists...)
+}
