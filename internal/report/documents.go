@@ -408,7 +408,7 @@ func WritePush(w io.Writer, p Paint, d *Push) error {
 		fmt.Fprintf(w, "  %s\n", one.Digest)
 		mounted := ""
 		if one.Mounted > 0 {
-			mounted = fmt.Sprintf("%s, %s taken over from a neighbour; ", Count(one.Mounted, "blob"), Size(one.MountedBytes))
+			mounted = fmt.Sprintf("%s, %s mounted from other repositories there; ", Count(one.Mounted, "blob"), Size(one.MountedBytes))
 		}
 		if _, err := fmt.Fprintf(w, "  sent %s, %s; %s%s, %s were there already\n",
 			Count(one.Sent, "blob"), Size(one.SentBytes), mounted, Count(one.Skipped, "blob"), Size(one.SkippedBytes)); err != nil {

@@ -65,9 +65,9 @@ type Tag struct {
 func WriteTags(w io.Writer, p Paint, d *Tags, now time.Time) error {
 	var rows [][]string
 	for _, t := range d.Tags {
-		rows = append(rows, []string{t.Tag, digest.Short(t.Digest), strings.Join(t.Platforms, ", "), Ago(t.Created, now), Ago(t.Pushed, now), Size(t.Bytes)})
+		rows = append(rows, []string{t.Tag, strings.Join(t.Platforms, ", "), Ago(t.Created, now), Ago(t.Pushed, now), Size(t.Bytes), string(t.Digest)})
 	}
-	return Rows(w, p, d.Repository+" has no tags", []string{"tag", "digest", "platforms", "created", "pushed", "size"}, rows)
+	return Rows(w, p, d.Repository+" has no tags", []string{"tag", "platforms", "created", "pushed", "size", "digest"}, rows)
 }
 
 // Verdict is a tag that a rule keeps, or not, and why.

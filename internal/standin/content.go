@@ -93,7 +93,7 @@ func (x *exchange) manifest(identifier string) error {
 
 // named finds the digest that a tag or a digest in an address stands for.
 func (x *exchange) named(identifier string) (d digest.Digest, tag string, err error) {
-	unknown := refuse(http.StatusNotFound, "MANIFEST_UNKNOWN", "the repository has no manifest "+strconv.Quote(identifier))
+	unknown := refuse(http.StatusNotFound, "MANIFEST_UNKNOWN", "the repository has no manifest "+identifier)
 	if strings.Contains(identifier, ":") {
 		d, err = parseDigest(identifier)
 		return d, "", err
@@ -117,7 +117,7 @@ func (x *exchange) getManifest(identifier string) error {
 	}
 	mediaType, body, err := x.storage.manifest(x.repository, d)
 	if errors.Is(err, fs.ErrNotExist) {
-		return refuse(http.StatusNotFound, "MANIFEST_UNKNOWN", "the repository has no manifest "+strconv.Quote(identifier))
+		return refuse(http.StatusNotFound, "MANIFEST_UNKNOWN", "the repository has no manifest "+identifier)
 	}
 	if err != nil {
 		return err
@@ -250,7 +250,7 @@ func (x *exchange) deleteManifest(identifier string) error {
 		err = x.storage.dropManifest(x.repository, d)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
-		return refuse(http.StatusNotFound, "MANIFEST_UNKNOWN", "the repository has no manifest "+strconv.Quote(identifier))
+		return refuse(http.StatusNotFound, "MANIFEST_UNKNOWN", "the repository has no manifest "+identifier)
 	}
 	if err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"sync"
 	"time"
 
@@ -190,7 +191,9 @@ func (c *copier) collect(ctx context.Context, desc digest.Descriptor, depth int)
 	}
 	c.seen[desc.Digest] = true
 	there := false
-	if c.to.Whole() {
+	if depth == 0 && c.standsSomewhere() {
+		there = true
+	} else if c.to.Whole() {
 		var err error
 		if there, err = c.to.Has(ctx, desc); err != nil {
 			return err
@@ -206,6 +209,16 @@ func (c *copier) collect(ctx context.Context, desc digest.Descriptor, depth int)
 		return err
 	}
 	return c.collectReferrers(ctx, desc, depth)
+}
+
+// standsSomewhere tells whether one of the names stands on the image already, so that it is there.
+func (c *copier) standsSomewhere() bool {
+	for _, stands := range c.stood {
+		if stands == c.result.Descriptor.Digest {
+			return true
+		}
+	}
+	return false
 }
 
 func (c *copier) collectBelow(ctx context.Context, desc digest.Descriptor, depth int) error {
@@ -358,6 +371,8 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, there boo
 	}
 	if err == nil {
 		err = c.note(desc)
+	} else {
+		err = c.blame(ctx, desc, err)
 	}
 	done := event.Finished{Task: task, Outcome: event.Sent, Detail: humanize.Bytes(uint64(desc.Size)), Took: time.Since(began)}
 	c.mutex.Lock()
@@ -383,6 +398,23 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, there boo
 	}
 	c.o.Sink.Send(done)
 	return nil
+}
+
+// blame finds out who is at fault where a registry did not take bytes that nobody here has verified.
+func (c *copier) blame(ctx context.Context, desc digest.Descriptor, err error) error {
+	var answer *registry.Error
+	if !errors.As(err, &answer) || answer.Status != http.StatusBadRequest {
+		return err
+	}
+	in, openErr := c.from.Fetch(ctx, desc)
+	if openErr != nil {
+		return err
+	}
+	defer in.Close()
+	if _, readErr := io.Copy(io.Discard, in); errors.Is(readErr, digest.ErrMismatch) {
+		return fmt.Errorf("%w; %w", readErr, err)
+	}
+	return err
 }
 
 // note keeps in the store where else a blob is now known to be, so that the registry's other repositories can take it over

@@ -51,6 +51,9 @@ func (c *copier) guard(ctx context.Context, names []string) error {
 		c.stood = map[string]digest.Digest{}
 	}
 	for _, name := range names {
+		if !first && c.stood[name] == c.result.Descriptor.Digest {
+			continue // it stands right, and is not written
+		}
 		stands, err := to.standing(ctx, name)
 		if err != nil {
 			return err
