@@ -20,6 +20,7 @@ import (
 type token struct {
 	header string
 	until  time.Time // zero: no end is known
+	issued bool      // by an issuer, just now
 }
 
 // issuers remembers what was issued, by host, login and scope, and which address issues for a host.
@@ -77,29 +78,25 @@ func (c *Client) authorized(ctx context.Context, r request) (*http.Response, err
 	if r.scope == "" {
 		key += r.repository
 	}
-	header := c.issuers.get(key)
-	resp, err := c.send(ctx, r, header)
-	// A token that was good before may have ended; a program may know a newer secret.
+	used := token{header: c.issuers.get(key)}
+	resp, err := c.send(ctx, r, used.header)
+	// A token that was good before may have ended, and so may the next one; a program may know a newer secret.
 	for attempt := 0; attempt < 2 && err == nil && resp.StatusCode == http.StatusUnauthorized; attempt++ {
 		c.issuers.drop(key)
 		challenges := ParseChallenges(resp.Header.Values("WWW-Authenticate"))
 		refused := c.failure(r, resp)
-		refuser, renews := c.o.Logins.(credential.Refuser)
-		if attempt > 0 {
-			if !renews {
-				return nil, refused
-			}
+		if refuser, renews := c.o.Logins.(credential.Refuser); attempt > 0 && renews {
 			refuser.Refused(r.host, r.repository)
 		}
 		fresh, err := c.answer(ctx, r, challenges)
 		if err != nil {
 			return nil, err
 		}
-		if fresh.header == "" || fresh.header == header {
+		if fresh.header == "" || fresh.header == used.header && !fresh.issued {
 			return nil, refused
 		}
-		header = fresh.header
-		if resp, err = c.send(ctx, r, header); err != nil {
+		used = fresh
+		if resp, err = c.send(ctx, r, used.header); err != nil {
 			return nil, err
 		}
 		if resp.StatusCode != http.StatusUnauthorized {
@@ -256,7 +253,7 @@ func readToken(r request, body io.Reader) (token, error) {
 	if answer.ExpiresIn > 0 {
 		life = min(time.Duration(answer.ExpiresIn)*time.Second, 24*time.Hour)
 	}
-	return token{"Bearer " + answer.Token, time.Now().Add(max(life-leeway, life/2))}, nil
+	return token{"Bearer " + answer.Token, time.Now().Add(max(life-leeway, life/2)), true}, nil
 }
 
 // IssuerError is a registry that names another issuer of tokens than the login was checked with.

@@ -174,6 +174,9 @@ type cutWriter struct {
 }
 
 func (c *cutWriter) Write(p []byte) (int, error) {
+	if c.cut.off {
+		panic(http.ErrAbortHandler) // what broke while it came gets no answer
+	}
 	if int64(len(p)) <= c.cut.left {
 		n, err := c.ResponseWriter.Write(p)
 		c.cut.left -= int64(n)

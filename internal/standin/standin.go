@@ -16,6 +16,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -59,7 +60,7 @@ type Server struct {
 	users   cached[map[string]string]
 	right   sync.Map // digests of names with secrets that were right
 	mail    chan letter
-	faults  *faults
+	faults  atomic.Pointer[faults]
 }
 
 // New opens the folder. Nothing is served yet, and nothing else is to be running on it for what changes content.
@@ -81,7 +82,8 @@ func New(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{o: o, storage: st, journal: &journal{files: st.files}, mail: make(chan letter, 1000), faults: newFaults(o.Faults)}
+	s := &Server{o: o, storage: st, journal: &journal{files: st.files}, mail: make(chan letter, 1000)}
+	s.SetFaults(o.Faults)
 	s.rules.name, s.rules.parse = rulesFile, ParseRules
 	s.users.name, s.users.parse = usersFile, parseUsers
 	if o.Rules != nil {
@@ -98,6 +100,9 @@ func New(o Options) (*Server, error) {
 	}
 	return s, nil
 }
+
+// SetFaults changes what the stand-in does wrong on purpose, from the next request on.
+func (s *Server) SetFaults(f Faults) { s.faults.Store(newFaults(f)) }
 
 func orElse(d, other time.Duration) time.Duration {
 	if d == 0 {
@@ -182,7 +187,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if s.o.Log != nil {
 		defer func() { s.o.Log(method, path, recorder.status, time.Since(began)) }()
 	}
-	spoiled, r, finish := s.faults.spoil(w, r)
+	spoiled, r, finish := s.faults.Load().spoil(w, r)
 	if recorder.ResponseWriter = spoiled; r == nil {
 		return // a fault has answered
 	}

@@ -85,7 +85,7 @@ func (s *Server) authenticate(r *http.Request) (identity, *problem) {
 	}
 	if scheme, text, _ := strings.Cut(header, " "); strings.EqualFold(scheme, "Bearer") {
 		who, err := s.readToken(text)
-		if err == nil && !s.faults.expired() {
+		if err == nil && !s.faults.Load().expired() {
 			return who, nil
 		}
 		return identity{}, refuse(http.StatusUnauthorized, "UNAUTHORIZED", "the token is no longer valid, or never was")
