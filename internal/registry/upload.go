@@ -174,7 +174,10 @@ func (u *upload) judge(err error) error {
 		}
 		u.target, u.at = nil, 0
 		return &Error{Op: answer.Op, Where: answer.Where, Status: http.StatusRequestTimeout, Words: answer.Words} // once more, in pieces
-	case u.gone && (answer.Status == http.StatusRequestedRangeNotSatisfiable || answer.Status == http.StatusBadRequest || answer.NotFound()):
+	case u.gone && answer.Status == http.StatusRequestedRangeNotSatisfiable:
+		// What was on its way when the connection broke arrived after we had asked: we ask again.
+		return &Error{Op: answer.Op, Where: answer.Where, Status: http.StatusRequestTimeout, Words: answer.Words}
+	case u.gone && (answer.Status == http.StatusBadRequest || answer.NotFound()):
 		// The registry stands elsewhere than it said, or has forgotten the upload.
 		u.target, u.at, u.gone = nil, 0, false
 		return &Error{Op: answer.Op, Where: answer.Where, Status: http.StatusRequestTimeout, Words: answer.Words}
@@ -214,7 +217,7 @@ func (u *upload) send(ctx context.Context, method string, size int64) error {
 	}
 	q.url, q.host = target.String(), target.Host
 	q.header = http.Header{"Content-Type": {"application/octet-stream"}}
-	if at := u.at; size > 0 && (at > 0 || size < u.desc.Size) {
+	if at := u.at; size > 0 && (u.gone || at > 0 || size < u.desc.Size) {
 		q.header.Set("Content-Range", fmt.Sprintf("%d-%d", at, at+size-1))
 	}
 	at := u.at
