@@ -136,3 +136,55 @@ func TestOffers(t *testing.T) {
 		require.ErrorContains(t, err, c.want, name)
 	}
 }
+
+// TestNarrow: an index over some platforms keeps the fields that nobody here knows, its own and its entries'.
+func TestNarrow(t *testing.T) {
+	offer := func(architecture string) Offer {
+		return Offer{platform.Platform{OS: "linux", Architecture: architecture}, digest.Descriptor{MediaType: v1.MediaTypeImageManifest, Digest: digest.FromBytes([]byte(architecture)), Size: 1}}
+	}
+	amd, arm := offer("amd64"), offer("arm64")
+	index := `{"schemaVersion":2,"manifests":[{"mediaType":"x","digest":"` + string(amd.Descriptor.Digest) + `","size":1,"tideline":[3.42]},{"digest":"sha256:other"}],"height":{"above":"datum"},"artifactType":"a/b"}`
+	body, err := Narrow([]byte(index), []Offer{amd, arm})
+	require.NoError(t, err)
+	require.JSONEq(t, `{"schemaVersion":2,"mediaType":"`+v1.MediaTypeImageIndex+`","manifests":[{"mediaType":"x","digest":"`+string(amd.Descriptor.Digest)+`","size":1,"tideline":[3.42]},
+		{"mediaType":"`+v1.MediaTypeImageManifest+`","digest":"`+string(arm.Descriptor.Digest)+`","size":1,"platform":{"os":"linux","architecture":"arm64"}}],"height":{"above":"datum"},"artifactType":"a/b"}`, string(body))
+}
+
+// FuzzManifest: whatever a registry sends as a manifest or an index is refused or read, and what is read has digests that are
+// some and sizes that are some.
+func FuzzManifest(f *testing.F) {
+	f.Add([]byte(`{"schemaVersion":2,"config":{"digest":"sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855","size":2},"layers":[{"size":-1}]}`))
+	f.Add([]byte(`{"manifests":[{"digest":"sha256:../x","platform":{}}],"manifests":null}`))
+	f.Fuzz(func(t *testing.T, body []byte) {
+		s := shelf{}
+		d := digest.FromBytes(body)
+		s[d] = body
+		check := func(list ...digest.Descriptor) {
+			for _, one := range list {
+				require.NoError(t, one.Digest.Validate())
+				require.GreaterOrEqual(t, one.Size, int64(0))
+			}
+		}
+		if m, err := ReadManifest(t.Context(), s, digest.Descriptor{MediaType: v1.MediaTypeImageManifest, Digest: d, Size: int64(len(body))}); err == nil {
+			check(append(m.Layers, m.Config)...)
+		}
+		index := digest.Descriptor{MediaType: v1.MediaTypeImageIndex, Digest: d, Size: int64(len(body))}
+		if i, err := ReadIndex(t.Context(), s, index); err == nil {
+			check(i.Manifests...)
+		}
+		offers, err := Offers(t.Context(), s, index)
+		if err != nil {
+			return
+		}
+		narrow, err := Narrow(body, offers)
+		if err != nil {
+			require.ErrorIs(t, err, ErrMalformed)
+			return
+		}
+		var own v1.Index
+		require.NoError(t, json.Unmarshal(narrow, &own))
+		for _, offer := range offers {
+			require.Contains(t, string(narrow), string(offer.Descriptor.Digest))
+		}
+	})
+}

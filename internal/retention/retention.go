@@ -117,33 +117,31 @@ func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
 // nothing that a kept tag still reaches. below gives what an index lists. Whatever contains others comes before them.
 func Doomed(verdicts []Verdict, below func(digest.Digest) []digest.Digest) []digest.Digest {
 	kept, seen := map[digest.Digest]bool{}, map[digest.Digest]bool{}
-	var reach func(d digest.Digest, into map[digest.Digest]bool, visit func(digest.Digest))
-	reach = func(d digest.Digest, into map[digest.Digest]bool, visit func(digest.Digest)) {
+	var order []digest.Digest // what contains others after them
+	var reach func(d digest.Digest, into map[digest.Digest]bool)
+	reach = func(d digest.Digest, into map[digest.Digest]bool) {
 		if into[d] {
 			return
 		}
 		into[d] = true
-		visit(d)
 		for _, child := range below(d) {
-			reach(child, into, visit)
+			reach(child, into)
 		}
+		order = append(order, d)
 	}
 	for _, v := range verdicts {
 		if v.Keep {
-			reach(v.Digest, kept, func(digest.Digest) {})
+			reach(v.Digest, kept)
 		}
 	}
-	var list []digest.Digest
+	order = nil
 	for _, v := range verdicts {
 		if !v.Keep {
-			reach(v.Digest, seen, func(d digest.Digest) {
-				if !kept[d] {
-					list = append(list, d)
-				}
-			})
+			reach(v.Digest, seen)
 		}
 	}
-	return list
+	slices.Reverse(order)
+	return slices.DeleteFunc(order, func(d digest.Digest) bool { return kept[d] })
 }
 
 // Compare orders tags for people: versions as versions, the newest first, then other names by their letters.

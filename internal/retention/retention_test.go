@@ -1,0 +1,107 @@
+package retention
+
+import (
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"imbricat/internal/digest"
+)
+
+var now = time.Date(2027, 1, 31, 12, 0, 0, 0, time.UTC)
+
+func days(n int) time.Time { return now.Add(-time.Duration(n) * 24 * time.Hour) }
+
+func TestDecide(t *testing.T) {
+	tags := []Tag{{"1.4.0", "sha256:a", days(400)}, {"newest", "sha256:b", days(1)}, {"pr-7", "sha256:b", days(40)}, {"pr-6", "sha256:c", days(50)}, {"pr-5", "sha256:d", days(60)}, {"old", "sha256:e", time.Time{}}}
+	for _, c := range []struct {
+		rule Rule
+		kept []string
+	}{
+		{Rule{Keep: []string{"[0-9]*"}}, []string{"1.4.0", "old"}},
+		{Rule{Newest: 2}, []string{"newest", "pr-7", "old"}},
+		{Rule{Newest: 1, Younger: 45 * 24 * time.Hour}, []string{"newest", "pr-7", "pr-6", "old"}},
+		{Rule{Keep: []string{"*"}}, []string{"1.4.0", "newest", "pr-7", "pr-6", "pr-5", "old"}},
+	} {
+		var kept []string
+		for _, v := range Decide(tags, c.rule, now) {
+			require.NotEmpty(t, v.Reason)
+			if v.Keep {
+				kept = append(kept, v.Name)
+			}
+		}
+		require.Equal(t, c.kept, kept, "%+v", c.rule)
+	}
+	require.ErrorIs(t, Rule{}.Check(), ErrEmpty)
+	require.Error(t, Rule{Keep: []string{"["}}.Check())
+	require.Error(t, Rule{Newest: -1}.Check())
+	require.NoError(t, Rule{Newest: 1}.Check())
+}
+
+// TestDoomed: whatever the tags, the indexes and the verdicts, nothing goes that a kept tag reaches, and all else does that a
+// tag that goes reaches; what contains others goes before them.
+func TestDoomed(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		names := []digest.Digest{"sha256:a", "sha256:b", "sha256:c", "sha256:d", "sha256:e", "sha256:f"}
+		below := map[digest.Digest][]digest.Digest{}
+		for i, d := range names { // only later ones, so there are no circles
+			for _, child := range names[i+1:] {
+				if rapid.Bool().Draw(t, "lists") {
+					below[d] = append(below[d], child)
+				}
+			}
+		}
+		var verdicts []Verdict
+		for range rapid.IntRange(0, 6).Draw(t, "tags") {
+			verdicts = append(verdicts, Verdict{Tag: Tag{Digest: rapid.SampledFrom(names).Draw(t, "on")}, Keep: rapid.Bool().Draw(t, "keep")})
+		}
+		reach := func(keep bool) map[digest.Digest]bool {
+			all := map[digest.Digest]bool{}
+			var add func(d digest.Digest)
+			add = func(d digest.Digest) {
+				all[d] = true
+				for _, child := range below[d] {
+					add(child)
+				}
+			}
+			for _, v := range verdicts {
+				if v.Keep == keep {
+					add(v.Digest)
+				}
+			}
+			return all
+		}
+		kept, gone := reach(true), reach(false)
+		doomed := Doomed(verdicts, func(d digest.Digest) []digest.Digest { return below[d] })
+		for _, d := range names {
+			require.Equal(t, gone[d] && !kept[d], slices.Contains(doomed, d), d)
+			for _, child := range below[d] {
+				if i, j := slices.Index(doomed, d), slices.Index(doomed, child); i >= 0 && j >= 0 {
+					require.Less(t, i, j)
+				}
+			}
+		}
+		require.Len(t, doomed, len(slices.Compact(slices.Sorted(slices.Values(doomed)))))
+	})
+}
+
+func TestCompare(t *testing.T) {
+	tags := []string{"newest", "1", "1.4", "v1.10.0", "1.4.0", "1.4.0-rc1", "1.9.2", "main", "1.4.10", "59716e0"}
+	slices.SortFunc(tags, Compare)
+	require.Equal(t, []string{"v1.10.0", "1.9.2", "1.4.10", "1.4.0", "1.4", "1.4.0-rc1", "1", "59716e0", "main", "newest"}, tags)
+}
+
+func TestParseAge(t *testing.T) {
+	for text, want := range map[string]time.Duration{"30d": 720 * time.Hour, "2w": 336 * time.Hour, "12h": 12 * time.Hour, "90m": 90 * time.Minute} {
+		got, err := ParseAge(text)
+		require.NoError(t, err)
+		require.Equal(t, want, got)
+	}
+	for _, text := range []string{"", "d", "-3d", "3 days", "1e9d"} {
+		_, err := ParseAge(text)
+		require.Error(t, err, text)
+	}
+}
