@@ -21,6 +21,7 @@ import (
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/crypto/bcrypt"
 
+	"imbricat/internal/digest"
 	"imbricat/internal/retention"
 )
 
@@ -340,10 +341,10 @@ func (s *Server) entitled(who identity, repository string, what action) *problem
 	return refuse(http.StatusForbidden, "DENIED", who.user+" may not "+string(what)+" in "+repository)
 }
 
-// checkQuota refuses what would make a repository larger than it may be.
-func (x *exchange) checkQuota(more int64) error {
+// checkQuota refuses what would make a repository larger than it may be. What it has already takes no more.
+func (x *exchange) checkQuota(kind string, d digest.Digest, more int64) error {
 	quota := x.server.rightsOf(x.repository).quota
-	if quota == 0 {
+	if quota == 0 || x.storage.exists(x.repository, kind, d) {
 		return nil
 	}
 	held, err := x.storage.held(x.repository)

@@ -168,7 +168,7 @@ func (x *exchange) putManifest(identifier string) error {
 	if err := x.checkTags(tags, d); err != nil {
 		return err
 	}
-	if err := x.checkQuota(int64(len(body))); err != nil {
+	if err := x.checkQuota("_manifests", d, int64(len(body))); err != nil {
 		return err
 	}
 	if err := x.keepManifest(parts, digest.Descriptor{MediaType: mediaType, Digest: d, Size: int64(len(body))}, body); err != nil {

@@ -133,7 +133,7 @@ func (x *exchange) mount(d digest.Digest, from string) (bool, error) {
 	if !nameForm.MatchString(from) || x.server.permit(x.who, from, pull) != nil || !x.storage.exists(from, "_blobs", d) {
 		return false, nil
 	}
-	if err := x.checkQuota(x.storage.size(d)); err != nil {
+	if err := x.checkQuota("_blobs", d, x.storage.size(d)); err != nil {
 		return false, err
 	}
 	if err := x.storage.linkBlob(x.repository, d); err != nil {
@@ -237,7 +237,7 @@ func (x *exchange) finish(id string) error {
 	}
 	defer x.storage.forget(id)
 	discard := func() { _ = x.storage.files.Remove(x.storage.uploadPath(id)) }
-	if err := x.checkQuota(size); err != nil {
+	if err := x.checkQuota("_blobs", d, size); err != nil {
 		discard()
 		return err
 	}

@@ -1,0 +1,332 @@
+package standin
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/digest"
+)
+
+// asking speaks to a server as a user, or with a token.
+type asking struct {
+	*testing.T
+	server *Server
+}
+
+func (a asking) do(auth, method, path, body string, header ...string) *http.Response {
+	r := httptest.NewRequest(method, path, strings.NewReader(body))
+	if user, secret, is := strings.Cut(auth, ":"); is {
+		r.SetBasicAuth(user, secret)
+	} else if auth != "" {
+		r.Header.Set("Authorization", "Bearer "+auth)
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		r.Header.Set(header[i], header[i+1])
+	}
+	w := httptest.NewRecorder()
+	a.server.ServeHTTP(w, r)
+	return w.Result()
+}
+
+// push puts an image of its own content under a tag, and gives the last answer.
+func (a asking) push(auth, repository, tag, content string) *http.Response {
+	blob := digest.FromBytes([]byte(content))
+	resp := a.do(auth, "POST", "/v2/"+repository+"/blobs/uploads/?digest="+string(blob), content)
+	if resp.StatusCode != http.StatusCreated {
+		return resp
+	}
+	desc := digest.Descriptor{MediaType: v1.MediaTypeImageLayer, Digest: blob, Size: int64(len(content))}
+	m := v1.Manifest{MediaType: v1.MediaTypeImageManifest, Config: desc, Layers: []digest.Descriptor{desc}}
+	text, err := json.Marshal(m)
+	require.NoError(a, err)
+	return a.do(auth, "PUT", "/v2/"+repository+"/manifests/"+tag, string(text), "Content-Type", v1.MediaTypeImageManifest)
+}
+
+func rulesOf(t *testing.T, text string) *Rules {
+	r, err := ParseRules([]byte(text))
+	require.NoError(t, err)
+	return r
+}
+
+const someRules = `
+create: by-hand
+repositories:
+  - {match: open/**, pull: [anybody], push: [harbour], delete: [harbour], fixed: ["[0-9]*"], quota: 1kB}
+  - {match: secret/**, pull: [harbour], push: [harbour], delete: []}
+  - {match: closed, closed: true}
+`
+
+// TestRights goes through who may do what, with names and secrets and with tokens: both allow the same.
+func TestRights(t *testing.T) {
+	for _, auth := range []Auth{AuthBasic, AuthToken} {
+		s, err := New(Options{Auth: auth, Rules: rulesOf(t, someRules)})
+		require.NoError(t, err)
+		require.NoError(t, s.AddUser("harbour", "h4rbour"))
+		require.NoError(t, s.AddUser("mole", "m0le"))
+		for _, name := range []string{"open/gauge", "secret/gauge", "closed", "other"} {
+			_, err := s.Create(name)
+			require.NoError(t, err)
+		}
+		a := asking{t, s}
+		// as gives the credentials for a scope: a token where tokens are asked for.
+		as := func(user, repository, actions string) string {
+			if auth == AuthBasic {
+				return user
+			}
+			resp := a.do(user, "GET", "/token?service=stand-in&scope="+url.QueryEscape("repository:"+repository+":"+actions), "")
+			require.Equal(t, 200, resp.StatusCode)
+			var answer struct{ Token string }
+			require.NoError(t, json.NewDecoder(resp.Body).Decode(&answer))
+			return answer.Token
+		}
+		for _, c := range []struct {
+			user, repository   string
+			pull, push, remove bool
+		}{
+			{"", "open/gauge", true, false, false},
+			{"mole:m0le", "open/gauge", true, false, false},
+			{"harbour:h4rbour", "open/gauge", true, true, true},
+			{"mole:m0le", "secret/gauge", false, false, false},
+			{"harbour:h4rbour", "secret/gauge", true, true, false},
+			{"mole:m0le", "other", true, true, true},
+			{"", "other", false, false, false},
+			{"mole:m0le", "closed", true, false, false},
+			{"mole:m0le", "not-made", true, false, true},
+		} {
+			say := fmt.Sprint(auth, c)
+			allowed := func(actions, method, path string) bool {
+				status := a.do(as(c.user, c.repository, actions), method, "/v2/"+c.repository+path, "").StatusCode
+				require.Contains(t, []int{200, 202, 401, 403, 404}, status, say)
+				return status != 401 && status != 403
+			}
+			require.Equal(t, c.pull, allowed("pull", "GET", "/tags/list"), say)
+			if c.repository != "not-made" {
+				require.Equal(t, c.push, allowed("pull,push", "POST", "/blobs/uploads/"), say)
+			}
+			require.Equal(t, c.remove, allowed("pull,delete", "DELETE", "/manifests/none"), say)
+		}
+		require.Equal(t, 404, a.push(as("mole:m0le", "not-made", "pull,push"), "not-made", "1", "x").StatusCode, "repositories are made by hand")
+		require.Equal(t, 401, a.do("mole:wrong", "GET", map[Auth]string{AuthBasic: "/v2/", AuthToken: "/token"}[auth], "").StatusCode)
+
+		harbour := as("harbour:h4rbour", "open/gauge", "pull,push,delete")
+		require.Equal(t, 201, a.push(harbour, "open/gauge", "1.4.0", "tide").StatusCode)
+		require.Equal(t, 201, a.push(harbour, "open/gauge", "1.4.0", "tide").StatusCode, "the same again is no move")
+		moved := a.push(harbour, "open/gauge", "1.4.0", "ebb")
+		require.Equal(t, 403, moved.StatusCode)
+		require.Contains(t, text(moved), "is fixed on sha256:")
+		require.Equal(t, 201, a.push(harbour, "open/gauge", "newest", "ebb").StatusCode)
+		require.Equal(t, 403, a.do(harbour, "DELETE", "/v2/open/gauge/manifests/1.4.0", "").StatusCode)
+		require.Equal(t, 202, a.do(harbour, "DELETE", "/v2/open/gauge/manifests/newest", "").StatusCode)
+		large := a.push(harbour, "open/gauge", "large", strings.Repeat("x", 2000))
+		require.Equal(t, 403, large.StatusCode)
+		require.Contains(t, text(large), "would hold more than 1.0 kB")
+
+		// Opening and closing by hand count before the rules.
+		closed, open := true, false
+		require.NoError(t, s.Change("open/gauge", "close", func(n *Note) { n.Closed = &closed }))
+		require.Equal(t, 403, a.push(harbour, "open/gauge", "newest", "tide").StatusCode)
+		require.NoError(t, s.Change("open/gauge", "open", func(n *Note) { n.Closed = &open; n.Push = []string{"mole"}; n.Pull = []string{"mole"} }))
+		require.Contains(t, []int{401, 403}, a.push(harbour, "open/gauge", "newest", "tide").StatusCode)
+		require.Equal(t, 201, a.push(as("mole:m0le", "open/gauge", "pull,push"), "open/gauge", "newest", "tide").StatusCode)
+		require.Error(t, s.Change("no/such", "open", func(*Note) {}))
+
+		events, err := s.Events(1000, "open/gauge")
+		require.NoError(t, err)
+		var story []string
+		for _, e := range events {
+			if e.What == "push" || e.What == "delete" || e.What == "close" || e.What == "open" {
+				story = append(story, strings.TrimSpace(e.Who+" "+e.What+" "+e.Tag))
+			}
+			require.WithinDuration(t, time.Now(), e.Time, time.Minute)
+		}
+		require.Equal(t, []string{"harbour push 1.4.0", "harbour push 1.4.0", "harbour push newest", "harbour delete newest", "close", "open", "mole push newest"}, story)
+	}
+}
+
+func text(r *http.Response) string {
+	body, _ := io.ReadAll(r.Body)
+	return string(body)
+}
+
+// TestTokens: tokens by hand, forged and ended ones, the form of OAuth2, and scopes that are cut down.
+func TestTokens(t *testing.T) {
+	s, err := New(Options{Auth: AuthToken, User: "harbour", Secret: "h4rbour", TokenLife: time.Second})
+	require.NoError(t, err)
+	a := asking{t, s}
+	require.Equal(t, 201, a.push(mustIssue(t, s, "tides/*", "pull,push", time.Hour), "tides/gauge", "1", "x").StatusCode)
+	reads := mustIssue(t, s, "tides/gauge", "pull", time.Hour)
+	require.Equal(t, 200, a.do(reads, "GET", "/v2/tides/gauge/tags/list", "").StatusCode)
+	require.Equal(t, 401, a.push(reads, "tides/gauge", "1", "x").StatusCode)
+	require.Equal(t, 401, a.do(reads, "GET", "/v2/tides/bulletin/tags/list", "").StatusCode)
+	require.Equal(t, 401, a.do(mustIssue(t, s, "**", "pull", -time.Second), "GET", "/v2/tides/gauge/tags/list", "").StatusCode)
+	other, err := New(Options{Auth: AuthToken})
+	require.NoError(t, err)
+	require.Equal(t, 401, a.do(mustIssue(t, other, "**", "pull", time.Hour), "GET", "/v2/tides/gauge/tags/list", "").StatusCode, "another key")
+	require.Equal(t, 401, a.do("eyJhbGciOiJub25lIn0.eyJzdWIiOiJoYXJib3VyIn0.", "GET", "/v2/tides/gauge/tags/list", "").StatusCode, "no signature")
+
+	form := url.Values{"grant_type": {"password"}, "username": {"harbour"}, "password": {"h4rbour"}, "scope": {"repository:tides/gauge:pull repository:../x:pull nonsense"}}
+	resp := a.do("", "POST", "/token", form.Encode(), "Content-Type", "application/x-www-form-urlencoded")
+	require.Equal(t, 200, resp.StatusCode)
+	var answer struct {
+		Token     string `json:"token"`
+		ExpiresIn int    `json:"expires_in"`
+	}
+	require.NoError(t, json.NewDecoder(resp.Body).Decode(&answer))
+	require.Equal(t, 1, answer.ExpiresIn)
+	require.Equal(t, 200, a.do(answer.Token, "GET", "/v2/tides/gauge/tags/list", "").StatusCode)
+	require.Eventually(t, func() bool { return a.do(answer.Token, "GET", "/v2/tides/gauge/tags/list", "").StatusCode == 401 }, 5*time.Second, 50*time.Millisecond)
+	form.Set("password", "wrong")
+	require.Equal(t, 401, a.do("", "POST", "/token", form.Encode(), "Content-Type", "application/x-www-form-urlencoded").StatusCode)
+
+	// A token by hand is also the secret of its user, for the issuer.
+	traded := a.do("pipeline:"+mustIssueFor(t, s, "pipeline", "tides/gauge", "pull", time.Hour), "GET", "/token?scope=repository:tides/gauge:pull,push", "")
+	require.Equal(t, 200, traded.StatusCode)
+	require.NoError(t, json.NewDecoder(traded.Body).Decode(&answer))
+	require.Equal(t, 401, a.push(answer.Token, "tides/gauge", "1", "x").StatusCode, "and gives no more than it has")
+}
+
+func mustIssue(t *testing.T, s *Server, repository, allow string, life time.Duration) string {
+	return mustIssueFor(t, s, "harbour", repository, allow, life)
+}
+
+func mustIssueFor(t *testing.T, s *Server, user, repository, allow string, life time.Duration) string {
+	token, err := s.Issue(user, []string{repository}, strings.Split(allow, ","), life)
+	require.NoError(t, err)
+	return token
+}
+
+// TestClean: rules of retention and the collection of rubbish take what nothing lists, and nothing else; a young blob that
+// a client counts on stays.
+func TestClean(t *testing.T) {
+	s, err := New(Options{Dir: t.TempDir(), Grace: time.Nanosecond, Rules: rulesOf(t, "repositories: [{match: '**', fixed: [\"1*\"], retain: {keep: [newest], newest: 1}}]")})
+	require.NoError(t, err)
+	a := asking{t, s}
+	for _, one := range [][2]string{{"1.4.0", "a"}, {"pr-1", "b"}, {"pr-2", "c"}, {"newest", "b"}, {"pr-3", "d"}} {
+		require.Equal(t, 201, a.push("", "tides/gauge", one[0], one[1]).StatusCode)
+		time.Sleep(10 * time.Millisecond)
+	}
+	stray := digest.FromBytes([]byte("stray"))
+	require.Equal(t, 201, a.do("", "POST", "/v2/tides/gauge/blobs/uploads/?digest="+string(stray), "stray").StatusCode)
+	c, err := s.Clean()
+	require.NoError(t, err)
+	require.Equal(t, Cleaned{Tags: 2, Manifests: 1, Blobs: 3, Bytes: c.Bytes}, c, "pr-1 loses its name alone; pr-2 goes with its layer; the stray blob goes")
+	require.Equal(t, `{"name":"tides/gauge","tags":["1.4.0","newest","pr-3"]}`+"\n", text(a.do("", "GET", "/v2/tides/gauge/tags/list", "")))
+	for content, want := range map[string]int{"a": 200, "b": 200, "c": 404, "d": 200, "stray": 404} {
+		require.Equal(t, want, a.do("", "GET", "/v2/tides/gauge/blobs/"+string(digest.FromBytes([]byte(content))), "").StatusCode, content)
+	}
+	again, err := s.Clean()
+	require.NoError(t, err)
+	require.Zero(t, again)
+	release, err := s.own()
+	require.NoError(t, err)
+	_, err = s.Clean()
+	require.ErrorIs(t, err, ErrBusy)
+	release()
+	s.o.Grace = time.Hour
+	require.Equal(t, 201, a.do("", "POST", "/v2/tides/gauge/blobs/uploads/?digest="+string(stray), "stray").StatusCode)
+	_, err = s.Clean()
+	require.NoError(t, err)
+	require.Equal(t, 200, a.do("", "HEAD", "/v2/tides/gauge/blobs/"+string(stray), "").StatusCode)
+}
+
+// TestNotify: those who want to know of pushes are told, again where they do not listen at first.
+func TestNotify(t *testing.T) {
+	told, deaf := make(chan Event, 10), true
+	listener := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if deaf {
+			deaf = false
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		var e Event
+		require.NoError(t, json.NewDecoder(r.Body).Decode(&e))
+		told <- e
+	}))
+	defer listener.Close()
+	s, err := New(Options{Notify: []string{listener.URL}})
+	require.NoError(t, err)
+	go s.deliver(t.Context())
+	require.Equal(t, 201, asking{t, s}.push("", "tides/gauge", "1.4.0", "x").StatusCode)
+	select {
+	case e := <-told:
+		require.Equal(t, "push tides/gauge 1.4.0", strings.Join([]string{e.What, e.Repository, e.Tag}, " "))
+		require.NoError(t, e.Digest.Validate())
+	case <-time.After(20 * time.Second):
+		t.Fatal("nobody was told")
+	}
+}
+
+// TestPage: the page shows what a user may see, and nothing that was pushed becomes part of it unescaped.
+func TestPage(t *testing.T) {
+	s, err := New(Options{Auth: AuthBasic, User: "harbour", Secret: "h4rbour", Rules: rulesOf(t, "repositories: [{match: secret/**, pull: [mole]}]")})
+	require.NoError(t, err)
+	a := asking{t, s}
+	const harbour = "harbour:h4rbour"
+	require.Equal(t, 401, a.do("", "GET", "/", "").StatusCode)
+	require.Contains(t, text(a.do(harbour, "GET", "/", "")), "Nothing was pushed yet")
+	require.Equal(t, 201, a.push(harbour, "tides/gauge", "1.4.0", "x").StatusCode)
+	require.Equal(t, 201, a.push(harbour, "secret/gauge", "1.4.0", "x").StatusCode)
+	hostile := `{"schemaVersion":2,"mediaType":"` + v1.MediaTypeImageIndex + `","manifests":[]}`
+	require.Equal(t, 201, a.do(harbour, "PUT", "/v2/tides/gauge/manifests/odd", hostile, "Content-Type", v1.MediaTypeImageIndex).StatusCode)
+	front := a.do(harbour, "GET", "/", "")
+	require.Contains(t, front.Header.Get("Content-Security-Policy"), "default-src 'none'")
+	page := text(front)
+	require.Contains(t, page, `href="/repositories/tides/gauge"`)
+	require.NotContains(t, page, "secret/gauge")
+	require.NotContains(t, page, "<script")
+	one := text(a.do(harbour, "GET", "/repositories/tides/gauge", ""))
+	require.Contains(t, one, "1.4.0")
+	require.Contains(t, one, "harbour</td><td>push")
+	require.Equal(t, 404, a.do(harbour, "GET", "/repositories/secret/gauge", "").StatusCode)
+	require.NotContains(t, text(a.do(harbour, "GET", "/events", "")), "secret/gauge")
+	require.Equal(t, 405, a.do(harbour, "POST", "/", "").StatusCode)
+	require.Equal(t, 404, a.do(harbour, "GET", "/etc/passwd", "").StatusCode)
+}
+
+func TestParse(t *testing.T) {
+	for _, wrong := range []string{"create: never", "repositories: [{match: '['}]", "repositories: [{match: a, quota: much}]", "repositories: [{match: a, fixed: ['[']}]",
+		"repositories: [{match: a, retain: {younger: soon}}]", "repositories: [{match: a, retain: {newest: -1}}]", "nonsense: 1", "["} {
+		_, err := ParseRules([]byte(wrong))
+		require.Error(t, err, wrong)
+	}
+	f, err := ParseFaults("latency=5ms,bandwidth=1MB,503=0.1,429=0.2,retry-after=2s,break=0.3,break-after=4kB,wrong=0.4,expired=0.5,seed=7")
+	require.NoError(t, err)
+	require.Equal(t, Faults{Latency: 5 * time.Millisecond, Bandwidth: 1e6, Status: map[int]float64{503: 0.1, 429: 0.2}, RetryAfter: 2 * time.Second,
+		Break: 0.3, BreakAfter: 4000, Wrong: 0.4, Expired: 0.5, Seed: 7}, f)
+	for _, wrong := range []string{"latency", "break=2", "200=0.1", "tide=1", "wrong=-1", "bandwidth=x"} {
+		_, err := ParseFaults(wrong)
+		require.Error(t, err, wrong)
+	}
+}
+
+// FuzzContentRange: no range of a chunk makes the stand-in fail, and none but the next byte is taken.
+func FuzzContentRange(f *testing.F) {
+	f.Add("0-2")
+	f.Add("bytes 3-1/9")
+	f.Add("-0-0")
+	s, err := New(Options{})
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, text string) {
+		if text == "" || strings.ContainsAny(text, "\r\n\x00") {
+			return
+		}
+		a := asking{t, s}
+		begun := a.do("", "POST", "/v2/a/blobs/uploads/", "")
+		status := a.do("", "PATCH", begun.Header.Get("Location"), "tide", "Content-Range", text).StatusCode
+		require.Contains(t, []int{202, 400, 416}, status)
+		if status == 202 {
+			first, _, _ := strings.Cut(strings.TrimPrefix(text, "bytes "), "-")
+			require.Equal(t, "0", strings.TrimLeft(strings.TrimLeft(first, "+"), "0")+"0")
+		}
+	})
+}
