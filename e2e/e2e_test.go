@@ -132,7 +132,7 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 // environ is the script's environment, as far as these tests set it.
 func environ(ts *testscript.TestScript) []string {
 	var list []string
-	for _, name := range []string{"HOME", "PATH", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "IMBRICAT_STORE", "TZ", "REGISTRY", "FILES", "IMBRICAT_SECRET",
+	for _, name := range []string{"HOME", "PATH", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "IMBRICAT_STORE", "TZ", "REGISTRY", "FILES", "IMBRICAT_SECRET", "IMBRICAT_REGISTRY", "IMBRICAT_USER", "IMBRICAT_TOKEN",
 		"IMBRICAT_DIR", "IMBRICAT_FORMAT", "IMBRICAT_SANDBOX", "IMBRICAT_VIEW", "TOKEN", "PORT", "SOURCE_DATE_EPOCH", "GOMAXPROCS", "STATION", "TMPDIR", "IMBRICAT_STANDIN_SECRET",
 		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL"} {
 		if value := ts.Getenv(name); value != "" {
@@ -142,16 +142,17 @@ func environ(ts *testscript.TestScript) []string {
 	return list
 }
 
-// standin [USER SECRET]: starts a stand-in registry; its address is in $REGISTRY, its folder is registry/.
+// standin [USER SECRET] [OPTION…]: starts a stand-in registry; its address is in $REGISTRY, its folder is registry/.
 func startStandin(ts *testscript.TestScript, neg bool, args []string) {
 	line := []string{"standin", "start", "--dir", ts.MkAbs("registry")}
 	c := exec.Command(program)
 	c.Env = environ(ts)
-	if len(args) == 2 {
+	if len(args) >= 2 && !strings.HasPrefix(args[0], "-") {
 		line = append(line, "--user", args[0])
 		c.Env = append(c.Env, "IMBRICAT_STANDIN_SECRET="+args[1])
+		args = args[2:]
 	}
-	c.Args = append(c.Args, line...)
+	c.Args = append(append(c.Args, line...), args...)
 	out, err := c.StdoutPipe()
 	ts.Check(err)
 	ts.Check(c.Start())

@@ -1,6 +1,7 @@
 package registry
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -122,6 +123,10 @@ func (c *Client) judge(r request, resp *http.Response, err error) (*http.Respons
 func (c *Client) failure(r request, resp *http.Response) *Error {
 	body, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
 	resp.Body.Close()
+	if bytes.Contains(body, []byte("HTTP request to an HTTPS server")) {
+		// What common servers answer to plain HTTP on a port for HTTPS.
+		return &Error{Op: r.op, Where: r.where, Status: resp.StatusCode, Words: "this port speaks HTTPS; name its authority under registries in the user's configuration"}
+	}
 	return &Error{Op: r.op, Where: r.where, Status: resp.StatusCode, Words: words(body), Wait: retryAfter(resp.Header), header: resp.Header}
 }
 

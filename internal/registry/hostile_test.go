@@ -63,7 +63,9 @@ func TestHostileBodies(t *testing.T) {
 		_, _ = w.Write([]byte("ti"))
 	}
 	require.ErrorContains(t, fetch(), "another part")
-	answer = func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write([]byte("tide")[:min(4, 2+2*len(r.Header.Get("Range")))]) }
+	answer = func(w http.ResponseWriter, r *http.Request) {
+		_, _ = w.Write([]byte("tide")[:min(4, 2+2*len(r.Header.Get("Range")))])
+	}
 	require.NoError(t, fetch(), "a registry that knows no ranges sends everything again")
 }
 

@@ -522,4 +522,3 @@ func peerDeletion(t *testing.T, p *peer) {
 	require.ErrorAs(t, r.DeleteBlob(t.Context(), v1.DescriptorEmptyJSON.Digest), &answer)
 	require.True(t, answer.NotFound())
 }
-

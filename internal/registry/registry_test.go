@@ -24,7 +24,9 @@ import (
 
 type logins map[string]credential.Login
 
-func (l logins) Find(_ context.Context, host, _ string) (credential.Login, error) { return l[host], nil }
+func (l logins) Find(_ context.Context, host, _ string) (credential.Login, error) {
+	return l[host], nil
+}
 
 const secret = "s3cret-tide"
 

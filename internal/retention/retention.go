@@ -103,7 +103,7 @@ func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
 		if c := tags[b].Time.Compare(tags[a].Time); c != 0 {
 			return c
 		}
-		return strings.Compare(tags[a].Name, tags[b].Name)
+		return Compare(tags[a].Name, tags[b].Name) // registries tell times in seconds
 	})
 	for n, i := range others {
 		if n < r.Newest {
