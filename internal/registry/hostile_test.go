@@ -130,8 +130,7 @@ func TestIssuers(t *testing.T) {
 // TestTokenForms: an issuer that knows only the OAuth2 form, tokens that end, and a program that knows a newer one.
 func TestTokenForms(t *testing.T) {
 	issued := 0
-	var issuer string
-	issuer = serve(t, func(w http.ResponseWriter, r *http.Request) {
+	issuer := serve(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodGet {
 			w.WriteHeader(http.StatusMethodNotAllowed)
 			return

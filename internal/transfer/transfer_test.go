@@ -96,11 +96,14 @@ func (b *bench) image(name string) digest.Descriptor {
 	return index
 }
 
+func (b *bench) reference(text string) reference.Reference {
+	ref, err := reference.Parse(text)
+	require.NoError(b, err)
+	return ref
+}
+
 func (b *bench) copy(from, to string, o Options) (*Result, error) {
-	source, err := reference.Parse(from)
-	require.NoError(b, err)
-	destination, err := reference.Parse(to)
-	require.NoError(b, err)
+	source, destination := b.reference(from), b.reference(to)
 	in, err := b.opener.Source(source)
 	if err != nil {
 		return nil, err
