@@ -3,7 +3,9 @@ package report
 import (
 	"fmt"
 	"io"
+	"maps"
 	"reflect"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -405,7 +407,14 @@ func WritePush(w io.Writer, p Paint, d *Push) error {
 			names = "  " + strings.Join(one.Tags, ", ")
 		}
 		fmt.Fprintf(w, "%s → %s%s\n", p.Bold(one.Image), one.Repository, p.Accent(names))
-		fmt.Fprintf(w, "  %s\n", one.Digest)
+		if len(one.Platforms) == 0 {
+			fmt.Fprintf(w, "  %s\n", one.Digest)
+		} else {
+			fmt.Fprintf(w, "  %-12s  %s\n", "index", p.Bold(string(one.Digest)))
+		}
+		for _, platform := range slices.Sorted(maps.Keys(one.Platforms)) {
+			fmt.Fprintf(w, "  %-12s  %s\n", platform, one.Platforms[platform])
+		}
 		mounted := ""
 		if one.Mounted > 0 {
 			mounted = fmt.Sprintf("%s, %s mounted from other repositories there; ", Count(one.Mounted, "blob"), Size(one.MountedBytes))

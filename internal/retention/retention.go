@@ -146,10 +146,10 @@ func Doomed(verdicts []Verdict, below func(digest.Digest) []digest.Digest) []dig
 
 // Compare orders tags for people: versions as versions, the newest first, then other names by their letters.
 func Compare(a, b string) int {
-	va, errA := semver.NewVersion(a)
-	vb, errB := semver.NewVersion(b)
+	va, isA := version(a)
+	vb, isB := version(b)
 	switch {
-	case errA == nil && errB == nil:
+	case isA && isB:
 		if c := vb.Compare(va); c != 0 {
 			return c
 		}
@@ -157,10 +157,19 @@ func Compare(a, b string) int {
 		if c := strings.Count(b, ".") - strings.Count(a, "."); c != 0 {
 			return c
 		}
-	case errA == nil:
+	case isA:
 		return -1
-	case errB == nil:
+	case isB:
 		return 1
 	}
 	return strings.Compare(a, b)
+}
+
+// version reads a tag as a version. A long number without a dot is none: commits' names are often such.
+func version(tag string) (*semver.Version, bool) {
+	if !strings.Contains(tag, ".") && len(tag) > 5 {
+		return nil, false
+	}
+	v, err := semver.NewVersion(tag)
+	return v, err == nil
 }

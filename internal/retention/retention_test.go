@@ -89,9 +89,9 @@ func TestDoomed(t *testing.T) {
 }
 
 func TestCompare(t *testing.T) {
-	tags := []string{"newest", "1", "1.4", "v1.10.0", "1.4.0", "1.4.0-rc1", "1.9.2", "main", "1.4.10", "59716e0"}
+	tags := []string{"newest", "1", "1.4", "v1.10.0", "1.4.0", "1.4.0-rc1", "1.9.2", "main", "1.4.10", "59716e0", "6818475"}
 	slices.SortFunc(tags, Compare)
-	require.Equal(t, []string{"v1.10.0", "1.9.2", "1.4.10", "1.4.0", "1.4", "1.4.0-rc1", "1", "59716e0", "main", "newest"}, tags)
+	require.Equal(t, []string{"v1.10.0", "1.9.2", "1.4.10", "1.4.0", "1.4", "1.4.0-rc1", "1", "59716e0", "6818475", "main", "newest"}, tags)
 }
 
 func TestParseAge(t *testing.T) {
