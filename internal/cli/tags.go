@@ -33,7 +33,7 @@ func tagsCommand() *cli.Command {
 			sub("list", "lists tags, as tags alone does", "HOST/REPOSITORY", "Example: imbricat tags list registry.tideline.example/tides/gauge", runTags),
 			sub("add", "gives an image of a repository more tags", "HOST/REPOSITORY:TAG|@DIGEST NEW…",
 				"Example: imbricat tags add registry.tideline.example/tides/gauge:1.4.0 newest", addTags, force("move tags that stand on another digest")),
-			sub("delete", "deletes tags, or digests with what they list", "HOST/REPOSITORY TAG|DIGEST…",
+			sub("delete", "deletes tags, or digests with what they list", "HOST/REPOSITORY TAG|DIGEST…, or HOST/REPOSITORY:TAG",
 				"Example: imbricat tags delete registry.tideline.example/tides/gauge 1.3.0-rc1", deleteTags,
 				force("delete digests that tags or indexes still reach, or tags together with others on the same digest")),
 			sub("keep", "deletes all tags but those that a rule keeps", "HOST/REPOSITORY",
@@ -135,9 +135,19 @@ type deleted struct {
 }
 
 func deleteTags(ctx context.Context, s *session) error {
-	args, err := s.args(2, -1, "a repository, and tags or digests")
+	args, err := s.args(1, -1, "a repository with tags or digests, or HOST/REPOSITORY:TAG")
 	if err != nil {
 		return err
+	}
+	if len(args) == 1 {
+		ref, err := reference.Parse(args[0])
+		if err != nil {
+			return usageError{err}
+		}
+		if ref.Kind != reference.Registry || ref.Identifier() == "" {
+			return usagef("%s names no tag and no digest to delete", args[0])
+		}
+		args = []string{ref.Host + "/" + ref.Repository, ref.Identifier()}
 	}
 	r, err := s.repositoryArg(args[0])
 	if err != nil {

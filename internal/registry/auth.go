@@ -29,6 +29,7 @@ type issuers struct {
 	mutex  sync.Mutex
 	tokens map[string]token
 	seen   map[string]string // host → SCHEME://HOST of its issuer
+	asking sync.Map          // keys of tokens → *sync.Mutex
 }
 
 // leeway is how long before its end a token is no longer used: requests take their time.
@@ -51,10 +52,20 @@ func (i *issuers) put(key string, t token) {
 	i.tokens[key] = t
 }
 
-func (i *issuers) drop(key string) {
+// drop forgets what was refused, unless somebody has renewed it meanwhile.
+func (i *issuers) drop(key, header string) {
 	i.mutex.Lock()
 	defer i.mutex.Unlock()
-	delete(i.tokens, key)
+	if i.tokens[key].header == header {
+		delete(i.tokens, key)
+	}
+}
+
+// alone lets one request at a time ask for a token: the others use what it gets.
+func (i *issuers) alone(key string) (release func()) {
+	lock, _ := i.asking.LoadOrStore(key, &sync.Mutex{})
+	lock.(*sync.Mutex).Lock()
+	return lock.(*sync.Mutex).Unlock
 }
 
 func (i *issuers) note(host, issuer string) {
@@ -83,13 +94,13 @@ func (c *Client) authorized(ctx context.Context, r request) (*http.Response, err
 	resp, err := c.send(ctx, r, used.header)
 	// A token that was good before may have ended, and so may the next one; a program may know a newer secret.
 	for attempt := 0; attempt < 2 && err == nil && resp.StatusCode == http.StatusUnauthorized; attempt++ {
-		c.issuers.drop(key)
+		c.issuers.drop(key, used.header)
 		challenges := ParseChallenges(resp.Header.Values("WWW-Authenticate"))
 		refused := c.failure(r, resp)
 		if refuser, renews := c.o.Logins.(credential.Refuser); attempt > 0 && renews {
 			refuser.Refused(r.host, r.repository)
 		}
-		fresh, err := c.answer(ctx, r, challenges)
+		fresh, err := c.renew(ctx, r, key, challenges)
 		if err != nil {
 			return nil, err
 		}
@@ -100,11 +111,21 @@ func (c *Client) authorized(ctx context.Context, r request) (*http.Response, err
 		if resp, err = c.send(ctx, r, used.header); err != nil {
 			return nil, err
 		}
-		if resp.StatusCode != http.StatusUnauthorized {
-			c.issuers.put(key, fresh)
-		}
 	}
 	return c.judge(r, resp, err)
+}
+
+// renew gets credentials for a key, or takes those that another request got meanwhile.
+func (c *Client) renew(ctx context.Context, r request, key string, challenges []Challenge) (token, error) {
+	defer c.issuers.alone(key)()
+	if header := c.issuers.get(key); header != "" {
+		return token{header: header, issued: true}, nil
+	}
+	fresh, err := c.answer(ctx, r, challenges)
+	if err == nil && fresh.header != "" {
+		c.issuers.put(key, fresh)
+	}
+	return fresh, err
 }
 
 func (c *Client) judge(r request, resp *http.Response, err error) (*http.Response, error) {
