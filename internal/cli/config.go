@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 
@@ -87,9 +88,20 @@ func readConfig() (*config, error) {
 		}
 	}
 	if err != nil {
-		return nil, usagef("%s: %w", configFile(), err)
+		return nil, usagef("%s: %w", configFile(), plainYAML(err))
 	}
 	return c, nil
+}
+
+var unknownKey = regexp.MustCompile(`field (\S+) not found in type .*`)
+
+// plainYAML tells a mistake in YAML without the names of our types.
+func plainYAML(err error) error {
+	var types *yaml.TypeError
+	if !errors.As(err, &types) || len(types.Errors) == 0 {
+		return err
+	}
+	return errors.New(unknownKey.ReplaceAllString(types.Errors[0], "there is no key $1 here"))
 }
 
 // add checks what is chosen for a registry.

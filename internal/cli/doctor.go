@@ -2,15 +2,18 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/platform"
+	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
@@ -32,7 +35,7 @@ func runDoctor(ctx context.Context, s *session) error {
 		return err
 	}
 	d := &report.Doctor{Version: version(), Go: runtime.Version(), Platform: platform.Here().String(), Cores: runtime.GOMAXPROCS(0)}
-	d.Checks = append(d.Checks, s.checkStore(), s.checkCredentials(), s.checkRecipe())
+	d.Checks = append(d.Checks, s.checkStore(), s.checkSettings(), s.checkCredentials(), s.checkRecipe())
 	d.Checks = append(d.Checks, s.checkRegistries(ctx)...)
 	d.Checks = append(d.Checks, s.checkSandbox(ctx)...)
 	if err := s.result(d, func() error { return report.WriteDoctor(s.out, s.paint, d) }); err != nil {
@@ -117,23 +120,64 @@ func (s *session) checkRecipe() report.Check {
 	return c
 }
 
-func (s *session) checkRegistries(ctx context.Context) []report.Check {
-	hosts, err := credentialFile().Hosts()
-	if err != nil {
-		return nil
+func (s *session) checkSettings() report.Check {
+	c := report.Check{Name: "settings", Level: report.Good, What: configFile()}
+	if _, err := os.Stat(configFile()); err != nil {
+		c.Level, c.What = report.Note, "there are none; "+configFile()+" would hold mirrors, authorities and the like"
+		return c
 	}
+	if _, err := readConfig(); err != nil {
+		c.Level, c.What, c.Mend = report.Bad, err.Error(), "docs/registries.md tells what may stand there"
+	}
+	return c
+}
+
+// checkRegistries asks every registry that there is a login or a setting for.
+func (s *session) checkRegistries(ctx context.Context) []report.Check {
+	places, err := credentialFile().Hosts()
+	conf, confErr := readConfig()
+	if err != nil || confErr != nil {
+		return nil // other checks say so
+	}
+	for place := range conf.Registries {
+		places = append(places, place)
+	}
+	var hosts []string
+	for _, place := range places {
+		host, _, _ := strings.Cut(place, "/")
+		hosts = append(hosts, host)
+	}
+	slices.Sort(hosts)
 	var list []report.Check
-	for _, host := range hosts {
+	for _, host := range slices.Compact(hosts) {
 		c := report.Check{Name: "registry", Level: report.Good, What: host + " answers and takes the login"}
 		client, err := s.client()
+		asked, has := false, false
 		if err == nil {
-			name, _, _ := strings.Cut(host, "/")
-			_, err = client.Ping(ctx, name)
+			asked, err = client.Ping(ctx, host)
+			has = s.hasLogin(ctx, conf, host)
 		}
-		if err != nil {
-			c.Level, c.What, c.Mend = report.Note, err.Error(), fmt.Sprintf("`imbricat login %s` again, or `imbricat logout %s`", host, host)
+		var answer *registry.Error
+		switch {
+		case errors.As(err, &answer) && answer.Denied():
+			c.Level, c.What, c.Mend = report.Note, host+" answers, and does not take the login, or wants one", fmt.Sprintf("`imbricat login %s`", host)
+		case err != nil:
+			c.Level, c.What, c.Mend = report.Note, err.Error(), fmt.Sprintf("`imbricat logout %s`, or mend its settings, where it is gone", host)
+		case !has:
+			c.What = host + " answers; there is no login for it"
+		case !asked:
+			c.What = host + " answers, and lets anybody in"
 		}
 		list = append(list, c)
 	}
 	return list
+}
+
+func (s *session) hasLogin(ctx context.Context, conf *config, host string) bool {
+	chain, err := conf.logins()
+	if err != nil {
+		return false
+	}
+	login, err := chain.Find(ctx, host, "")
+	return err == nil && login.Given()
 }
