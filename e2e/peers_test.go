@@ -112,6 +112,19 @@ func TestIndependentRegistry(t *testing.T) {
 	require.Contains(t, r.ok("push"), "sent 0 blobs")
 	require.Contains(t, r.ok("tags", address+"/tides/gauge"), digest)
 
+	// The moving tag goes to what is newer, and not back; what is old goes by a rule.
+	r.write("pages/index.html", "<h1>Almanac, second edition</h1>")
+	r.env = append(r.env, "SOURCE_DATE_EPOCH=1798761600")
+	require.NotEqual(t, digest, r.build().Images[0].Digest)
+	require.Contains(t, r.ok("push"), "sent 4 blobs")
+	r.env = append(r.env, "SOURCE_DATE_EPOCH=1767225600")
+	r.build()
+	code, problems := r.exit("push")
+	require.Equal(t, 4, code, problems)
+	require.Contains(t, problems, "it is from 2027-01-01")
+	r.ok("push", "--force")
+	r.ok("copy", address+"/tides/gauge@"+digest, address+"/tides/gauge:newest")
+
 	other := newRun(t)
 	other.ok("pull", address+"/tides/gauge:newest")
 	other.ok("pull", address+"/tides/gauge@"+digest, "exact")

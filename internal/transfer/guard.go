@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/image"
 	"imbricat/internal/registry"
 )
 
@@ -80,7 +81,7 @@ func (c *copier) mayMove(ctx context.Context, to *remote, name string, stands di
 	if g.Older == nil {
 		return nil
 	}
-	document, err := to.repository.Tagged(ctx, string(stands), nil)
+	document, err := to.repository.Tagged(ctx, string(stands), image.Accepted)
 	if err != nil {
 		return err
 	}
