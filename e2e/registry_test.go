@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 )
 
 // TestConformance runs the official conformance program of the distribution-spec against the stand-in, with all that is on by
@@ -275,4 +276,25 @@ func sha256Of(text string) string { return fmt.Sprintf("sha256:%x", sha256.Sum25
 
 func unmarshal(t *testing.T, text string, into any) {
 	require.NoError(t, json.Unmarshal([]byte(text), into))
+}
+
+// TestTwoPushes: two processes that push the same image from one store at once do not get into each other's uploads.
+func TestTwoPushes(t *testing.T) {
+	address, _ := standinOn(t, t.TempDir(), "--memory", "--faults", "bandwidth=20MB")
+	r := bigImage(t, address, 2, 8<<20)
+	var both errgroup.Group
+	for range 2 {
+		c := r.command("push", "--view", "none")
+		both.Go(func() error {
+			out, err := c.CombinedOutput()
+			if err != nil {
+				return fmt.Errorf("%w: %s", err, out)
+			}
+			return nil
+		})
+	}
+	require.NoError(t, both.Wait())
+	other := newRun(t)
+	other.ok("pull", address+"/tides/gauge:1.4.0")
+	require.Contains(t, other.ok("store", "check"), "nothing wrong")
 }

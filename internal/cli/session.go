@@ -18,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"imbricat/internal/credential"
+	"imbricat/internal/digest"
 	"imbricat/internal/facts"
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
@@ -184,7 +185,16 @@ func (s *session) uploads() registry.Uploads {
 	if s.store == nil {
 		return nil
 	}
-	return s.store
+	return uploadNotes{s.store}
+}
+
+type uploadNotes struct{ store *store.Store }
+
+func (u uploadNotes) TakeUpload(repository string, blob digest.Digest) registry.Upload {
+	if note := u.store.TakeUpload(repository, blob); note != nil {
+		return note
+	}
+	return nil
 }
 
 // opener opens places that the command line names.

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"imbricat/internal/credential"
+	"imbricat/internal/digest"
 )
 
 // Client speaks to registries. It may be used by several goroutines.
@@ -56,10 +57,19 @@ type Settings struct {
 
 // Uploads remembers where uploads stand, so that a later run goes on with them.
 type Uploads interface {
-	// Upload gives the address of an upload that was begun, "" where none was.
-	Upload(repository string, blob string) string
-	// NoteUpload keeps the address; an empty one forgets it.
-	NoteUpload(repository string, blob string, address string)
+	// TakeUpload opens what is remembered of a blob's upload to a repository, HOST/REPOSITORY. It is nil while somebody
+	// else works on that upload.
+	TakeUpload(repository string, blob digest.Digest) Upload
+}
+
+// Upload is what is remembered of one upload.
+type Upload interface {
+	// Address is where the upload was begun; "" where it was not.
+	Address() string
+	// Note keeps where it stands.
+	Note(address string)
+	// Release ends the work on it; what is finished is forgotten.
+	Release(finished bool)
 }
 
 // ErrUnreachable is wrapped when a registry could not be reached, after retries.

@@ -233,15 +233,24 @@ func someBlob(seed byte, size int) (digest.Descriptor, Opener, []byte) {
 }
 
 // memory remembers uploads.
-type memory struct{ sync.Map }
+type memory map[string]string
 
-func (m *memory) Upload(repository, blob string) string {
-	text, _ := m.Load(repository + blob)
-	address, _ := text.(string)
-	return address
+func (m memory) TakeUpload(repository string, blob digest.Digest) Upload {
+	return &remembered{m, repository + string(blob)}
 }
 
-func (m *memory) NoteUpload(repository, blob, address string) { m.Store(repository+blob, address) }
+type remembered struct {
+	all memory
+	key string
+}
+
+func (r *remembered) Address() string     { return r.all[r.key] }
+func (r *remembered) Note(address string) { r.all[r.key] = address }
+func (r *remembered) Release(finished bool) {
+	if finished {
+		delete(r.all, r.key)
+	}
+}
 
 // TestPeers runs every operation of the client against the stand-in and against a registry that nobody here wrote, both with
 // TLS and with tokens.
@@ -365,7 +374,7 @@ func peerBroken(t *testing.T, p *peer) {
 func peerLater(t *testing.T, p *peer) {
 	const size = 24 << 20
 	desc, open, _ := someBlob(50, size)
-	uploads := &memory{}
+	uploads := memory{}
 	ctx, cancel := context.WithCancel(t.Context())
 	stopping := func(from int64) (io.ReadCloser, error) {
 		in, err := open(from)
@@ -380,10 +389,9 @@ func peerLater(t *testing.T, p *peer) {
 	there, err := r.HasBlob(t.Context(), desc)
 	require.NoError(t, err)
 	require.True(t, there)
-	require.Empty(t, uploads.Upload(r.String(), string(desc.Digest)), "what is finished is forgotten")
-	uploads.NoteUpload(r.String(), "sha256:x", "y")
+	require.Empty(t, uploads, "what is finished is forgotten")
 	other, open, _ := someBlob(51, size)
-	uploads.NoteUpload(r.String(), string(other.Digest), "https://"+p.host+"/v2/tides/later/blobs/uploads/no-such-upload")
+	uploads.TakeUpload(r.String(), other.Digest).Note("https://" + p.host + "/v2/tides/later/blobs/uploads/no-such-upload")
 	require.NoError(t, r.PutBlob(t.Context(), other, open), "an upload that the registry has forgotten begins anew")
 }
 

@@ -68,13 +68,17 @@ type upload struct {
 	at     int64    // bytes that the registry has
 	chunk  int64    // of one request; 0: all in one
 	gone   bool     // on with what came before: should that be wrong, it is begun anew
+	kept   Upload   // for a later run; nil: nothing is kept
 }
 
 // PutBlob uploads a blob. What a broken connection, or an earlier run, has sent already is not sent again.
-func (r *Repository) PutBlob(ctx context.Context, desc digest.Descriptor, open Opener) error {
+func (r *Repository) PutBlob(ctx context.Context, desc digest.Descriptor, open Opener) (err error) {
 	u := &upload{Repository: r, desc: desc, open: open, op: "pushing the blob " + string(desc.Digest), chunk: r.client.settings(r.host).Chunk}
 	u.recall(ctx)
-	_, err := again(ctx, r.client, func() (struct{}, error) {
+	if u.kept != nil {
+		defer func() { u.kept.Release(err == nil) }()
+	}
+	_, err = again(ctx, r.client, func() (struct{}, error) {
 		before := u.at
 		err := u.try(ctx)
 		// As long as bytes arrive there is no reason to despair.
@@ -84,9 +88,6 @@ func (r *Repository) PutBlob(ctx context.Context, desc digest.Descriptor, open O
 		}
 		return struct{}{}, err
 	})
-	if err == nil {
-		u.note(nil)
-	}
 	return err
 }
 
@@ -95,7 +96,10 @@ func (u *upload) recall(ctx context.Context) {
 	if u.client.o.Uploads == nil || u.desc.Size < rememberFrom {
 		return
 	}
-	address, err := url.Parse(u.client.o.Uploads.Upload(u.String(), string(u.desc.Digest)))
+	if u.kept = u.client.o.Uploads.TakeUpload(u.String(), u.desc.Digest); u.kept == nil {
+		return
+	}
+	address, err := url.Parse(u.kept.Address())
 	if err != nil || address.Host == "" {
 		return
 	}
@@ -103,21 +107,19 @@ func (u *upload) recall(ctx context.Context) {
 	if err != nil || u.client.checkTarget(home, address) != nil {
 		return
 	}
-	if u.target = address; !u.resume(ctx) {
-		u.note(nil)
-	}
+	u.target = address
+	u.resume(ctx)
 }
 
 // note keeps where the upload stands for a later run; nil forgets it.
 func (u *upload) note(target *url.URL) {
-	if u.client.o.Uploads == nil || u.desc.Size < rememberFrom {
-		return
+	switch {
+	case u.kept == nil:
+	case target == nil:
+		u.kept.Note("")
+	default:
+		u.kept.Note(target.String())
 	}
-	address := ""
-	if target != nil {
-		address = target.String()
-	}
-	u.client.o.Uploads.NoteUpload(u.String(), string(u.desc.Digest), address)
 }
 
 // resume asks the registry how much it has, and tells whether the upload can be gone on with; else it begins anew.

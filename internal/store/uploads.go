@@ -3,7 +3,10 @@ package store
 import (
 	"encoding/json"
 	"os"
+	"path/filepath"
 	"time"
+
+	"github.com/gofrs/flock"
 
 	"imbricat/internal/digest"
 )
@@ -21,35 +24,49 @@ type begun struct {
 	Time       time.Time `json:"time"`
 }
 
-func (s *Store) uploadFile(repository, blob string) (string, error) {
-	return s.fileFor(uploads, string(digest.FromBytes([]byte(repository+"\n"+blob))), ".json")
+// Upload is the note of an upload that this process alone works on.
+type Upload struct {
+	store *Store
+	lock  *flock.Flock
+	name  string
+	note  begun
 }
 
-// Upload gives the address of an upload that was begun and not finished; "" where there is none.
-func (s *Store) Upload(repository, blob string) string {
-	name, err := s.uploadFile(repository, blob)
-	if err != nil {
-		return ""
+// TakeUpload opens the note of a blob's upload to a repository, new or left by an earlier run. It is nil while another
+// process works on that upload, and where nothing can be noted: a note only saves work.
+func (s *Store) TakeUpload(repository string, blob digest.Digest) *Upload {
+	name, err := s.fileFor(uploads, string(digest.FromBytes([]byte(repository+"\n"+string(blob)))), ".json")
+	if err != nil || os.MkdirAll(filepath.Dir(s.path(name)), 0o755) != nil {
+		return nil
 	}
+	u := &Upload{store: s, lock: flock.New(s.path(name) + ".lock"), name: name, note: begun{Repository: repository, Blob: string(blob)}}
+	if held, err := u.lock.TryLock(); err != nil || !held {
+		return nil
+	}
+	var old begun
 	text, err := os.ReadFile(s.path(name))
-	var b begun
-	if err != nil || json.Unmarshal(text, &b) != nil || b.Repository != repository || b.Blob != blob || time.Since(b.Time) > maxUploadAge {
-		return ""
+	if err == nil && json.Unmarshal(text, &old) == nil && old.Repository == repository && old.Blob == string(blob) && time.Since(old.Time) < maxUploadAge {
+		u.note.Address = old.Address
 	}
-	return b.Address
+	return u
 }
 
-// NoteUpload keeps the address of an upload; an empty one forgets it. It only saves work, so it cannot fail.
-func (s *Store) NoteUpload(repository, blob, address string) {
-	name, err := s.uploadFile(repository, blob)
-	if err != nil {
-		return
+// Address is where the upload was begun; "" where it was not.
+func (u *Upload) Address() string { return u.note.Address }
+
+// Note keeps where the upload stands.
+func (u *Upload) Note(address string) {
+	u.note.Address, u.note.Time = address, time.Now()
+	if text, err := json.Marshal(u.note); err == nil {
+		_ = u.store.WriteQuick(u.name, text)
 	}
-	if address == "" {
-		_ = os.Remove(s.path(name))
-		return
+}
+
+// Release ends the work on the upload. What is finished is forgotten.
+func (u *Upload) Release(finished bool) {
+	if finished || u.note.Address == "" {
+		_ = os.Remove(u.store.path(u.name))
+		_ = os.Remove(u.lock.Path())
 	}
-	if text, err := json.Marshal(begun{repository, blob, address, time.Now()}); err == nil {
-		_ = s.WriteQuick(name, text)
-	}
+	_ = u.lock.Unlock()
 }
