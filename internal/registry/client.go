@@ -125,7 +125,6 @@ func (c *Client) transport(host string) *http.Transport {
 		t = http.DefaultTransport.(*http.Transport).Clone()
 		dialer := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second, Control: checkAddress}
 		t.DialContext = dialer.DialContext
-		t.ResponseHeaderTimeout = 2 * time.Minute
 		t.MaxIdleConnsPerHost = 32
 		t.WriteBufferSize, t.ReadBufferSize = 64<<10, 64<<10
 		t.DisableCompression = true
@@ -135,6 +134,14 @@ func (c *Client) transport(host string) *http.Transport {
 		c.transports[host] = t
 	}
 	return t
+}
+
+// byHost sends each request, those after a redirect too, over the connections to its own host: a client's certificate is for
+// one registry alone.
+type byHost struct{ client *Client }
+
+func (b byHost) RoundTrip(r *http.Request) (*http.Response, error) {
+	return b.client.transport(r.URL.Host).RoundTrip(r)
 }
 
 // checkAddress refuses addresses at which no registry is: those of the link, where clouds tell machines their secrets.
@@ -204,7 +211,7 @@ type request struct {
 }
 
 func (c *Client) send(ctx context.Context, r request, auth string) (*http.Response, error) {
-	ctx, alarm := c.alarm(ctx)
+	ctx, alarm := c.alarm(ctx, r.size)
 	resp, err := c.exchange(ctx, r, auth, alarm)
 	if err != nil {
 		return nil, alarm.end(err)
@@ -230,7 +237,7 @@ func (c *Client) exchange(ctx context.Context, r request, auth string, alarm *al
 		return nil, err
 	}
 	began := time.Now()
-	client := http.Client{Transport: c.transport(req.URL.Host), CheckRedirect: c.checkRedirect}
+	client := http.Client{Transport: byHost{c}, CheckRedirect: c.checkRedirect}
 	resp, err := client.Do(req)
 	switch {
 	case err != nil && source != nil && source.failure() != nil:
@@ -299,19 +306,22 @@ func (s *sourceReader) failure() error {
 type alarm struct {
 	timer  *time.Timer
 	after  time.Duration
+	answer time.Duration // what the registry may take for its answer: it verifies what it was sent, and may copy it
 	cancel context.CancelCauseFunc
 	ctx    context.Context
 }
 
-func (c *Client) alarm(ctx context.Context) (context.Context, *alarm) {
+// slowest is how fast a registry has to be at least when it verifies an upload, in bytes a second.
+const slowest = 10 << 20
+
+func (c *Client) alarm(ctx context.Context, size int64) (context.Context, *alarm) {
 	ctx, cancel := context.WithCancelCause(ctx)
-	a := &alarm{after: c.o.Stall, cancel: cancel, ctx: ctx}
-	// The first answer may take longer: a registry verifies what it was sent.
-	a.timer = time.AfterFunc(a.after+2*time.Minute, func() { cancel(fmt.Errorf("%w: no byte moved for %s", ErrUnreachable, a.after)) })
+	a := &alarm{after: c.o.Stall, answer: c.o.Stall + 2*time.Minute + time.Duration(size/slowest)*time.Second, cancel: cancel, ctx: ctx}
+	a.timer = time.AfterFunc(a.answer, func() { cancel(fmt.Errorf("%w: no byte moved for a long time", ErrUnreachable)) })
 	return ctx, a
 }
 
-func (a *alarm) putOff() { a.timer.Reset(a.after + 2*time.Minute) }
+func (a *alarm) putOff() { a.timer.Reset(a.answer) }
 
 // moved is putOff while an answer's body comes: there is nothing that a registry needs time for.
 func (a *alarm) moved() { a.timer.Reset(a.after) }
