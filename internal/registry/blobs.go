@@ -68,7 +68,7 @@ func (d *download) op() string { return "fetching the blob " + string(d.desc.Dig
 // open asks for the bytes from where we are on.
 func (d *download) open() error {
 	q := d.from.request(http.MethodGet, d.op(), "/blobs/"+string(d.desc.Digest), 200)
-	q.header = http.Header{"Accept-Encoding": {"identity"}}
+	q.header, q.bulk = http.Header{"Accept-Encoding": {"identity"}}, true
 	if d.at > 0 {
 		q.header.Set("Range", fmt.Sprintf("bytes=%d-%d", d.at, max(d.at, d.desc.Size-1)))
 		q.want = []int{200, 206}

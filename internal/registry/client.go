@@ -207,11 +207,12 @@ type request struct {
 	header     http.Header
 	body       func() (io.ReadCloser, error) // nil: none
 	size       int64
+	bulk       bool  // what moves may be large, so the time that it takes has no bound as long as something moves
 	want       []int // accepted statuses
 }
 
 func (c *Client) send(ctx context.Context, r request, auth string) (*http.Response, error) {
-	ctx, alarm := c.alarm(ctx, r.size)
+	ctx, alarm := c.alarm(ctx, r)
 	resp, err := c.exchange(ctx, r, auth, alarm)
 	if err != nil {
 		return nil, alarm.end(err)
@@ -305,6 +306,7 @@ func (s *sourceReader) failure() error {
 // alarm ends an exchange in which no byte has moved for a while.
 type alarm struct {
 	timer  *time.Timer
+	whole  *time.Timer // bounds an exchange of small documents as a whole; nil: nothing does
 	after  time.Duration
 	answer time.Duration // what the registry may take for its answer: it verifies what it was sent, and may copy it
 	cancel context.CancelCauseFunc
@@ -314,10 +316,13 @@ type alarm struct {
 // slowest is how fast a registry has to be at least when it verifies an upload, in bytes a second.
 const slowest = 10 << 20
 
-func (c *Client) alarm(ctx context.Context, size int64) (context.Context, *alarm) {
+func (c *Client) alarm(ctx context.Context, r request) (context.Context, *alarm) {
 	ctx, cancel := context.WithCancelCause(ctx)
-	a := &alarm{after: c.o.Stall, answer: c.o.Stall + 2*time.Minute + time.Duration(size/slowest)*time.Second, cancel: cancel, ctx: ctx}
+	a := &alarm{after: c.o.Stall, answer: c.o.Stall + 2*time.Minute + time.Duration(r.size/slowest)*time.Second, cancel: cancel, ctx: ctx}
 	a.timer = time.AfterFunc(a.answer, func() { cancel(fmt.Errorf("%w: no byte moved for a long time", ErrUnreachable)) })
+	if !r.bulk {
+		a.whole = time.AfterFunc(c.o.Patience, func() { cancel(fmt.Errorf("%w: the answer was not whole after %s", ErrUnreachable, c.o.Patience)) })
+	}
 	return ctx, a
 }
 
@@ -329,6 +334,9 @@ func (a *alarm) moved() { a.timer.Reset(a.after) }
 // end stops the alarm, and says so where it was what broke the exchange.
 func (a *alarm) end(err error) error {
 	a.timer.Stop()
+	if a.whole != nil {
+		a.whole.Stop()
+	}
 	if cause := context.Cause(a.ctx); err != nil && errors.Is(cause, ErrUnreachable) {
 		err = cause
 	}

@@ -69,6 +69,32 @@ func TestHostileBodies(t *testing.T) {
 	require.NoError(t, fetch(), "a registry that knows no ranges sends everything again")
 }
 
+// TestDrip: a document that comes a byte at a time is given up after a while; a blob that does is not.
+func TestDrip(t *testing.T) {
+	text := []byte(strings.Repeat("tide", 20))
+	host := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Length", fmt.Sprint(len(text)))
+		for i := range text {
+			if _, err := w.Write(text[i : i+1]); err != nil {
+				return
+			}
+			w.(http.Flusher).Flush()
+			time.Sleep(10 * time.Millisecond)
+		}
+	})
+	r := New(Options{Wait: time.Millisecond, Stall: 300 * time.Millisecond, Patience: 400 * time.Millisecond}).Repository(host, "a")
+	began := time.Now()
+	_, _, err := r.Manifest(t.Context(), "1", nil)
+	require.ErrorIs(t, err, ErrUnreachable)
+	require.Less(t, time.Since(began), 10*time.Second)
+	in, err := r.Blob(t.Context(), digest.Descriptor{Digest: digest.FromBytes(text), Size: int64(len(text))})
+	require.NoError(t, err)
+	defer in.Close()
+	got, err := io.ReadAll(in)
+	require.NoError(t, err)
+	require.Equal(t, text, got)
+}
+
 // TestForbiddenTargets: no redirect, issuer or place of an upload leads to another machine's inside.
 func TestForbiddenTargets(t *testing.T) {
 	c := New(Options{Settings: func(host string) Settings { return Settings{PlainHTTP: host == "plain.tideline.example"} }})

@@ -151,6 +151,8 @@ func (r *Repository) document(ctx context.Context, identifier string, accept []s
 func (r *Repository) readAll(q request, resp *http.Response, most int64) ([]byte, error) {
 	body, err := io.ReadAll(io.LimitReader(resp.Body, most+1))
 	switch {
+	case errors.Is(err, ErrUnreachable):
+		return nil, fmt.Errorf("%s: %s: %w", r, q.op, err)
 	case err != nil:
 		return nil, fmt.Errorf("%s: %s: %w: %w", r, q.op, ErrUnreachable, err)
 	case int64(len(body)) > most:
@@ -249,6 +251,7 @@ const (
 	maxPages = 1000
 	maxTags  = 1_000_000
 	maxPage  = 8 << 20 // bytes
+	maxList  = 128 << 20
 )
 
 // Tags lists the repository's tags, in the registry's order.
@@ -272,7 +275,7 @@ func (r *Repository) Tags(ctx context.Context) ([]string, error) {
 // pages reads a list that comes in pages; read takes one and tells how much was in it.
 func (r *Repository) pages(ctx context.Context, op, path string, most int64, read func(body []byte, h http.Header) (int, error)) error {
 	q := r.request(http.MethodGet, op, path, 200)
-	seen := map[string]bool{}
+	seen, total := map[string]bool{}, int64(0)
 	for range maxPages {
 		seen[q.url] = true
 		resp, err := r.client.do(ctx, q)
@@ -283,6 +286,9 @@ func (r *Repository) pages(ctx context.Context, op, path string, most int64, rea
 		resp.Body.Close()
 		if err != nil {
 			return err
+		}
+		if total += int64(len(body)); total > maxList {
+			return fmt.Errorf("%s: %s: the pages have more than %d bytes", r, op, maxList)
 		}
 		n, err := read(body, resp.Header)
 		var next string

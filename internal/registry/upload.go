@@ -217,7 +217,7 @@ func (u *upload) send(ctx context.Context, method string, size int64) error {
 		query.Set("digest", string(u.desc.Digest))
 		target.RawQuery = query.Encode()
 	}
-	q.url, q.host = target.String(), target.Host
+	q.url, q.host, q.bulk = target.String(), target.Host, true
 	q.header = http.Header{"Content-Type": {"application/octet-stream"}}
 	if at := u.at; size > 0 && (u.gone || at > 0 || size < u.desc.Size) {
 		q.header.Set("Content-Range", fmt.Sprintf("%d-%d", at, at+size-1))
