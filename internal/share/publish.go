@@ -189,7 +189,7 @@ func (c *Cache) send(ctx context.Context, old *v1.Manifest, desc v1.Descriptor, 
 		if listed[l.Digest] {
 			continue
 		}
-		put(l, append(c.store.Elsewhere(l.Digest), places...), func() (io.ReadCloser, error) { return c.store.Fetch(ctx, l) })
+		put(l, append(c.store.Neighbours(l.Digest), places...), func() (io.ReadCloser, error) { return c.store.Fetch(ctx, l) })
 	}
 	bytesOf := func(text []byte) func() (io.ReadCloser, error) {
 		return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }

@@ -20,7 +20,8 @@ const elsewhere = "elsewhere"
 // whereabouts is such a note.
 type whereabouts struct {
 	Blob   digest.Descriptor `json:"blob"`
-	Places []string          `json:"places"` // HOST/REPOSITORY, or an absolute folder of a layout
+	Places []string          `json:"places"`         // HOST/REPOSITORY, or an absolute folder of a layout, that lend it: it counts as being here
+	Seen   []string          `json:"seen,omitempty"` // HOST/REPOSITORY where it was pulled from or pushed to: it need not be sent to their neighbours
 }
 
 // mostPlaces bounds how many places are noted for a blob; the latest stay.
@@ -49,37 +50,59 @@ func (e *AwayError) Error() string {
 
 func (e *AwayError) Unwrap() error { return e.Err }
 
-// NoteElsewhere keeps that a blob can be had at a place.
+// NoteElsewhere keeps that a blob can be had at a place, which is as good as having it.
 func (s *Store) NoteElsewhere(desc digest.Descriptor, place string) error {
-	places := s.Elsewhere(desc.Digest)
-	if slices.Contains(places, place) || len(desc.Digest.Encoded()) != 64 { // notes are kept for the usual algorithm alone
+	return s.notePlace(desc, place, func(w *whereabouts) *[]string { return &w.Places })
+}
+
+// NoteSeen keeps that a place had a blob when it was pulled or pushed. That is no reason to do without it here.
+func (s *Store) NoteSeen(desc digest.Descriptor, place string) error {
+	return s.notePlace(desc, place, func(w *whereabouts) *[]string { return &w.Seen })
+}
+
+func (s *Store) notePlace(desc digest.Descriptor, place string, list func(w *whereabouts) *[]string) error {
+	w, _ := s.whereabouts(desc.Digest)
+	places := list(&w)
+	if slices.Contains(*places, place) || len(desc.Digest.Encoded()) != 64 { // notes are kept for the usual algorithm alone
 		return nil
 	}
 	name, err := s.fileFor(elsewhere, string(desc.Digest), ".json")
 	if err != nil {
 		return err
 	}
-	places = append([]string{place}, places...)
-	text, err := json.Marshal(whereabouts{desc, places[:min(len(places), mostPlaces)]})
+	all := append([]string{place}, *places...)
+	w.Blob, *places = desc, all[:min(len(all), mostPlaces)]
+	text, err := json.Marshal(w)
 	if err != nil {
 		return err
 	}
 	return s.WriteQuick(name, text)
 }
 
-// Elsewhere gives the places where a blob can be had, the last noted first.
-func (s *Store) Elsewhere(d digest.Digest) []string {
+// whereabouts reads the note of a blob, and tells whether there is one.
+func (s *Store) whereabouts(d digest.Digest) (w whereabouts, noted bool) {
 	name, err := s.fileFor(elsewhere, string(d), ".json")
 	if err != nil {
-		return nil
+		return w, false
 	}
 	text, err := os.ReadFile(s.path(name))
-	var w whereabouts
 	if err != nil || json.Unmarshal(text, &w) != nil || w.Blob.Digest != d {
-		return nil
+		return whereabouts{}, false
 	}
 	s.rely(s.path(name))
+	return w, true
+}
+
+// Elsewhere gives the places where a blob can be had, the last noted first.
+func (s *Store) Elsewhere(d digest.Digest) []string {
+	w, _ := s.whereabouts(d)
 	return w.Places
+}
+
+// Neighbours gives all places that are known to have, or have had, a blob.
+func (s *Store) Neighbours(d digest.Digest) []string {
+	w, _ := s.whereabouts(d)
+	return append(w.Places, w.Seen...)
 }
 
 // ForgetPlaces drops some places, which turned out to be of no use, from all notes.
@@ -97,16 +120,19 @@ func (s *Store) forgetPlaces(places []string) {
 		if err != nil || json.Unmarshal(text, &w) != nil {
 			return os.Remove(path)
 		}
-		left := slices.DeleteFunc(slices.Clone(w.Places), func(p string) bool { return slices.Contains(places, p) })
-		if len(left) == len(w.Places) {
+		useless := func(p string) bool { return slices.Contains(places, p) }
+		left, seen := slices.DeleteFunc(slices.Clone(w.Places), useless), slices.DeleteFunc(slices.Clone(w.Seen), useless)
+		if len(left) == len(w.Places) && len(seen) == len(w.Seen) {
 			return nil
+		}
+		if len(left) == 0 && len(w.Places) > 0 {
+			s.lost.Store(w.Blob.Digest, w.Places)
 		}
 		name, err := filepath.Rel(s.Dir(), path)
 		if err == nil {
-			text, err = json.Marshal(whereabouts{w.Blob, left})
+			text, err = json.Marshal(whereabouts{w.Blob, left, seen})
 		}
-		if err != nil || len(left) == 0 {
-			s.lost.Store(w.Blob.Digest, w.Places)
+		if err != nil || len(left)+len(seen) == 0 {
 			return os.Remove(path)
 		}
 		return s.WriteQuick(name, text)

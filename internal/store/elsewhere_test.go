@@ -29,6 +29,10 @@ func TestLostPlaces(t *testing.T) {
 		require.False(t, s.Knows(gone))
 	}
 	require.Equal(t, []string{"mirror.example/tides"}, s.Elsewhere(other.Digest), "what is elsewhere too stays")
+	require.NoError(t, s.NoteSeen(gone, "registry.example/tides"))
+	require.NoError(t, s.NoteSeen(other, "registry.example/bases"))
+	require.False(t, s.Knows(gone), "what a push saw somewhere is no reason to do without it")
+	require.Equal(t, []string{"mirror.example/tides", "registry.example/bases"}, s.Neighbours(other.Digest))
 	s.ForgetPlaces(away.Places)
 	_, err := s.Fetch(t.Context(), gone)
 	require.ErrorAs(t, err, &away)

@@ -290,12 +290,12 @@ func (c *copier) blame(ctx context.Context, desc digest.Descriptor, err error) e
 func (c *copier) note(desc digest.Descriptor) error {
 	if to, is := c.to.(*remote); is {
 		if from, keeps := c.from.(keeper); keeps {
-			return from.NoteElsewhere(desc, to.repository.String())
+			return from.NoteSeen(desc, to.repository.String())
 		}
 	}
 	if from, is := c.from.(*remote); is {
 		if to, keeps := c.to.(keeper); keeps {
-			return to.NoteElsewhere(desc, from.repository.String())
+			return to.NoteSeen(desc, from.repository.String())
 		}
 	}
 	return nil
@@ -310,7 +310,7 @@ func (c *copier) mount(ctx context.Context, desc digest.Descriptor) (bool, error
 	var places []string
 	switch from := c.from.(type) {
 	case lender:
-		places = from.Elsewhere(desc.Digest)
+		places = from.Neighbours(desc.Digest)
 	case *remote:
 		places = []string{from.repository.String()}
 	}

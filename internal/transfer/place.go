@@ -58,12 +58,12 @@ type referring interface {
 
 // keeper is a place that remembers where else blobs are.
 type keeper interface {
-	NoteElsewhere(desc digest.Descriptor, place string) error
+	NoteSeen(desc digest.Descriptor, place string) error
 }
 
 // lender is a place that knows where else blobs can be had.
 type lender interface {
-	Elsewhere(d digest.Digest) []string
+	Neighbours(d digest.Digest) []string
 }
 
 // mounter is a place that can take blobs over from a neighbour: a place HOST/REPOSITORY of the same registry.
@@ -131,12 +131,12 @@ type stored struct {
 	store *store.Store
 }
 
-// Elsewhere implements lender.
-func (s *stored) Elsewhere(d digest.Digest) []string { return s.store.Elsewhere(d) }
+// Neighbours implements lender.
+func (s *stored) Neighbours(d digest.Digest) []string { return s.store.Neighbours(d) }
 
-// NoteElsewhere implements keeper.
-func (s *stored) NoteElsewhere(desc digest.Descriptor, place string) error {
-	return s.store.NoteElsewhere(desc, place)
+// NoteSeen implements keeper.
+func (s *stored) NoteSeen(desc digest.Descriptor, place string) error {
+	return s.store.NoteSeen(desc, place)
 }
 
 func (l *local) Root(context.Context) (digest.Descriptor, error) {
