@@ -123,6 +123,11 @@ func TestIndependentRegistry(t *testing.T) {
 	require.Equal(t, 4, code, problems)
 	require.Contains(t, problems, "it is from 2027-01-01")
 	r.ok("push", "--force")
+	// An image of which nobody knows when it was made is not older than any, and no rule takes it for old.
+	r.env = r.env[:len(r.env)-2]
+	r.build()
+	r.ok("push")
+	require.Contains(t, r.ok("tags", "keep", address+"/tides/gauge", "--younger", "1h", "--dry-run"), "would delete 0 tags")
 	r.ok("copy", address+"/tides/gauge@"+digest, address+"/tides/gauge:newest")
 
 	other := newRun(t)

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
 	"fmt"
@@ -11,11 +10,9 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"testing"
 	"time"
 
@@ -100,17 +97,8 @@ func (c *counting) address() string { return strings.TrimPrefix(c.URL, "http://"
 
 // localRegistry starts the stand-in that ships with the program.
 func localRegistry(t *testing.T) string {
-	c := exec.Command(program, "standin", "start", "--dir", filepath.Join(t.TempDir(), "registry"))
-	out, err := c.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, c.Start())
-	t.Cleanup(func() {
-		_ = c.Process.Signal(syscall.SIGTERM)
-		_ = c.Wait()
-	})
-	line, err := bufio.NewReader(out).ReadString('\n')
-	require.NoError(t, err)
-	return strings.TrimSpace(line)
+	address, _ := standinOn(t, t.TempDir(), "--dir", "registry")
+	return address
 }
 
 // sharedProject fills a run with what sharedRecipe builds.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -230,7 +231,7 @@ func (s *session) client() (*registry.Client, error) {
 }
 
 func (c *config) client(s *session, logins credential.Source) *registry.Client {
-	return registry.New(registry.Options{Logins: logins, Agent: "imbricat/" + version(), Log: logger(),
+	return registry.New(registry.Options{Logins: logins, Agent: "imbricat/" + version(), Log: slog.Default(),
 		Settings: func(host string) registry.Settings { return c.settings[host] },
 		Patience: patience(), Uploads: s.uploads()})
 }

@@ -12,6 +12,7 @@ import (
 	"imbricat/internal/digest"
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
+	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/reference"
 	"imbricat/internal/registry"
@@ -136,12 +137,28 @@ func older(ctx context.Context, p *planned, st *store.Store, own digest.Descript
 			return "", nil
 		}
 	}
-	ours, errOurs := time.Parse(time.RFC3339, index.Annotations[v1.AnnotationCreated])
-	theirs, errTheirs := time.Parse(time.RFC3339, there.Annotations[v1.AnnotationCreated])
-	if errOurs == nil && errTheirs == nil && ours.Before(theirs) {
+	ours, theirs := madeAt(index.Annotations), madeAt(there.Annotations)
+	if !ours.IsZero() && !theirs.IsZero() && ours.Before(theirs) {
 		return "it is from " + theirs.UTC().Format(time.RFC3339) + ", and this one is from " + ours.UTC().Format(time.RFC3339), nil
 	}
 	return "", nil
+}
+
+// madeAt is when an image says that it was made; zero where it does not say, or says the constant that stands for that.
+func madeAt(annotations map[string]string) time.Time {
+	at, err := time.Parse(time.RFC3339, annotations[v1.AnnotationCreated])
+	if err != nil {
+		return time.Time{}
+	}
+	return known(at)
+}
+
+// known is a time, or zero for the constant that an image has where nobody knows when it was made.
+func known(t time.Time) time.Time {
+	if t.Equal(layer.Epoch) {
+		return time.Time{}
+	}
+	return t
 }
 
 // platformDigests gives the digests of an image's platforms.

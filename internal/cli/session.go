@@ -178,8 +178,6 @@ func (s *session) atEnd(act func()) {
 	root.Metadata[closers] = append(list, act)
 }
 
-func logger() *slog.Logger { return slog.Default() }
-
 // uploads remembers where uploads stand, in the store.
 func (s *session) uploads() registry.Uploads {
 	if s.store == nil {

@@ -27,28 +27,37 @@ func (s *session) openStandin() (*standin.Server, error) {
 	return standin.New(standin.Options{Dir: dir, Grace: s.cmd.Duration("grace")})
 }
 
+// onStandin is what a command that takes no arguments does with the folder of a stand-in.
+func onStandin(run func(s *session, r *standin.Server) error) cli.ActionFunc {
+	return onStandinWith(0, "no arguments", func(s *session, r *standin.Server, _ string) error { return run(s, r) })
+}
+
+// onStandinWith is onStandin for a command with one argument, or with none.
+func onStandinWith(count int, usage string, run func(s *session, r *standin.Server, arg string) error) cli.ActionFunc {
+	return func(_ context.Context, c *cli.Command) error {
+		s := newSession(c)
+		if _, err := s.args(count, count, usage); err != nil {
+			return err
+		}
+		r, err := s.openStandin()
+		if err != nil {
+			return err
+		}
+		return run(s, r, c.Args().First())
+	}
+}
+
 func standinRepositoryCommand() *cli.Command {
 	one := func(name, usage, description string, run func(s *session, r *standin.Server, repository string) error, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Description: description, Flags: append(flags, standinDirFlag()),
-			Action: func(_ context.Context, c *cli.Command) error {
-				s := newSession(c)
-				args, err := s.args(1, 1, "the repository's name")
-				if err != nil {
-					return err
-				}
-				r, err := s.openStandin()
-				if err != nil {
-					return err
-				}
-				return run(s, r, args[0])
-			}}
+			Action: onStandinWith(1, "the repository's name", run)}
 	}
 	return group(&cli.Command{Name: "repository", Usage: "creates, lists, opens and closes the stand-in's repositories", Commands: []*cli.Command{
 		one("create", "makes a repository, and prints the lines to log in, build and push",
 			"Example: imbricat standin repository create tides/gauge --dir ./registry", createRepository),
 		{Name: "list", Usage: "lists repositories, with their sizes and who may do what", Flags: []cli.Flag{standinDirFlag()},
 			Description: "Example: imbricat standin repository list --dir ./registry",
-			Action:      func(_ context.Context, c *cli.Command) error { return listRepositories(newSession(c)) }},
+			Action:      onStandin(listRepositories)},
 		one("open", "lets a repository be pushed to again, and says who may pull and push",
 			"Example: imbricat standin repository open tides/gauge --dir ./registry --pull anybody --push harbour", openRepository,
 			&cli.StringFlag{Name: "pull", Usage: "`WHO` may pull: names with commas, everyone (who has a login) or anybody"},
@@ -84,14 +93,7 @@ func createRepository(s *session, r *standin.Server, name string) error {
 	return s.result(document, func() error { return report.WriteRepository(s.out, s.paint, address, name, created) })
 }
 
-func listRepositories(s *session) error {
-	if _, err := s.args(0, 0, "no arguments"); err != nil {
-		return err
-	}
-	r, err := s.openStandin()
-	if err != nil {
-		return err
-	}
+func listRepositories(s *session, r *standin.Server) error {
 	list, err := r.Repositories(func(string) bool { return true })
 	if err != nil {
 		return err
@@ -136,25 +138,16 @@ func standinUserCommand() *cli.Command {
 	return &cli.Command{Name: "user", Usage: "adds a user to the stand-in, or changes the secret", ArgsUsage: "NAME",
 		Description: "The secret is read from standard input, or from " + standinVariable + ".\n\nExample: imbricat standin user harbour --dir ./registry < secret.txt",
 		Flags:       []cli.Flag{standinDirFlag()},
-		Action: func(_ context.Context, c *cli.Command) error {
-			s := newSession(c)
-			args, err := s.args(1, 1, "the user's name")
+		Action: onStandinWith(1, "the user's name", func(s *session, r *standin.Server, name string) error {
+			secret, err := s.secret(standinVariable, name, "the stand-in")
 			if err != nil {
 				return err
 			}
-			r, err := s.openStandin()
-			if err != nil {
+			if err := r.AddUser(name, secret.Reveal()); err != nil {
 				return err
 			}
-			secret, err := s.secret(standinVariable, args[0], "the stand-in")
-			if err != nil {
-				return err
-			}
-			if err := r.AddUser(args[0], secret.Reveal()); err != nil {
-				return err
-			}
-			return s.said(map[string]string{"user": args[0]}, "%s may come in with that secret\n", args[0])
-		}}
+			return s.said(map[string]string{"user": name}, "%s may come in with that secret\n", name)
+		})}
 }
 
 func standinTokenCommand() *cli.Command {
@@ -167,27 +160,19 @@ func standinTokenCommand() *cli.Command {
 			&cli.StringFlag{Name: "allow", Value: "pull", Usage: "`LIST` of pull, push and delete"},
 			&cli.DurationFlag{Name: "for", Value: time.Hour, Usage: "`TIME` that it is good for"},
 		},
-		Action: func(_ context.Context, c *cli.Command) error {
-			s := newSession(c)
-			if _, err := s.args(0, 0, "no arguments"); err != nil {
-				return err
-			}
+		Action: onStandin(func(s *session, r *standin.Server) error {
 			allow := strings.Split(s.cmd.String("allow"), ",")
 			for _, one := range allow {
 				if one != "pull" && one != "push" && one != "delete" {
 					return usagef("--allow takes pull, push and delete with commas, not %q", one)
 				}
 			}
-			r, err := s.openStandin()
-			if err != nil {
-				return err
-			}
 			token, err := r.Issue(s.cmd.String("user"), s.cmd.StringSlice("repository"), allow, s.cmd.Duration("for"))
 			if err != nil {
 				return err
 			}
 			return s.said(map[string]string{"user": s.cmd.String("user"), "token": token}, "%s\n", token)
-		}}
+		})}
 }
 
 func standinEventsCommand() *cli.Command {
@@ -195,15 +180,7 @@ func standinEventsCommand() *cli.Command {
 		Description: "Example: imbricat standin events --dir ./registry --repository tides/gauge",
 		Flags: []cli.Flag{standinDirFlag(), &cli.StringFlag{Name: "repository", Usage: "only those of `NAME`"},
 			&cli.IntFlag{Name: "last", Value: 50, Usage: "`NUMBER` of events"}},
-		Action: func(_ context.Context, c *cli.Command) error {
-			s := newSession(c)
-			if _, err := s.args(0, 0, "no arguments"); err != nil {
-				return err
-			}
-			r, err := s.openStandin()
-			if err != nil {
-				return err
-			}
+		Action: onStandin(func(s *session, r *standin.Server) error {
 			list, err := r.Events(s.cmd.Int("last"), s.cmd.String("repository"))
 			if err != nil {
 				return err
@@ -215,7 +192,7 @@ func standinEventsCommand() *cli.Command {
 				}
 				return report.Rows(s.out, s.paint, "nothing happened yet", []string{"time", "who", "what", "repository", "tag", "digest", "size"}, rows)
 			})
-		}}
+		})}
 }
 
 func eventRow(e standin.Event) []string {
@@ -241,20 +218,12 @@ func standinCleanCommand() *cli.Command {
 	return &cli.Command{Name: "clean", Usage: "applies the rules of retention and removes content that nothing lists",
 		Description: "A stand-in that runs does this by itself every ten minutes.\n\nExample: imbricat standin clean --dir ./registry",
 		Flags:       []cli.Flag{standinDirFlag(), &cli.DurationFlag{Name: "grace", Value: time.Hour, Usage: "`TIME` that content which nothing lists is spared"}},
-		Action: func(_ context.Context, c *cli.Command) error {
-			s := newSession(c)
-			if _, err := s.args(0, 0, "no arguments"); err != nil {
-				return err
-			}
-			r, err := s.openStandin()
-			if err != nil {
-				return err
-			}
+		Action: onStandin(func(s *session, r *standin.Server) error {
 			cleaned, err := r.Clean()
 			if err != nil {
 				return err
 			}
 			return s.said(cleaned, "removed %s, %s, %s and %s, %s\n", report.Count(cleaned.Tags, "tag"), report.Count(cleaned.Manifests, "manifest"),
 				report.Count(cleaned.Blobs, "blob"), report.Count(cleaned.Uploads, "upload that was given up"), report.Size(cleaned.Bytes))
-		}}
+		})}
 }

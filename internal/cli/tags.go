@@ -49,29 +49,36 @@ func tagsCommand() *cli.Command {
 	}
 }
 
-// repositoryArg opens the repository that the first argument names.
-func (s *session) repositoryArg(text string) (*registry.Repository, error) {
+// inventory looks at every tag of the repository that an argument names. A time that stands for none is none.
+func (s *session) inventory(ctx context.Context, text string) (*registry.Repository, *transfer.Inventory, error) {
 	ref, err := reference.ParseRepository(text)
 	if err != nil {
-		return nil, usageError{err}
+		return nil, nil, usageError{err}
 	}
 	client, err := s.client()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return client.Repository(ref.Host, ref.Repository), nil
+	r := client.Repository(ref.Host, ref.Repository)
+	inventory, err := transfer.Look(ctx, r)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range inventory.Tags {
+		inventory.Tags[i].Created = known(inventory.Tags[i].Created)
+	}
+	return r, inventory, nil
 }
 
 func runTags(ctx context.Context, s *session) error {
+	if first := s.cmd.Args().First(); len(s.cmd.Commands) > 0 && first != "" && !strings.Contains(first, "/") {
+		return unknownCommand(s.cmd)
+	}
 	args, err := s.args(1, 1, "one repository")
 	if err != nil {
 		return err
 	}
-	r, err := s.repositoryArg(args[0])
-	if err != nil {
-		return err
-	}
-	inventory, err := transfer.Look(ctx, r)
+	r, inventory, err := s.inventory(ctx, args[0])
 	if err != nil {
 		return err
 	}
@@ -149,11 +156,7 @@ func deleteTags(ctx context.Context, s *session) error {
 		}
 		args = []string{ref.Host + "/" + ref.Repository, ref.Identifier()}
 	}
-	r, err := s.repositoryArg(args[0])
-	if err != nil {
-		return err
-	}
-	inventory, err := transfer.Look(ctx, r)
+	r, inventory, err := s.inventory(ctx, args[0])
 	if err != nil {
 		return err
 	}
@@ -290,11 +293,7 @@ func keepTags(ctx context.Context, s *session) error {
 	if err := rule.Check(); err != nil {
 		return usageError{err}
 	}
-	r, err := s.repositoryArg(args[0])
-	if err != nil {
-		return err
-	}
-	inventory, err := transfer.Look(ctx, r)
+	r, inventory, err := s.inventory(ctx, args[0])
 	if err != nil {
 		return err
 	}

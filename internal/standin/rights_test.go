@@ -7,11 +7,14 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"github.com/spf13/afero"
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/digest"
@@ -329,4 +332,33 @@ func FuzzContentRange(f *testing.F) {
 			require.Equal(t, "0", strings.TrimLeft(strings.TrimLeft(first, "+"), "0")+"0")
 		}
 	})
+}
+
+// fullDisk fails to write uploads.
+type fullDisk struct{ afero.Fs }
+
+func (f fullDisk) OpenFile(name string, flag int, mode os.FileMode) (afero.File, error) {
+	file, err := f.Fs.OpenFile(name, flag, mode)
+	return fullFile{file}, err
+}
+
+type fullFile struct{ afero.File }
+
+func (f fullFile) Write([]byte) (int, error) {
+	return 0, &os.PathError{Op: "write", Path: f.Name(), Err: syscall.ENOSPC}
+}
+
+// TestFullDisk: it is said as what it is, without the machine's paths, and what cannot be finished makes room.
+func TestFullDisk(t *testing.T) {
+	s, err := New(Options{})
+	require.NoError(t, err)
+	s.storage.files = fullDisk{s.storage.files}
+	resp := asking{t, s}.do("", "POST", "/v2/tides/gauge/blobs/uploads/?digest="+string(digest.FromBytes([]byte("tide"))), "tide")
+	require.Equal(t, http.StatusInsufficientStorage, resp.StatusCode)
+	said := text(resp)
+	require.Contains(t, said, "the stand-in's disk is full")
+	require.NotContains(t, said, "uploads")
+	left, err := s.storage.names("uploads")
+	require.NoError(t, err)
+	require.Empty(t, left)
 }

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -194,8 +195,14 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	recorder.Header().Set(versionHeader, "registry/2.0")
 	if err := s.route(recorder, r); err != nil {
 		var p *problem
-		if !errors.As(err, &p) {
-			p = refuse(http.StatusInternalServerError, "UNKNOWN", err.Error())
+		switch {
+		case errors.As(err, &p):
+		case errors.Is(err, syscall.ENOSPC):
+			p = refuse(http.StatusInsufficientStorage, "DENIED", "the stand-in's disk is full")
+			s.complain(err)
+		default:
+			p = refuse(http.StatusInternalServerError, "UNKNOWN", "the stand-in failed; its own log tells how")
+			s.complain(err)
 		}
 		writeProblem(recorder, p)
 	}

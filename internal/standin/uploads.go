@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 
 	"imbricat/internal/digest"
 )
@@ -66,6 +67,9 @@ func (s *storage) appendUpload(id string, r io.Reader) (int64, error) {
 		return 0, err
 	}
 	if _, err := io.Copy(f, r); err != nil {
+		if errors.Is(err, syscall.ENOSPC) {
+			_ = s.files.Remove(s.uploadPath(id)) // others need the room
+		}
 		return 0, err
 	}
 	info, err := f.Stat()

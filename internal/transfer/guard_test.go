@@ -52,24 +52,17 @@ func TestGuard(t *testing.T) {
 	other := b.opener.Client.Repository(b.host, "tides/gauge")
 	index, err := image.ReadDocument(t.Context(), b.store, first)
 	require.NoError(t, err)
-	busy := false
-	b.breakOn(func(r *http.Request) bool {
-		if r.Method == http.MethodPut && strings.HasSuffix(r.URL.Path, string(third.Digest)) && !busy {
-			busy = true
-			go func() { require.NoError(t, other.PutManifest(context.Background(), "2", first.MediaType, index)) }()
-		}
-		return false
-	})
 	two := Guard{Fixed: func(name string) bool { return name == "2" }}
-	require.Eventually(t, func() bool { // until the other writer was quicker
-		if busy, err = false, nil; true {
-			_ = other.Delete(context.Background(), "2")
-			_ = other.Delete(context.Background(), string(third.Digest))
-			_, err = b.copy("third", b.host+"/tides/gauge:2", Options{Names: []string{"2"}, Guard: two})
-		}
-		return err != nil
-	}, 10e9, 1e6)
-	require.Contains(t, err.Error(), string(first.Digest))
+	under, err := Begin(t.Context(), b.place("third"), b.place(b.host+"/tides/gauge:2"), Options{Root: third, Names: []string{"2"}, Guard: two, Sink: event.Discard})
+	require.NoError(t, err)
+	require.NoError(t, under.Content(t.Context()))
+	require.NoError(t, other.PutManifest(t.Context(), "2", first.MediaType, index))
+	_, err = under.Name(t.Context())
+	require.ErrorAs(t, err, &move)
+	require.Equal(t, first.Digest, move.Stands)
+	stands, _, err := other.HasManifest(t.Context(), "2", image.Accepted)
+	require.NoError(t, err)
+	require.Equal(t, first.Digest, stands, "it stays where the other writer put it")
 
 	// Or at the same moment: the protocol cannot refuse that, so it is found out afterwards.
 	quicker := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
