@@ -11,7 +11,7 @@ func Cut(items []Item, k int, least int64) [][]int {
 	root := hierarchy(items)
 	var pieces []piece
 	root.cut(items, max(least, root.size/int64(max(1, k))), &pieces)
-	pieces = joinNeighbours(pieces, k, least)
+	pieces = joinNeighbours(crumbs(pieces, root.size/int64(8*max(1, k))), k, least)
 	parts := make([][]int, len(pieces))
 	for i, p := range pieces {
 		slices.Sort(p.items)
@@ -44,6 +44,19 @@ func (f *folder) cut(items []Item, goal int64, pieces *[]piece) {
 	for _, b := range f.below {
 		b.cut(items, goal, pieces)
 	}
+}
+
+// crumbs joins neighbours that are small together, in one pass, so that few pieces are left to choose among.
+func crumbs(pieces []piece, small int64) (joined []piece) {
+	for _, p := range pieces {
+		if n := len(joined); n > 0 && joined[n-1].size+p.size <= small {
+			joined[n-1].items = append(joined[n-1].items, p.items...)
+			joined[n-1].size += p.size
+			continue
+		}
+		joined = append(joined, p)
+	}
+	return joined
 }
 
 // joinNeighbours joins the smallest pairs until at most k pieces are left, and small ones with the smaller of their
