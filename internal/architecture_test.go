@@ -38,7 +38,7 @@ var allowed = map[string]string{
 	"trace":                "digest tree",
 	"sandbox":              "digest trace tree",
 	"share":                "digest layer layout registry store trace tree",
-	"build":                "digest event ignore image layer plan platform recipe reference sandbox store trace tree",
+	"build":                "digest event ignore image layer order plan platform recipe reference sandbox store trace tree",
 	"report":               "digest event inspect layer lock store",
 	"tui":                  "event report",
 	"cli":                  "*",

@@ -27,9 +27,9 @@ func (b *builder) assemble(ctx context.Context, u *plan.Unit, s *unitState) (Pla
 		Platform: u.ID.Platform, Base: b.inherit(u, s), Settings: u.Settings,
 		Created: created, Annotations: b.annotations(u, s, created),
 	}
-	for _, t := range s.own {
+	for _, t := range s.layers {
 		l := t.layer
-		a.Layers = append(a.Layers, image.Layer{Descriptor: l.Layer, DiffID: l.DiffID, CreatedBy: t.task.Label})
+		a.Layers = append(a.Layers, image.Layer{Descriptor: l.Layer, DiffID: l.DiffID, CreatedBy: t.history()})
 		result.Unpacked += l.Unpacked
 	}
 	config, err := b.put(v1.MediaTypeImageConfig, a.Config())

@@ -24,6 +24,7 @@ import (
 	"imbricat/internal/event"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
+	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
 	"imbricat/internal/reference"
@@ -102,6 +103,11 @@ type Options struct {
 	// Annotations are set on every image unless the recipe says otherwise.
 	Annotations map[string]string
 
+	// Divisions are the rules of the lock, by image.
+	Divisions map[string]*order.Rules
+	// Predecessor gives the image of a unit that was published last, for policies that follow it; nil where there is none.
+	Predecessor func(ctx context.Context, u *plan.Unit) (*Predecessor, error)
+
 	forget func(trace.Entry) bool // of tests: what is left out of traces
 }
 
@@ -143,9 +149,11 @@ type StepResult struct {
 	Outcome  event.Outcome
 	Reason   string
 	Files    int
-	Bytes    int64 // of the files
-	Layer    digest.Descriptor
-	DiffID   digest.DiffID // of the layer
+	Bytes    int64             // of the files
+	Layer    digest.Descriptor // the largest of its layers
+	DiffID   digest.DiffID     // of the layer, where it is the step's alone
+	Layers   int               // that hold something of it
+	Packed   int64             // bytes of these
 	Took     time.Duration
 	Spared   time.Duration // what it took when it was done, where it is reused
 
@@ -303,7 +311,7 @@ func newBuilder(o Options) *builder {
 	}
 	b.jobs = make(chan struct{}, o.Jobs)
 	for _, u := range o.Plan.Units {
-		b.units[u] = &unitState{done: make(chan struct{})}
+		b.units[u] = &unitState{done: make(chan struct{}), parts: map[*stepTree][]*stepTree{}}
 	}
 	return b
 }
@@ -321,13 +329,20 @@ type unitState struct {
 	err   error
 	base  *image.Base // of the registry or the store, below all own layers
 	trees []*stepTree // one for each step
-	own   []*stepTree // own layers and those of the units below
+	own   []*stepTree // own trees and those of the units below
+	floor []*stepTree // layers of an image of the recipe that this one starts from; they stay as they are
+	loose []*stepTree // trees above these, that are divided into layers
 	below []*stepTree // steps of the units below
 	of    *base       // whose layers lie lowest, or nil
 	steps []StepResult
 	info  baseInfo
 
+	layers   []*stepTree   // of an image: what it is made of above its base, lowest first
+	expected int           // how many trees will be loose
+	follows  digest.Digest // the image whose division was followed
+
 	mutex   sync.Mutex
+	parts   map[*stepTree][]*stepTree
 	view    *tree.View  // what lies below, without what is pending
 	pending []*stepTree // laid over the view when somebody looks at it
 	bare    bool        // the view is empty
@@ -414,11 +429,18 @@ func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
 		}
 		s.view, s.base, s.info, s.of = view.Clone(), below.base, below.info, below.of
 		s.below = slices.Concat(below.below, below.trees)
-		for _, t := range below.own {
+		loose := len(below.own) - len(below.loose)
+		for i, t := range below.own {
 			if u.IsImage {
 				t = t.packedAs(layer.Compression(u.Compression))
 			}
 			s.own = append(s.own, t)
+			if i >= loose && !u.Base.Unit.IsImage {
+				s.loose = append(s.loose, t)
+			}
+		}
+		if s.floor = below.floor; u.Base.Unit.IsImage {
+			s.floor = below.layers
 		}
 		if u.Base.Unit.IsImage && s.base == nil {
 			s.base = &image.Base{}
@@ -441,15 +463,30 @@ func (b *builder) start(ctx context.Context, u *plan.Unit, s *unitState) error {
 // steps works out what each step lays down; the layers of an image are packed side by side with that.
 func (b *builder) steps(ctx context.Context, u *plan.Unit, s *unitState) error {
 	group, ctx := errgroup.WithContext(ctx)
+	s.expected = len(s.loose) + len(u.Steps)
+	early := u.IsImage && b.early(u, s)
 	pack := func(t *stepTree) {
-		if u.IsImage {
-			group.Go(func() error { return b.pack(ctx, t) })
+		if early {
+			group.Go(func() error {
+				parts, err := b.partsOf(ctx, u, s, t)
+				if err != nil {
+					return err
+				}
+				return b.pack(ctx, t, parts)
+			})
 		}
 	}
-	for _, below := range s.own {
+	for _, below := range s.loose {
 		pack(below)
 	}
 	err := b.composeAll(ctx, u, s, b.o.Sink, pack)
+	if err == nil && u.IsImage {
+		if err = b.arrange(ctx, u, s); err == nil && !early {
+			for _, t := range s.loose {
+				group.Go(func() error { return b.pack(ctx, t, s.layersOf(t)) })
+			}
+		}
+	}
 	if packErr := group.Wait(); packErr != nil && (err == nil || !errors.Is(packErr, context.Canceled)) {
 		err = packErr
 	}
@@ -505,10 +542,20 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 		s.mutex.Lock()
 		s.pending = append(s.pending, t)
 		s.mutex.Unlock()
-		s.own = append(s.own, t)
+		s.own, s.loose = append(s.own, t), append(s.loose, t)
 		next(t)
 	}
 	return nil
+}
+
+// layersOf gives the layers that a step's tree is in.
+func (s *unitState) layersOf(t *stepTree) (layers []*stepTree) {
+	for _, l := range s.layers {
+		if l.is(t) {
+			layers = append(layers, l)
+		}
+	}
+	return layers
 }
 
 // reportRun tells how a command went; over tells that no layer is packed for it.

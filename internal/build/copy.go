@@ -216,15 +216,29 @@ func (b *builder) recallCopy(ctx context.Context, u *plan.Unit, do plan.Copy, s 
 		return nil, nil // it is written anew
 	}
 	t.compression = layer.Compression(u.Compression)
-	record, found := b.o.Store.Record(t.layerKey())
-	if !found || !b.o.Store.HasTree(record.DiffID) {
+	record, whole := b.o.Store.Record(t.layerKey())
+	whole = whole && b.o.Store.HasTree(record.DiffID)
+	if !whole && !b.o.Store.HasEntries(t.key) {
 		return nil, nil
 	}
 	holds, err := s.agrees(ctx, seen)
 	if err != nil || !holds {
 		return nil, err
 	}
-	t.load = func(context.Context) ([]tree.Entry, error) { return b.loadCopy(u, t.key, record.DiffID, task) }
+	t.load = func(context.Context) ([]tree.Entry, error) {
+		if whole {
+			return b.loadCopy(u, t.key, record.DiffID, task)
+		}
+		text, _ := b.o.Store.Entries(t.key)
+		entries, err := tree.DecodeEntries(string(text))
+		if err == nil && layer.KeyOf(entries) != t.key {
+			err = digest.ErrMismatch
+		}
+		if err != nil {
+			return nil, fmt.Errorf("what %q of %s laid down before is gone from the store meanwhile (%w); build again with --fresh", task.Label, u.ID, err)
+		}
+		return entries, nil
+	}
 	t.locate = func(ctx context.Context, entries []tree.Entry) (map[string]place, error) {
 		return b.locateCopy(ctx, do, entries, task, sink)
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"golang.org/x/sync/errgroup"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
@@ -26,6 +27,7 @@ const (
 	nothing   = "it lays nothing down"
 	notPacked = "new content"
 	askedFor  = "asked for with --fresh"
+	replaced  = "later steps replace all of it"
 	// endedFirst is of a step that was begun and not done: another failed, or the build was interrupted.
 	endedFirst = "the build ended first"
 )
@@ -36,55 +38,98 @@ type packedLayer struct {
 	outcome event.Outcome
 }
 
-// pack makes sure that a step's layer is in the store, and reports what was done.
-func (b *builder) pack(ctx context.Context, t *stepTree) error {
+// pack makes sure that the layers that hold something of a step are in the store, and reports what was done.
+func (b *builder) pack(ctx context.Context, t *stepTree, layers []*stepTree) error {
 	t.once.Do(func() {
 		began := time.Now()
-		packed, first, err := b.layers.do(t.layerKey(), func() (*packedLayer, error) { return b.packOnce(ctx, t) })
+		t.err = b.packLayers(ctx, layers)
 		done := event.Finished{Task: t.task, Took: time.Since(began)}
-		if t.err = err; err != nil {
-			t.err = fmt.Errorf("%s %s, %s: %w", t.task.Unit, t.task.Platform, t.task.Label, err)
+		if t.err != nil {
+			t.err = fmt.Errorf("%s %s, %s: %w", t.task.Unit, t.task.Platform, t.task.Label, t.err)
 			if ctx.Err() == nil {
-				done.Outcome, done.Reason = event.Failed, err.Error()
+				done.Outcome, done.Reason = event.Failed, t.err.Error()
 				b.o.Sink.Send(done)
 			}
 			return
 		}
-		t.layer = packed.record
-		b.follow(t)
-		done.Outcome = packed.outcome
 		if t.files > 0 {
 			done.Detail = fmt.Sprintf("%s, %s", plural(t.files, "file"), humanize.Bytes(uint64(t.bytes)))
 		}
-		switch {
-		case !first:
-			done.Outcome, done.Reason = event.Reused, asAnother
-		case done.Outcome == event.Reused:
-			done.Reason = unchanged
-		case t.task.Fresh:
-			done.Reason = askedFor
-		default:
-			w := b.whyPacked(ctx, t)
-			done.Reason, t.report.More = w.text, w.more
+		r := t.report
+		done.Outcome, done.Reason, r.More = b.became(ctx, t, layers)
+		var spared time.Duration
+		for _, l := range layers {
+			r.Packed += l.layer.Layer.Size
+			if l.layer.Layer.Size > r.Layer.Size {
+				r.Layer = l.layer.Layer
+			}
+			if l.first && l.how == event.Reused {
+				spared += time.Duration(l.layer.Millis) * time.Millisecond
+			}
 		}
+		r.Layers = len(layers)
 		if t.ran != nil && !t.ofImage {
 			// The command was told of when it ended; this is about its layer, for an image that starts from the stage.
 			done.Task.ID, done.Task.Label = done.Task.ID+"+", "layer of: "+done.Task.Label
-			t.report.Layer = t.layer.Layer
 			b.o.Sink.Send(done)
 			return
 		}
 		if t.ran != nil {
 			done.Outcome, done.Reason, done.Took = t.ran.outcome, t.ran.why.text, t.ran.took
 		}
-		t.report.Outcome, t.report.Reason, t.report.Layer, t.report.Took, t.report.done = done.Outcome, done.Reason, t.layer.Layer, done.Took, true
-		t.report.DiffID = t.layer.DiffID
-		if packed.outcome == event.Reused && first {
-			t.report.Spared += time.Duration(packed.record.Millis) * time.Millisecond
+		r.Outcome, r.Reason, r.Took, r.done = done.Outcome, done.Reason, done.Took, true
+		if t.layer != nil {
+			r.DiffID = t.layer.DiffID
+		}
+		if done.Outcome == event.Reused || t.ran != nil {
+			r.Spared += spared
 		}
 		b.o.Sink.Send(done)
 	})
 	return t.err
+}
+
+// became tells what became of a step whose layers are packed.
+func (b *builder) became(ctx context.Context, t *stepTree, layers []*stepTree) (event.Outcome, string, []string) {
+	ran, first := 0, false
+	for _, l := range layers {
+		first = first || l.first
+		if l.how == event.Ran && l.first {
+			ran++
+		}
+	}
+	switch {
+	case len(layers) == 0:
+		return event.Skipped, replaced, nil
+	case !first:
+		return event.Reused, asAnother, nil
+	case ran == 0:
+		return event.Reused, unchanged, nil
+	case t.task.Fresh:
+		return event.Ran, askedFor, nil
+	case layers[0] != t:
+		return event.Ran, fmt.Sprintf("%s: %d of %s", notPacked, ran, plural(len(layers), "layer")), nil
+	}
+	w := b.whyPacked(ctx, t)
+	return event.Ran, w.text, w.more
+}
+
+// packLayers makes sure that layers are in the store.
+func (b *builder) packLayers(ctx context.Context, layers []*stepTree) error {
+	group, ctx := errgroup.WithContext(ctx)
+	for _, l := range layers {
+		group.Go(func() error {
+			l.packed.Do(func() {
+				packed, first, err := b.layers.do(l.layerKey(), func() (*packedLayer, error) { return b.packOnce(ctx, l) })
+				if l.bad = err; err == nil {
+					l.layer, l.how, l.first = packed.record, packed.outcome, first
+					b.follow(l)
+				}
+			})
+			return l.bad
+		})
+	}
+	return group.Wait()
 }
 
 func plural(n int, noun string) string {

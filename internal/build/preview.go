@@ -101,7 +101,11 @@ func (b *builder) look(ctx context.Context, u *plan.Unit, unknown map[*plan.Unit
 		s.once.Do(func() {
 			defer close(s.done)
 			if s.err = b.start(ctx, u, s); s.err == nil {
+				s.expected = len(s.loose) + len(u.Steps)
 				s.err = b.composeAll(ctx, u, s, event.Discard, func(*stepTree) {})
+			}
+			if s.err == nil && u.IsImage {
+				s.err = b.arrange(ctx, u, s)
 			}
 		})
 		var stop *wouldRun
@@ -176,7 +180,12 @@ func (b *builder) forecast(u *plan.Unit, s *unitState, i int, unknown string) St
 	}
 	t := s.trees[i]
 	out.Files, out.Bytes = t.files, t.bytes
-	_, found := b.o.Store.Record(t.layerKey())
+	layers, found := s.layersOf(t), 0
+	for _, l := range layers {
+		if _, is := b.o.Store.Record(l.layerKey()); is {
+			found++
+		}
+	}
 	switch {
 	case t.empty && t.ran == nil:
 		out.Forecast, out.Reason = WillSkip, nothing
@@ -184,8 +193,18 @@ func (b *builder) forecast(u *plan.Unit, s *unitState, i int, unknown string) St
 		out.Forecast, out.Reason = WillReuse, t.ran.why.text
 	case !u.IsImage:
 		out.Forecast, out.Reason = WillSkip, noLayer
-	case found:
+	case len(layers) == 0 && len(s.layers) > 0:
+		out.Forecast, out.Reason = WillSkip, replaced
+	case len(layers) == 0: // what comes after it is not known yet, hence neither are its layers
+		if _, is := b.o.Store.Record(t.layerKey()); is {
+			out.Forecast, out.Reason = WillReuse, unchanged
+		} else {
+			out.Forecast, out.Reason = WillRun, notPacked
+		}
+	case found == len(layers):
 		out.Forecast, out.Reason = WillReuse, unchanged
+	case len(layers) > 1:
+		out.Forecast, out.Reason = WillRun, fmt.Sprintf("%s: %d of %s", notPacked, len(layers)-found, plural(len(layers), "layer"))
 	default:
 		out.Forecast, out.Reason = WillRun, notPacked
 	}

@@ -30,6 +30,13 @@ func (b *builder) gather(ctx context.Context, result *Result) {
 			}
 		}
 	}
+	for _, u := range b.o.Plan.Units {
+		for _, l := range b.units[u].layers {
+			if l.layer != nil {
+				result.Layers[l.key] = l.layer
+			}
+		}
+	}
 	for _, one := range b.bases {
 		if one.config != nil {
 			for _, id := range one.config.RootFS.DiffIDs {

@@ -1,6 +1,7 @@
 package build
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -41,10 +42,24 @@ type stepTree struct {
 	ran      *ran        // of a command
 	refilled atomic.Bool // the command ran again for its kept directory
 
-	once  sync.Once
-	layer *store.Record // after pack
-	err   error
+	// Of a tree that is a layer of several steps, or of parts of some: these, and what history calls it.
+	of    []*stepTree
+	label string
+
+	once   sync.Once
+	err    error
+	packed sync.Once
+	layer  *store.Record // after packing, of a tree that is a layer
+	how    event.Outcome
+	first  bool // no other step has this layer
+	bad    error
 }
+
+// is tells whether a tree is a layer of a step.
+func (t *stepTree) is(step *stepTree) bool { return t == step || slices.Contains(t.of, step) }
+
+// history is what made the layer.
+func (t *stepTree) history() string { return cmp.Or(t.label, t.task.Label) }
 
 // packedAs is a stage's step as a layer of an image with a compression of its own.
 func (t *stepTree) packedAs(c layer.Compression) *stepTree {

@@ -129,14 +129,14 @@ func Following(history []Version, o Options) Strategy {
 		} else {
 			parts = Divide(at.Items, func(i int) string { return at.Same[i] }, before, o)
 		}
-		layers := lay(parts, len(before), o)
+		layers := Lay(parts, len(before), o)
 		before = held(at, layers)
 		return layers
 	}
 }
 
-// lay stacks parts on what was there, and gives their items, bottom first.
-func lay(parts []Part, before int, o Options) [][]int {
+// Lay stacks parts on the layers of the version before, of which there were so many, and gives their items, bottom first.
+func Lay(parts []Part, before int, o Options) [][]int {
 	places := make([]int, before)
 	for i := range places {
 		places[i] = -1
@@ -180,7 +180,7 @@ func Locked(history []Version, every int, o Options) Strategy {
 			}
 			places := map[int]int{}
 			var sorted []Part
-			for _, items := range lay(parts, len(before), o) {
+			for _, items := range Lay(parts, len(before), o) {
 				places[items[0]] = len(places)
 				sorted = append(sorted, Part{})
 			}

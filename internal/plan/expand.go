@@ -191,7 +191,7 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 			if len(img.Platforms) > 0 && !slices.Contains(img.Platforms, p) {
 				x.report(img.Pos, "the image %q is needed for %s, and it has only %s", name, p, platformList(img.Platforms))
 			}
-			u.IsImage, u.Compression = true, img.Compression
+			u.IsImage, u.Compression, u.Stack = true, img.Compression, img.Stack
 			variant := e.variant(img)
 			stage := img.Stage
 			if variant.Base != nil {

@@ -62,6 +62,7 @@ type Unit struct {
 	Annotations map[string]string // images only
 	Version     string            // the fact "version" where the recipe has one
 	Compression string            // images only: gzip, zstd or none
+	Stack       recipe.Stack      // images only
 }
 
 // Base is what a unit starts from; the zero value is nothing at all.

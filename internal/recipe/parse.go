@@ -160,7 +160,7 @@ func (d *decoder) image(key, value *yaml.Node) Image {
 		}},
 		field{key: "compression", read: func(n *yaml.Node) { i.Compression = d.oneOf(n, "compression", "gzip", "zstd", "none") }},
 		field{key: "for", read: func(n *yaml.Node) { d.variants(n, &i) }},
-		field{key: "stack", later: true, read: d.stack},
+		field{key: "stack", read: func(n *yaml.Node) { i.Stack = d.stack(n) }},
 		field{key: "checks", later: true, read: d.checks},
 		field{key: "also-needs", later: true, read: func(n *yaml.Node) { d.words(n, "also-needs", false) }},
 	)...)

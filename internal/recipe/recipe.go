@@ -99,6 +99,7 @@ type Image struct {
 	Publish     []Destination
 	Compression string    // gzip, zstd or none; empty: gzip
 	For         []Variant // what differs by platform
+	Stack       Stack
 }
 
 // Variant is what an image has besides, or instead, for one platform.

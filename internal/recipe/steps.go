@@ -286,14 +286,6 @@ func (d *decoder) variants(n *yaml.Node, i *Image) {
 	})
 }
 
-func (d *decoder) stack(n *yaml.Node) {
-	d.object(n, "stack", d.numberField("layers"),
-		field{key: "policy", read: func(n *yaml.Node) { d.oneOf(n, "policy", "lock", "follow") }},
-		field{key: "steady", read: func(n *yaml.Node) { d.words(n, "steady", true) }},
-		field{key: "lively", read: func(n *yaml.Node) { d.words(n, "lively", true) }},
-		d.textField("dead", false))
-}
-
 func (d *decoder) checks(n *yaml.Node) {
 	d.each(n, "checks", false, func(item *yaml.Node) {
 		d.object(item, "a check",

@@ -169,6 +169,12 @@ func (s *Store) PutLog(log []byte) (digest.Key, error) {
 // Entries gives the entries of a tree, as lines.
 func (s *Store) Entries(tree digest.Key) ([]byte, bool) { return s.kept(indexes, string(tree)) }
 
+// HasEntries tells whether the entries of a tree are kept; they stay while the store is open.
+func (s *Store) HasEntries(tree digest.Key) bool {
+	name, err := s.fileFor(indexes, string(tree), ".zst")
+	return err == nil && s.rely(s.path(name))
+}
+
 // PutEntries keeps the entries of a tree.
 func (s *Store) PutEntries(tree digest.Key, entries []byte) error {
 	return s.keep(indexes, string(tree), entries)

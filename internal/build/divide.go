@@ -1,0 +1,532 @@
+package build
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/layer"
+	"imbricat/internal/order"
+	"imbricat/internal/plan"
+	"imbricat/internal/recipe"
+	"imbricat/internal/tree"
+)
+
+// What steps lay down is divided into layers by one of three policies; none of them looks at this machine's own past, so
+// that every machine decides alike. Rules of the lock, and the layers of the image that was published last, see all steps
+// laid together: each path is in one layer, and what a later step replaced or deleted is in none. Without either, each step
+// has layers of its own.
+
+const (
+	// leastPart is the size in bytes below which a part of a step is not worth a layer where nothing but sizes is known.
+	leastPart = 4 << 20
+	// mostParts is into how many parts a step is cut at most where nothing but sizes is known.
+	mostParts = 8
+)
+
+// Predecessor is the image that was published last, for one platform.
+type Predecessor struct {
+	Digest digest.Digest
+	Layers [][]tree.Entry // its own, lowest first
+	// Past are the images before it, oldest first, each with what its own layers hold together.
+	Past [][]tree.Entry
+}
+
+// policy says where a unit's division comes from; rules are nil but for the lock.
+func (b *builder) policy(u *plan.Unit) (recipe.Policy, *order.Rules) {
+	rules := b.o.Divisions[u.ID.Name]
+	switch {
+	case u.Stack.Policy == recipe.Following && b.o.Predecessor != nil:
+		return recipe.Following, nil
+	case u.Stack.Policy == recipe.FromLock || u.Stack.Policy == "":
+		if rules != nil {
+			return recipe.FromLock, rules
+		}
+	}
+	return recipe.Cold, nil
+}
+
+// room is how many layers a unit may have above those that it starts from.
+func (s *unitState) room(u *plan.Unit) (int, error) {
+	below := len(s.floor)
+	if s.base != nil {
+		below += len(s.base.Layers)
+	}
+	if below >= recipe.MostLayers {
+		return 0, fmt.Errorf("what it starts from has %d layers, and machines that run images take %d", below, recipe.MostLayers)
+	}
+	return max(1, cmp.Or(u.Stack.Layers, recipe.DefaultLayers)-below), nil
+}
+
+// early tells whether layers can be packed as steps end.
+func (b *builder) early(u *plan.Unit, s *unitState) bool {
+	policy, _ := b.policy(u)
+	room, err := s.room(u)
+	return err == nil && policy == recipe.Cold && len(s.loose)+len(u.Steps) <= room
+}
+
+// arrange decides on a unit's layers, lowest first. Every step must be known.
+func (b *builder) arrange(ctx context.Context, u *plan.Unit, s *unitState) error {
+	room, err := s.room(u)
+	if err != nil {
+		return err
+	}
+	var own []*stepTree
+	switch policy, rules := b.policy(u); policy {
+	case recipe.FromLock:
+		own, err = b.ruled(ctx, u, s, rules, room)
+	case recipe.Following:
+		own, err = b.following(ctx, u, s, room)
+	default:
+		own, err = b.cold(ctx, u, s, room)
+	}
+	s.layers = slices.Concat(s.floor, own)
+	return err
+}
+
+// laid are steps laid together, as items that layers can hold.
+type laid struct {
+	steps   []*stepTree
+	entries []tree.Squashed
+	of      []int // item of each entry; -1 for folders that are on the way to others
+	items   []order.Item
+	same    []string // identity of each item
+	layer   []int    // in which step or layer each item's first entry was
+}
+
+// layTogether gives the items of layers that lie on one another. What cannot be parted is one item: the names of a file,
+// and an opaque folder with all in it.
+func layTogether(layers [][]tree.Entry, hint func(path string) order.Hint) *laid {
+	l := &laid{entries: tree.Squash(layers)}
+	l.of = make([]int, len(l.entries))
+	at := map[string]int{} // path → entry
+	for i := range l.entries {
+		if e := &l.entries[i]; e.Kind != tree.Opaque {
+			at[e.Path] = i
+		}
+	}
+	head := l.heads(at)
+	var lines [][]byte
+	known := map[int]int{} // head → item
+	for i := range l.entries {
+		e := &l.entries[i]
+		if head[i] < 0 {
+			l.of[i] = -1
+			continue
+		}
+		n, is := known[head[i]]
+		if !is {
+			n = len(l.items)
+			known[head[i]] = n
+			l.items = append(l.items, order.Item{Path: e.Path, Hint: hint(e.Path)})
+			l.layer = append(l.layer, e.Layer)
+			lines = append(lines, nil)
+		}
+		l.of[i] = n
+		l.items[n].Size += sizeInLayer(&e.Entry)
+		lines[n] = e.AppendLine(lines[n])
+	}
+	for _, line := range lines {
+		l.same = append(l.same, string(digest.ContentBytes(line)))
+	}
+	return l
+}
+
+// sizeInLayer is what an entry takes in a tar, but for long names and attributes.
+func sizeInLayer(e *tree.Entry) int64 { return 512 + (e.Size+511)&^511 }
+
+// heads gives for each entry the first entry of what cannot be parted from it, or -1 for a folder that others lie in.
+func (l *laid) heads(at map[string]int) []int {
+	head := make([]int, len(l.entries))
+	var find func(i int) int
+	find = func(i int) int {
+		if head[i] != i {
+			head[i] = find(head[i])
+		}
+		return head[i]
+	}
+	join := func(i, j int) {
+		i, j = find(i), find(j)
+		head[max(i, j)] = min(i, j)
+	}
+	filled := map[string]bool{}
+	opaque := map[string]int{}
+	for i := range l.entries {
+		head[i] = i
+		e := &l.entries[i]
+		filled[tree.Parent(e.Path)] = true
+		if e.Kind == tree.Opaque {
+			opaque[e.Path] = at[e.Path]
+		}
+	}
+	inOpaque := func(p string) (int, bool) {
+		for ; len(opaque) > 0 && p != ""; p = tree.Parent(p) {
+			if i, is := opaque[p]; is {
+				return i, true
+			}
+		}
+		return 0, false
+	}
+	passed := make([]bool, len(l.entries))
+	for i := range l.entries {
+		e := &l.entries[i]
+		top, hidden := inOpaque(e.Path)
+		switch {
+		case hidden:
+			join(i, top)
+		case e.Kind == tree.Hardlink:
+			if target, here := at[e.Target]; here {
+				join(i, target)
+			}
+		}
+		passed[i] = !hidden && e.Kind == tree.Folder && (filled[e.Path] || e.Path == "")
+	}
+	for i := range head {
+		head[i] = find(i)
+	}
+	for i := range head {
+		if passed[i] {
+			head[i] = -1
+		}
+	}
+	return head
+}
+
+// layersOf makes the layers that hold parts of items, each with the folders on the way.
+func (b *builder) layersOf(u *plan.Unit, l *laid, parts [][]int) []*stepTree {
+	of := make([]int, len(l.items))
+	for n, items := range parts {
+		for _, i := range items {
+			of[i] = n
+		}
+	}
+	folders := map[string]*tree.Squashed{}
+	layers := make([]*stepTree, len(parts))
+	passed := make([]map[string]bool, len(parts))
+	from := make([]map[*stepTree]bool, len(parts))
+	for n := range layers {
+		layers[n] = &stepTree{places: map[string]place{}, ofImage: true, compression: layer.Compression(u.Compression), report: &StepResult{}}
+		passed[n], from[n] = map[string]bool{"": true}, map[*stepTree]bool{}
+	}
+	for i := range l.entries {
+		e := &l.entries[i]
+		if l.of[i] < 0 {
+			folders[e.Path] = e
+			continue
+		}
+		n := of[l.of[i]]
+		t := layers[n]
+		for p := tree.Parent(e.Path); !passed[n][p]; p = tree.Parent(p) {
+			passed[n][p] = true
+			if f := folders[p]; f != nil {
+				t.entries = append(t.entries, f.Entry)
+			}
+		}
+		step := l.steps[e.Layer]
+		from[n][step] = true
+		t.entries = append(t.entries, e.Entry)
+		if e.Kind == tree.File {
+			t.places[e.Path] = place{step, e.At}
+		}
+	}
+	for n, t := range layers {
+		t.seal()
+		for _, step := range l.steps {
+			if from[n][step] {
+				t.of = append(t.of, step)
+			}
+		}
+		t.task = t.of[0].task
+		t.task.Fresh = slices.ContainsFunc(t.of, func(step *stepTree) bool { return step.task.Fresh })
+		t.label = labelOf(t.of)
+		t.lineage = keyOfText(fmt.Sprintf("%s part %d", t.of[0].lineage, n))
+	}
+	return layers
+}
+
+// labelOf names a layer by the steps that it is of.
+func labelOf(steps []*stepTree) string {
+	const most = 3
+	var labels []string
+	for _, t := range steps {
+		labels = append(labels, t.task.Label)
+	}
+	if len(labels) > most {
+		return strings.Join(labels[:most], "; ") + fmt.Sprintf("; and %d more steps", len(labels)-most)
+	}
+	return strings.Join(labels, "; ")
+}
+
+// hintsOf gives what a person says of paths.
+func hintsOf(s recipe.Stack) func(path string) order.Hint {
+	return func(path string) order.Hint {
+		matches := func(pattern string) bool { return doublestar.MatchUnvalidated(pattern, "/"+path) }
+		switch {
+		case slices.ContainsFunc(s.Lively, matches):
+			return order.Lively
+		case slices.ContainsFunc(s.Steady, matches):
+			return order.Steady
+		}
+		return order.Unhinted
+	}
+}
+
+func hinted(s recipe.Stack) bool { return len(s.Steady)+len(s.Lively) > 0 }
+
+// together lays a unit's loose steps together.
+func (s *unitState) together(ctx context.Context, u *plan.Unit) (*laid, error) {
+	var all [][]tree.Entry
+	for _, t := range s.loose {
+		entries, err := t.all(ctx)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, entries)
+	}
+	l := layTogether(all, hintsOf(u.Stack))
+	l.steps = s.loose
+	return l, nil
+}
+
+// ruled divides by the rules of the lock, which also say which layer lies on which.
+func (b *builder) ruled(ctx context.Context, u *plan.Unit, s *unitState, rules *order.Rules, room int) ([]*stepTree, error) {
+	l, err := s.together(ctx, u)
+	if err != nil {
+		return nil, err
+	}
+	parts := rules.Ruled(l.items)
+	if len(parts) > room {
+		b.warning(nil, event.Layers, fmt.Sprintf("the lock divides %s into more layers than there is room for, so neighbours share one: `imbricat lock` divides it anew", u.ID.Name))
+		parts = squeeze(l.items, parts, room)
+	}
+	return b.layersOf(u, l, parts), nil
+}
+
+// squeeze lets neighbours share a layer, the smallest first, until there are few enough.
+func squeeze(items []order.Item, parts [][]int, most int) [][]int {
+	parts = slices.Clone(parts)
+	size := func(n int) (sum int64) {
+		for _, i := range parts[n] {
+			sum += items[i].Size
+		}
+		return sum
+	}
+	for len(parts) > most {
+		at := 0
+		for n := 1; n+1 < len(parts); n++ {
+			if size(n)+size(n+1) < size(at)+size(at+1) {
+				at = n
+			}
+		}
+		both := slices.Concat(parts[at], parts[at+1])
+		slices.Sort(both)
+		parts = slices.Replace(parts, at, at+2, both)
+	}
+	return parts
+}
+
+// following divides after the image that was published last.
+func (b *builder) following(ctx context.Context, u *plan.Unit, s *unitState, room int) ([]*stepTree, error) {
+	l, err := s.together(ctx, u)
+	if err != nil || len(l.items) == 0 {
+		return nil, err
+	}
+	last, err := b.o.Predecessor(ctx, u)
+	if err != nil {
+		return nil, err
+	}
+	o := order.Options{Most: room, Least: leastPart}
+	if last == nil {
+		return b.layersOf(u, l, order.Lay(order.Assess(l.items, order.Cut(l.items, room, leastPart), o), 0, o)), nil
+	}
+	s.follows = last.Digest
+	before := layTogether(last.Layers, hintsOf(u.Stack))
+	history := make([]order.Version, 0, len(last.Past)+2)
+	for _, past := range last.Past {
+		was := layTogether([][]tree.Entry{past}, hintsOf(recipe.Stack{}))
+		history = append(history, order.Version{Items: was.items, Same: was.same})
+	}
+	history = append(history, order.Version{Items: before.items, Same: before.same}, order.Version{Items: l.items, Same: l.same})
+	o.Versions = order.Learn(history)
+	held := make([]order.Before, len(last.Layers))
+	for n := range held {
+		held[n] = order.Before{}
+	}
+	for i, item := range before.items {
+		held[before.layer[i]][item.Path] = before.same[i]
+	}
+	parts := order.Divide(l.items, func(i int) string { return l.same[i] }, held, o)
+	return b.layersOf(u, l, order.Lay(parts, len(held), o)), nil
+}
+
+// cold divides each step by paths and sizes alone. The order is the recipe's, but for what hints say.
+func (b *builder) cold(ctx context.Context, u *plan.Unit, s *unitState, room int) (layers []*stepTree, err error) {
+	if len(s.loose) > room {
+		return b.merged(ctx, u, s, room)
+	}
+	for _, t := range s.loose {
+		parts, err := b.partsOf(ctx, u, s, t)
+		if err != nil {
+			return nil, err
+		}
+		layers = append(layers, parts...)
+	}
+	if !hinted(u.Stack) {
+		return layers, nil
+	}
+	return restack(ctx, u, layers)
+}
+
+// restack puts layers into the order that hints make best. What has no hint is taken to change in one version of four.
+func restack(ctx context.Context, u *plan.Unit, layers []*stepTree) ([]*stepTree, error) {
+	weights := make([]order.Weight, len(layers))
+	reach := make([]*tree.Reach, len(layers))
+	below := make([]order.Versions, len(layers))
+	for i, t := range layers {
+		entries, err := t.all(ctx)
+		if err != nil {
+			return nil, err
+		}
+		reach[i] = tree.ReachOf(entries)
+		weights[i] = order.Weight{Chance: hintChances[hintOf(u, entries)]}
+		for j := range entries {
+			weights[i].Size += sizeInLayer(&entries[j])
+		}
+		for j := range i {
+			if !reach[j].Commutes(reach[i]) {
+				below[i] = below[i].With(j)
+			}
+		}
+	}
+	var out []*stepTree
+	for _, n := range order.Stack(weights, below) {
+		out = append(out, layers[n])
+	}
+	return out, nil
+}
+
+var hintChances = map[order.Hint]order.Share{order.Steady: order.One / 64, order.Unhinted: order.One / 4, order.Lively: order.One * 15 / 16}
+
+// hintOf is what a person says of a layer: the liveliest of its files counts.
+func hintOf(u *plan.Unit, entries []tree.Entry) order.Hint {
+	hint, most := hintsOf(u.Stack), order.Steady
+	for i := range entries {
+		if entries[i].Kind != tree.Folder {
+			most = max(most, hint(entries[i].Path))
+		}
+	}
+	return most
+}
+
+// partsOf divides one step; most are not worth it.
+func (b *builder) partsOf(ctx context.Context, u *plan.Unit, s *unitState, t *stepTree) ([]*stepTree, error) {
+	s.mutex.Lock()
+	known := s.parts[t]
+	s.mutex.Unlock()
+	if known != nil {
+		return known, nil
+	}
+	parts := []*stepTree{t}
+	if t.bytes >= 2*leastPart || hinted(u.Stack) {
+		entries, err := t.all(ctx)
+		if err != nil {
+			return nil, err
+		}
+		l := layTogether([][]tree.Entry{entries}, hintsOf(u.Stack))
+		l.steps = []*stepTree{t}
+		room, err := s.room(u)
+		if err != nil {
+			return nil, err
+		}
+		if lists := coldParts(l.items, min(mostParts, room/max(1, s.expected))); len(lists) > 1 {
+			parts = b.layersOf(u, l, lists)
+			_ = b.o.Store.PutEntries(t.key, tree.EncodeEntries(entries)) // spares composing it again
+		}
+	}
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	s.parts[t] = parts
+	return parts, nil
+}
+
+// coldParts parts items into steady, other and lively ones, and cuts the others along their folders, large parts first.
+func coldParts(items []order.Item, most int) (parts [][]int) {
+	by := map[order.Hint][]int{}
+	for i := range items {
+		by[items[i].Hint] = append(by[items[i].Hint], i)
+	}
+	plain := make([]order.Item, 0, len(by[order.Unhinted]))
+	for _, i := range by[order.Unhinted] {
+		plain = append(plain, items[i])
+	}
+	size := map[int]int64{}
+	var cut [][]int
+	if len(plain) > 0 {
+		cut = order.Cut(plain, max(1, most-len(by)+1), leastPart)
+	}
+	for _, list := range cut {
+		var sum int64
+		for n, i := range list {
+			list[n] = by[order.Unhinted][i]
+			sum += plain[i].Size
+		}
+		size[list[0]] = sum
+	}
+	slices.SortStableFunc(cut, func(a, b []int) int { return cmp.Compare(size[b[0]], size[a[0]]) })
+	if list := by[order.Steady]; len(list) > 0 {
+		parts = append(parts, list)
+	}
+	parts = append(parts, cut...)
+	if list := by[order.Lively]; len(list) > 0 {
+		parts = append(parts, list)
+	}
+	return squeeze(items, parts, max(1, most))
+}
+
+// merged lets neighbouring steps share layers, the smallest first, since there are more steps than room.
+func (b *builder) merged(ctx context.Context, u *plan.Unit, s *unitState, room int) (layers []*stepTree, err error) {
+	groups := make([][]*stepTree, len(s.loose))
+	for i, t := range s.loose {
+		groups[i] = []*stepTree{t}
+	}
+	size := func(n int) (sum int64) {
+		for _, t := range groups[n] {
+			sum += t.bytes
+		}
+		return sum
+	}
+	for len(groups) > room {
+		at := 0
+		for n := 1; n+1 < len(groups); n++ {
+			if size(n)+size(n+1) < size(at)+size(at+1) {
+				at = n
+			}
+		}
+		groups = slices.Replace(groups, at, at+2, slices.Concat(groups[at], groups[at+1]))
+	}
+	for _, steps := range groups {
+		if len(steps) == 1 {
+			layers = append(layers, steps[0])
+			continue
+		}
+		l, err := (&unitState{loose: steps}).together(ctx, u)
+		if err != nil {
+			return nil, err
+		}
+		all := make([]int, len(l.items))
+		for i := range all {
+			all[i] = i
+		}
+		layers = append(layers, b.layersOf(u, l, [][]int{all})...)
+	}
+	if hinted(u.Stack) {
+		return restack(ctx, u, layers)
+	}
+	return layers, nil
+}
