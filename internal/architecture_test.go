@@ -20,7 +20,7 @@ var allowed = map[string]string{
 	"digest": "", "platform": "", "ignore": "", "credential": "", "event": "", "download": "",
 	"reference":            "digest",
 	"order":                "",
-	"lock":                 "digest",
+	"lock":                 "digest order",
 	"recipe":               "event platform reference",
 	"facts":                "recipe platform",
 	"image":                "digest platform",

@@ -103,6 +103,8 @@ type Options struct {
 	// Annotations are set on every image unless the recipe says otherwise.
 	Annotations map[string]string
 
+	// Weigh lets a preview tell what the layers of images hold.
+	Weigh bool
 	// Divisions are the rules of the lock, by image.
 	Divisions map[string]*order.Rules
 	// Predecessor gives the image of a unit that was published last, for policies that follow it; nil where there is none.
@@ -340,6 +342,7 @@ type unitState struct {
 	layers   []*stepTree   // of an image: what it is made of above its base, lowest first
 	expected int           // how many trees will be loose
 	follows  digest.Digest // the image whose division was followed
+	arranged bool
 
 	mutex   sync.Mutex
 	parts   map[*stepTree][]*stepTree

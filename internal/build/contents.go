@@ -28,6 +28,7 @@ type packedContents struct {
 	name    string // for messages
 	store   *store.Store
 	entries []tree.Entry
+	sources []string                                         // the archive, where it is a file of the project
 	blob    func(ctx context.Context) (io.ReadCloser, error) // of a layer
 	// walk visits the files of the archive in its order, by their names there.
 	walk func(ctx context.Context, visit func(path string, body io.Reader) error) error

@@ -86,7 +86,7 @@ func (b *builder) arrange(ctx context.Context, u *plan.Unit, s *unitState) error
 	default:
 		own, err = b.cold(ctx, u, s, room)
 	}
-	s.layers = slices.Concat(s.floor, own)
+	s.layers, s.arranged = slices.Concat(s.floor, own), err == nil
 	return err
 }
 

@@ -29,6 +29,8 @@ type UnitPreview struct {
 	BaseDigest digest.Digest
 	Needs      []string // units that it waits for
 	Steps      []StepPreview
+	Content    *Content // of an image that is weighed and whose steps are all known
+	Unknown    string   // why what an image holds is not known
 }
 
 // Forecast tells what would become of a step.
@@ -74,6 +76,11 @@ func Look(ctx context.Context, o Options) (*Preview, error) {
 		p.Units = append(p.Units, one)
 	}
 	p.critical()
+	if o.Weigh {
+		if err := b.contentsOf(ctx, p); err != nil {
+			return nil, err
+		}
+	}
 	return p, b.measure(p)
 }
 

@@ -42,6 +42,8 @@ type stepTree struct {
 	ran      *ran        // of a command
 	refilled atomic.Bool // the command ran again for its kept directory
 
+	twin *stepTree // that this one is an alias of
+
 	// Of a tree that is a layer of several steps, or of parts of some: these, and what history calls it.
 	of    []*stepTree
 	label string
@@ -75,6 +77,7 @@ func (t *stepTree) packedAs(c layer.Compression) *stepTree {
 // alias is the same tree for another step.
 func (t *stepTree) alias() *stepTree {
 	own := &stepTree{key: t.key, files: t.files, bytes: t.bytes, empty: t.empty, doubts: t.doubts, load: t.all}
+	own.twin = t
 	own.locate = func(ctx context.Context, _ []tree.Entry) (map[string]place, error) {
 		err := t.find(ctx)
 		return t.places, err

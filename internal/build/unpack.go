@@ -28,6 +28,7 @@ type archive struct {
 	id    string // names its bytes
 	open  func(ctx context.Context) (io.ReadCloser, error)
 	limit int64
+	file  string // of the project; empty: from an address
 }
 
 // unpack lays down what an archive holds.
@@ -129,7 +130,7 @@ func (b *builder) archiveOf(ctx context.Context, do plan.Unpack, task event.Task
 		if err != nil {
 			return nil, err
 		}
-		return &archive{do.Address, do.SHA256, got.open, do.AtMost}, nil
+		return &archive{do.Address, do.SHA256, got.open, do.AtMost, ""}, nil
 	}
 	got, err := b.pick(plan.Copy{}, do.From)
 	if err == nil {
@@ -144,7 +145,7 @@ func (b *builder) archiveOf(ctx context.Context, do plan.Unpack, task event.Task
 			return nil, err
 		}
 	}
-	return &archive{do.From, string(got.files.known[do.From].Content), open, do.AtMost}, nil
+	return &archive{do.From, string(got.files.known[do.From].Content), open, do.AtMost, do.From}, nil
 }
 
 func checkSum(ctx context.Context, name, want string, open func(context.Context) (io.ReadCloser, error)) error {
@@ -178,7 +179,7 @@ func (b *builder) readArchive(ctx context.Context, from *archive) (*packedConten
 	question := keyOfText(archiveNote + " " + from.id)
 	if note, found := b.o.Store.Note(question); found {
 		if entries, err := b.decodeArchive(string(note), from.limit); err == nil {
-			return b.packed(from.name, entries, walk), nil
+			return b.packedFrom(from, entries, walk), nil
 		}
 	}
 	entries, note, err := b.indexArchive(ctx, from)
@@ -186,7 +187,15 @@ func (b *builder) readArchive(ctx context.Context, from *archive) (*packedConten
 		return nil, fmt.Errorf("%s: %w", from.name, err)
 	}
 	_ = b.o.Store.PutNote(question, note)
-	return b.packed(from.name, entries, walk), nil
+	return b.packedFrom(from, entries, walk), nil
+}
+
+func (b *builder) packedFrom(from *archive, entries []tree.Entry, walk func(context.Context, func(string, io.Reader) error) error) *packedContents {
+	contents := b.packed(from.name, entries, walk)
+	if from.file != "" {
+		contents.sources = []string{from.file}
+	}
+	return contents
 }
 
 // decodeArchive reads a note of indexArchive. An archive that is larger than the recipe now allows is read again, for

@@ -1,7 +1,7 @@
-// Package lock reads and writes imbricat.lock: what the references of a recipe were resolved to, kept in version control
-// beside the recipe.
+// Package lock reads and writes imbricat.lock: what the references of a recipe were resolved to, and how the files of its
+// images are divided into layers, kept in version control beside the recipe.
 //
-// It is text in, text out; it asks no registry.
+// It is text in, text out; it asks no registry and decides nothing.
 package lock
 
 import (
@@ -15,6 +15,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/order"
 )
 
 // Version is the format that this program reads and writes.
@@ -23,14 +24,21 @@ const Version = 1
 // maxText bounds a lock, in bytes.
 const maxText = 16 << 20
 
-// Lock holds the digest of each base that is named by a tag, by the reference as the recipe gives it.
+// Lock holds the digest of each base that is named by a tag, by the reference as the recipe gives it, and the division
+// of each image that has one, by its name.
 type Lock struct {
-	Bases map[string]digest.Digest
+	Bases  map[string]digest.Digest
+	Images map[string]*order.Rules
 }
 
 type document struct {
 	Version int               `yaml:"imbricat-lock"`
 	Bases   map[string]string `yaml:"bases"`
+	Images  map[string][]part `yaml:"images"`
+}
+
+type part struct {
+	Paths []string `yaml:"paths"`
 }
 
 // Parse reads a lock. name is the file as messages show it.
@@ -47,7 +55,7 @@ func Parse(name string, text []byte) (*Lock, error) {
 	if d.Version != Version {
 		return nil, fmt.Errorf("%s has format %d; this version of imbricat reads format %d: `imbricat lock` writes it anew", name, d.Version, Version)
 	}
-	l := &Lock{Bases: map[string]digest.Digest{}}
+	l := &Lock{Bases: map[string]digest.Digest{}, Images: map[string]*order.Rules{}}
 	for reference, written := range d.Bases {
 		parsed, err := digest.Parse(written)
 		if err != nil {
@@ -55,20 +63,44 @@ func Parse(name string, text []byte) (*Lock, error) {
 		}
 		l.Bases[reference] = parsed
 	}
+	for image, parts := range d.Images {
+		lists := make([][]string, len(parts))
+		for i, p := range parts {
+			lists[i] = p.Paths
+		}
+		rules, err := order.NewRules(lists)
+		if err != nil {
+			return nil, fmt.Errorf("%s: the division of %s: %w; `imbricat lock` writes it anew", name, image, err)
+		}
+		l.Images[image] = rules
+	}
 	return l, nil
 }
 
-// Encode writes a lock; the same content gives the same bytes.
+// Encode writes a lock; the same content gives the same bytes. Each path has a line of its own, so that changes of several
+// people merge.
 func (l *Lock) Encode() []byte {
 	var out bytes.Buffer
-	fmt.Fprintf(&out, "# Written by `imbricat lock`: what the recipe's bases stand for. Keep it in version control.\nimbricat-lock: %d\n", Version)
+	fmt.Fprintf(&out, "# Written by `imbricat lock`: what the recipe's bases stand for, and which files share a layer. Keep it in version control.\nimbricat-lock: %d\n", Version)
 	if len(l.Bases) == 0 {
 		out.WriteString("bases: {}\n")
-		return out.Bytes()
+	} else {
+		out.WriteString("bases:\n")
 	}
-	out.WriteString("bases:\n")
 	for _, reference := range slices.Sorted(maps.Keys(l.Bases)) {
 		fmt.Fprintf(&out, "  %q: %s\n", reference, l.Bases[reference])
+	}
+	if len(l.Images) > 0 {
+		out.WriteString("images: # layers of each, lowest first; a path goes where the longest prefix of it stands\n")
+	}
+	for _, image := range slices.Sorted(maps.Keys(l.Images)) {
+		fmt.Fprintf(&out, "  %q:\n", image)
+		for _, paths := range l.Images[image].Parts {
+			out.WriteString("    - paths:\n")
+			for _, path := range paths {
+				fmt.Fprintf(&out, "        - %q\n", path)
+			}
+		}
 	}
 	return out.Bytes()
 }

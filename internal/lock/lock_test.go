@@ -7,14 +7,22 @@ import (
 	"pgregory.net/rapid"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/order"
 )
 
 func TestEncodeAndParse(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
-		l := &Lock{Bases: map[string]digest.Digest{}}
+		l := &Lock{Bases: map[string]digest.Digest{}, Images: map[string]*order.Rules{}}
 		for range rapid.IntRange(0, 4).Draw(r, "bases") {
 			name := rapid.StringMatching(`[a-z.]{1,9}(:[0-9]{2,4})?/[a-z/]{1,9}:[A-Za-z0-9._-]{1,5}`).Draw(r, "reference")
 			l.Bases[name] = digest.FromBytes([]byte(name))
+		}
+		for _, image := range rapid.SliceOfDistinct(rapid.StringMatching(`[a-z][a-z0-9-]{0,8}`), rapid.ID).Draw(r, "images") {
+			paths := rapid.SliceOfNDistinct(rapid.StringMatching(`/[ -~ä#:"'\\]{1,9}`), 0, 6, func(s string) string { return s }).Draw(r, "paths")
+			rules, err := order.NewRules([][]string{{"/"}, paths})
+			if err == nil {
+				l.Images[image] = rules
+			}
 		}
 		again, err := Parse("x", l.Encode())
 		require.NoError(r, err)
@@ -27,6 +35,8 @@ func TestEncodeAndParse(t *testing.T) {
 		"imbricat-lock: 1\nx: y":                 "is no lock",
 		"- a":                                    "is no lock",
 		"imbricat-lock: 1\nbases: {a: sha256:1}": "is no digest",
+		"imbricat-lock: 1\nimages: {gauge: [{paths: [/usr/]}]}":           "no part has /",
+		"imbricat-lock: 1\nimages: {gauge: [{paths: [/]}, {paths: [/]}]}": "/ belongs to two parts",
 	} {
 		_, err := Parse("imbricat.lock", []byte(text))
 		require.ErrorContains(t, err, want, text)

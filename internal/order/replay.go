@@ -169,29 +169,21 @@ func held(v *Version, layers [][]int) (before []Before) {
 // Locked divides by rules that are refreshed every so many versions, as the policy lock does.
 func Locked(history []Version, every int, o Options) Strategy {
 	var rules *Rules
-	var before []Before
 	return func(v int) [][]int {
-		at := &history[v]
+		items := history[v].Items
 		if v%every == 0 {
 			o.Versions = v
-			parts := cold(at.Items, o)
-			if v > 0 {
-				parts = Divide(at.Items, func(i int) string { return at.Same[i] }, before, o)
+			var was [][]int
+			if rules != nil {
+				was = rules.Ruled(items)
+			} else {
+				was = Cut(items, o.Most, o.Least)
 			}
-			places := map[int]int{}
-			var sorted []Part
-			for _, items := range Lay(parts, len(before), o) {
-				places[items[0]] = len(places)
-				sorted = append(sorted, Part{})
+			if r := Refresh(items, was, o); !r.Kept || rules == nil {
+				rules = r.Rules(items)
 			}
-			for _, p := range parts {
-				sorted[places[p.Items[0]]] = p
-			}
-			rules = RulesOf(at.Items, sorted)
 		}
-		layers := rules.Ruled(at.Items)
-		before = held(at, layers)
-		return layers
+		return rules.Ruled(items)
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // Rules say to which part a path belongs: to that with the longest prefix that covers it. A prefix is an absolute path;
@@ -19,6 +20,7 @@ type Rules struct {
 
 // NewRules checks rules: "/" must be in one part, and no prefix in two.
 func NewRules(parts [][]string) (*Rules, error) {
+	parts = slices.DeleteFunc(slices.Clone(parts), func(list []string) bool { return len(list) == 0 })
 	r := &Rules{Parts: parts, byPrefix: map[string]int{}}
 	for n, list := range parts {
 		for _, prefix := range list {
@@ -68,12 +70,18 @@ func RulesOf(items []Item, parts []Part) *Rules {
 	var walk func(f *folder, above int)
 	walk = func(f *folder, above int) {
 		own := f.choose(items, of, above, len(parts))
+		if own != above && !utf8.ValidString(f.path) {
+			own = above
+		}
 		if own != above {
 			say(own, strings.TrimSuffix("/"+f.path, "/")+"/")
 		}
 		for _, i := range f.items {
 			if of[i] == own || items[i].Size < slack && items[i].Hint == Unhinted && near(parts[of[i]].Chance, parts[own].Chance) {
 				continue
+			}
+			if !utf8.ValidString(items[i].Path) {
+				continue // no text can name it
 			}
 			say(of[i], "/"+items[i].Path)
 		}

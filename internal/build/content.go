@@ -1,0 +1,216 @@
+package build
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/order"
+	"imbricat/internal/plan"
+	"imbricat/internal/trace"
+	"imbricat/internal/tree"
+)
+
+// Content is what an image's own layers hold, for those who weigh its division.
+type Content struct {
+	Items []order.Item
+	// Hints that the recipe gives are in the items; changes are for the caller to set.
+	Same    []string   // identity of each item
+	Sources [][]string // of each item: the project's files that it is made of, slashes, relative to the project folder
+	Labels  []string   // of each item: the step that laid it down
+	Steps   [][]int    // items of each step, in the recipe's order
+	Layers  []ContentLayer
+	Room    int // how many layers there may be
+	Base    []digest.DiffID
+	Floor   int // layers of an image of the recipe that lie below
+}
+
+// ContentLayer is a layer as the build would make it.
+type ContentLayer struct {
+	Label  string
+	Items  []int
+	Size   int64 // bytes of its files and their heads
+	Packed int64 // bytes as it is stored; 0: it is not packed yet
+}
+
+// content describes what the layers of an arranged unit hold.
+func (b *builder) content(ctx context.Context, u *plan.Unit, s *unitState) (*Content, error) {
+	l, err := s.together(ctx, u)
+	if err != nil {
+		return nil, err
+	}
+	c := &Content{Items: l.items, Same: l.same, Sources: make([][]string, len(l.items)), Labels: make([]string, len(l.items)),
+		Steps: make([][]int, len(s.loose)), Floor: len(s.floor)}
+	if c.Room, err = s.room(u); err != nil {
+		return nil, err
+	}
+	if s.base != nil {
+		for _, id := range s.base.Config.RootFS.DiffIDs {
+			c.Base = append(c.Base, digest.DiffID(id))
+		}
+	}
+	made := &origins{b: b, runs: map[*stepTree][]string{}}
+	at := map[string]int{} // path → item
+	for i := range l.entries {
+		e := &l.entries[i]
+		n := l.of[i]
+		if n < 0 {
+			continue
+		}
+		at[e.Path] = n
+		t := l.steps[e.Layer]
+		if c.Labels[n] == "" {
+			c.Labels[n] = t.task.Label
+			c.Steps[e.Layer] = append(c.Steps[e.Layer], n)
+		}
+		if e.Kind == tree.File {
+			sources, err := made.of(ctx, t, e.At)
+			if err != nil {
+				return nil, err
+			}
+			c.Sources[n] = append(c.Sources[n], sources...)
+		}
+	}
+	for n := range c.Sources {
+		slices.Sort(c.Sources[n])
+		c.Sources[n] = slices.Compact(c.Sources[n])
+	}
+	return c, b.contentLayers(ctx, c, s, at)
+}
+
+func (b *builder) contentLayers(ctx context.Context, c *Content, s *unitState, at map[string]int) error {
+	layer := make([]int, len(c.Items)) // the highest layer that has the item
+	own := s.layers[len(s.floor):]
+	for n, t := range own {
+		entries, err := t.all(ctx)
+		if err != nil {
+			return err
+		}
+		one := ContentLayer{Label: t.history()}
+		for i := range entries {
+			one.Size += sizeInLayer(&entries[i])
+			if item, is := at[entries[i].Path]; is {
+				layer[item] = n
+			}
+		}
+		if record, found := b.o.Store.Record(t.layerKey()); found {
+			one.Packed = record.Layer.Size
+		}
+		c.Layers = append(c.Layers, one)
+	}
+	for item, n := range layer {
+		if n < len(c.Layers) {
+			c.Layers[n].Items = append(c.Layers[n].Items, item)
+		}
+	}
+	return nil
+}
+
+// origins finds which files of the project something is made of.
+type origins struct {
+	b    *builder
+	runs map[*stepTree][]string
+}
+
+// of follows a file of a step's tree to where it came from.
+func (o *origins) of(ctx context.Context, t *stepTree, at string) ([]string, error) {
+	for t.twin != nil {
+		t = t.twin
+	}
+	if t.ran != nil {
+		return o.run(ctx, t)
+	}
+	if err := t.find(ctx); err != nil {
+		return nil, err
+	}
+	switch where := t.places[at]; from := where.from.(type) {
+	case *sourceContents:
+		return []string{where.at}, nil
+	case *stepTree:
+		return o.of(ctx, from, where.at)
+	case *packedContents:
+		return from.sources, nil
+	}
+	return nil, nil
+}
+
+// run gives the project's files that a command read, as its trace tells: what it left may change when one of them does.
+func (o *origins) run(ctx context.Context, t *stepTree) ([]string, error) {
+	if known, is := o.runs[t]; is {
+		return known, nil
+	}
+	o.runs[t] = nil
+	var sources []string
+	read, whole := o.reads(t)
+	for u, s := range o.b.units {
+		if u.ID.String() != t.task.Unit+" "+t.task.Platform {
+			continue
+		}
+		for _, below := range slices.Concat(s.below, s.trees) {
+			if below == t {
+				break
+			}
+			entries, err := below.all(ctx)
+			if err != nil {
+				return nil, err
+			}
+			for i := range entries {
+				if entries[i].Kind != tree.File || !whole && !read[entries[i].Path] {
+					continue
+				}
+				more, err := o.of(ctx, below, entries[i].Path)
+				if err != nil {
+					return nil, err
+				}
+				sources = append(sources, more...)
+			}
+		}
+	}
+	slices.Sort(sources)
+	sources = slices.Compact(sources)
+	o.runs[t] = sources
+	return sources, nil
+}
+
+// reads gives the paths whose contents a command read; whole: all that it could see.
+func (o *origins) reads(t *stepTree) (map[string]bool, bool) {
+	if t.ran.record == nil || t.ran.record.Whole != "" {
+		return nil, true
+	}
+	learnt, err := o.b.learnt(t.ran.record)
+	if err != nil {
+		return nil, true
+	}
+	read := map[string]bool{}
+	for _, e := range learnt.Entries {
+		if e.Asked&(trace.Content|trace.Whole) != 0 {
+			read[e.Path] = true
+		}
+	}
+	return read, false
+}
+
+// contentsOf tells what the layers of images hold whose steps are all known.
+func (b *builder) contentsOf(ctx context.Context, p *Preview) error {
+	for i := range p.Units {
+		one := &p.Units[i]
+		s := b.units[one.Unit]
+		if !one.Unit.IsImage || s.err != nil {
+			continue
+		}
+		for _, step := range one.Steps {
+			if step.Forecast == Depends {
+				one.Unknown = step.Reason
+			}
+		}
+		if one.Unknown != "" || !s.arranged {
+			continue
+		}
+		var err error
+		if one.Content, err = b.content(ctx, one.Unit, s); err != nil {
+			return fmt.Errorf("%s: %w", one.Unit.ID, err)
+		}
+	}
+	return nil
+}

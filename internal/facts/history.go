@@ -1,0 +1,182 @@
+package facts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/go-git/go-git/v5/plumbing/object"
+)
+
+// Commit is a commit with the project's paths that it touched.
+type Commit struct {
+	ID    string
+	When  time.Time
+	Paths []string // slashes, relative to the project folder, sorted
+	Tag   string   // one of its tags, or empty
+}
+
+// Log lists the commits that touched paths for which touches answers true, oldest first, at most so many of the newest
+// ones. A merge touches what differs from all its parents. shallow tells that the clone lacks older commits.
+func (g *Git) Log(ctx context.Context, most int, touches func(path string) bool) (commits []Commit, shallow bool, err error) {
+	if g.head == nil {
+		return nil, false, nil
+	}
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	tags, err := g.tags()
+	if err != nil {
+		return nil, false, fmt.Errorf("reading git history: %w", err)
+	}
+	seen := map[plumbing.Hash]bool{g.head.Hash: true}
+	for frontier := []*object.Commit{g.head}; len(frontier) > 0 && len(commits) < most; {
+		c := frontier[len(frontier)-1]
+		frontier = frontier[:len(frontier)-1]
+		parents, err := g.parents(c)
+		if err != nil {
+			return nil, false, fmt.Errorf("reading git history: %w", err)
+		}
+		if len(parents) < len(c.ParentHashes) {
+			shallow = true
+			if len(parents) == 0 {
+				continue // it would seem to have made everything
+			}
+		}
+		paths, err := g.touchedPaths(ctx, c, parents, touches)
+		if err != nil {
+			return nil, false, fmt.Errorf("reading git history: %w", err)
+		}
+		if len(paths) > 0 {
+			commits = append(commits, Commit{c.Hash.String(), c.Committer.When.UTC(), paths, tags[c.Hash]})
+		}
+		frontier = enqueue(frontier, parents, seen)
+	}
+	slices.Reverse(commits)
+	return commits, shallow, nil
+}
+
+// touchedPaths lists the paths that a commit touched.
+func (g *Git) touchedPaths(ctx context.Context, c *object.Commit, parents []*object.Commit, touches func(path string) bool) ([]string, error) {
+	tree, err := c.Tree()
+	if err != nil {
+		return nil, err
+	}
+	before, err := treesOf(parents)
+	if err != nil {
+		return nil, err
+	}
+	counts := map[string]int{}
+	for _, old := range before {
+		if _, err := g.below(ctx, old, tree, "", func(path string) bool {
+			if touches(path) {
+				counts[path]++
+			}
+			return false
+		}); err != nil {
+			return nil, err
+		}
+	}
+	var paths []string
+	for path, n := range counts {
+		if n >= len(before) {
+			paths = append(paths, path)
+		}
+	}
+	slices.Sort(paths)
+	return paths, nil
+}
+
+// tags gives a tag of each commit that has some; the last in natural order of several.
+func (g *Git) tags() (map[plumbing.Hash]string, error) {
+	refs, err := g.repo.Tags()
+	if err != nil {
+		return nil, err
+	}
+	all := map[plumbing.Hash]string{}
+	err = refs.ForEach(func(ref *plumbing.Reference) error {
+		commit, err := g.repo.ResolveRevision(plumbing.Revision(ref.Name()))
+		if err != nil {
+			return nil // it names no commit
+		}
+		if name := ref.Name().Short(); all[*commit] == "" || lessNatural(all[*commit], name) {
+			all[*commit] = name
+		}
+		return nil
+	})
+	return all, err
+}
+
+// Blob is a file as a commit has it.
+type Blob struct {
+	ID   string
+	Size int64 // bytes
+}
+
+// Resolve gives the commit that a revision names.
+func (g *Git) Resolve(revision string) (string, error) {
+	if g.head == nil {
+		return "", errors.New("the project folder is in no git repository with a commit")
+	}
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	commit, err := g.repo.ResolveRevision(plumbing.Revision(revision))
+	if err != nil {
+		return "", fmt.Errorf("%q names no commit of the repository: %w", revision, err)
+	}
+	return commit.String(), nil
+}
+
+// Blobs gives the files of the project in a commit, by their paths, as far as wanted answers true.
+func (g *Git) Blobs(ctx context.Context, commit string, wanted func(path string) bool) (map[string]Blob, error) {
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	c, err := g.repo.CommitObject(plumbing.NewHash(commit))
+	if err != nil {
+		return nil, fmt.Errorf("reading the commit %s: %w", commit, err)
+	}
+	tree, err := c.Tree()
+	if err != nil {
+		return nil, fmt.Errorf("reading the commit %s: %w", commit, err)
+	}
+	all := map[string]Blob{}
+	walker := object.NewTreeWalker(tree, true, nil)
+	defer walker.Close()
+	for ctx.Err() == nil {
+		name, entry, err := walker.Next()
+		if err == io.EOF {
+			return all, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("reading the commit %s: %w", commit, err)
+		}
+		p, inside := g.inProject(name)
+		if !inside || !entry.Mode.IsFile() || !wanted(p) {
+			continue
+		}
+		size, err := tree.Size(name)
+		if err != nil {
+			size = 0 // a shallow or partial clone lacks it
+		}
+		all[p] = Blob{entry.Hash.String(), size}
+	}
+	return nil, ctx.Err()
+}
+
+// IsAncestor tells whether a commit comes before another one, or is it.
+func (g *Git) IsAncestor(before, after string) (bool, error) {
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	a, err := g.repo.CommitObject(plumbing.NewHash(before))
+	if err != nil {
+		return false, err
+	}
+	b, err := g.repo.CommitObject(plumbing.NewHash(after))
+	if err != nil {
+		return false, err
+	}
+	return a.IsAncestor(b)
+}
