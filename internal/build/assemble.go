@@ -3,7 +3,9 @@ package build
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -12,6 +14,7 @@ import (
 	"imbricat/internal/digest"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
+	"imbricat/internal/recipe"
 )
 
 const indexMediaType = v1.MediaTypeImageIndex
@@ -26,6 +29,15 @@ func (b *builder) assemble(ctx context.Context, u *plan.Unit, s *unitState) (Pla
 	a := &image.Assembly{
 		Platform: u.ID.Platform, Base: b.inherit(u, s), Settings: u.Settings,
 		Created: created, Annotations: b.annotations(u, s, created),
+	}
+	common := a.Annotations
+	if b.o.PolicyOf(u) != recipe.Cold {
+		// Of this platform's image alone: its index may cover others.
+		a.Annotations = maps.Clone(common)
+		a.Annotations[BelowKey] = strconv.Itoa(len(s.floor) + baseLayers(s))
+		if s.follows != "" {
+			a.Annotations[FollowsKey] = string(s.follows)
+		}
 	}
 	for _, t := range s.layers {
 		l := t.layer
@@ -42,7 +54,14 @@ func (b *builder) assemble(ctx context.Context, u *plan.Unit, s *unitState) (Pla
 	for _, l := range manifest.Layers {
 		result.Packed += l.Size
 	}
-	return result, created, a.Annotations, err
+	return result, created, common, err
+}
+
+func baseLayers(s *unitState) int {
+	if s.base == nil {
+		return 0
+	}
+	return len(s.base.Layers)
 }
 
 func (b *builder) put(mediaType string, document any) (digest.Descriptor, error) {

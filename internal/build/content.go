@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/order"
@@ -213,4 +214,65 @@ func (b *builder) contentsOf(ctx context.Context, p *Preview) error {
 		}
 	}
 	return nil
+}
+
+// With gives what images for two platforms hold, for a division that serves both. A path that both have counts with the
+// larger size. Layers and steps are those of the first.
+func (c *Content) With(other *Content) *Content {
+	all := *c
+	all.Items, all.Same, all.Sources, all.Labels = slices.Clone(c.Items), slices.Clone(c.Same), slices.Clone(c.Sources), slices.Clone(c.Labels)
+	at := map[string]int{}
+	for i := range c.Items {
+		at[c.Items[i].Path] = i
+	}
+	all.Room = min(c.Room, other.Room)
+	var added bool
+	for i, item := range other.Items {
+		n, both := at[item.Path]
+		if !both {
+			all.Items, all.Same = append(all.Items, item), append(all.Same, other.Same[i])
+			all.Sources, all.Labels = append(all.Sources, other.Sources[i]), append(all.Labels, other.Labels[i])
+			added = true
+			continue
+		}
+		all.Items[n].Size = max(all.Items[n].Size, item.Size)
+		all.Sources[n] = slices.Concat(all.Sources[n], other.Sources[i])
+		slices.Sort(all.Sources[n])
+		all.Sources[n] = slices.Compact(all.Sources[n])
+	}
+	if added {
+		all.sort()
+	}
+	return &all
+}
+
+// sort puts the items in the order of their paths. What the first platform's layers hold keeps its meaning.
+func (c *Content) sort() {
+	by := make([]int, len(c.Items))
+	for i := range by {
+		by[i] = i
+	}
+	slices.SortFunc(by, func(a, b int) int { return strings.Compare(c.Items[a].Path, c.Items[b].Path) })
+	now := make([]int, len(by)) // old place → new place
+	items, same, sources, labels := make([]order.Item, len(by)), make([]string, len(by)), make([][]string, len(by)), make([]string, len(by))
+	for place, i := range by {
+		now[i] = place
+		items[place], same[place], sources[place], labels[place] = c.Items[i], c.Same[i], c.Sources[i], c.Labels[i]
+	}
+	c.Items, c.Same, c.Sources, c.Labels = items, same, sources, labels
+	moved := func(list []int) []int {
+		list = slices.Clone(list)
+		for n, i := range list {
+			list[n] = now[i]
+		}
+		slices.Sort(list)
+		return list
+	}
+	c.Steps, c.Layers = slices.Clone(c.Steps), slices.Clone(c.Layers)
+	for n := range c.Steps {
+		c.Steps[n] = moved(c.Steps[n])
+	}
+	for n := range c.Layers {
+		c.Layers[n].Items = moved(c.Layers[n].Items)
+	}
 }

@@ -34,30 +34,36 @@ const (
 type Predecessor struct {
 	Digest digest.Digest
 	Layers [][]tree.Entry // its own, lowest first
-	// Past are the images before it, oldest first, each with what its own layers hold together.
-	Past [][]tree.Entry
+	// Past are the own layers of the images before it, the oldest image first.
+	Past [][][]tree.Entry
 }
 
-// policy says where a unit's division comes from; rules are nil but for the lock.
-func (b *builder) policy(u *plan.Unit) (recipe.Policy, *order.Rules) {
-	rules := b.o.Divisions[u.ID.Name]
+// Annotations of images that follow a published one.
+const (
+	FollowsKey = "dev.imbricat.follows"      // the image whose division was followed
+	BelowKey   = "dev.imbricat.layers-below" // how many layers lie below the image's own
+)
+
+// VersionOf gives what layers hold together, for comparing versions.
+func VersionOf(layers [][]tree.Entry) order.Version {
+	l := layTogether(layers, hintsOf(recipe.Stack{}))
+	return order.Version{Items: l.items, Same: l.same}
+}
+
+// PolicyOf says where a unit's division comes from.
+func (o *Options) PolicyOf(u *plan.Unit) recipe.Policy {
 	switch {
-	case u.Stack.Policy == recipe.Following && b.o.Predecessor != nil:
-		return recipe.Following, nil
-	case u.Stack.Policy == recipe.FromLock || u.Stack.Policy == "":
-		if rules != nil {
-			return recipe.FromLock, rules
-		}
+	case u.Stack.Policy == recipe.Following && o.Predecessor != nil:
+		return recipe.Following
+	case (u.Stack.Policy == recipe.FromLock || u.Stack.Policy == "") && o.Divisions[u.ID.Name] != nil:
+		return recipe.FromLock
 	}
-	return recipe.Cold, nil
+	return recipe.Cold
 }
 
 // room is how many layers a unit may have above those that it starts from.
 func (s *unitState) room(u *plan.Unit) (int, error) {
-	below := len(s.floor)
-	if s.base != nil {
-		below += len(s.base.Layers)
-	}
+	below := len(s.floor) + baseLayers(s)
 	if below >= recipe.MostLayers {
 		return 0, fmt.Errorf("what it starts from has %d layers, and machines that run images take %d", below, recipe.MostLayers)
 	}
@@ -66,9 +72,8 @@ func (s *unitState) room(u *plan.Unit) (int, error) {
 
 // early tells whether layers can be packed as steps end.
 func (b *builder) early(u *plan.Unit, s *unitState) bool {
-	policy, _ := b.policy(u)
 	room, err := s.room(u)
-	return err == nil && policy == recipe.Cold && len(s.loose)+len(u.Steps) <= room
+	return err == nil && b.o.PolicyOf(u) == recipe.Cold && len(s.loose)+len(u.Steps) <= room
 }
 
 // arrange decides on a unit's layers, lowest first. Every step must be known.
@@ -78,9 +83,9 @@ func (b *builder) arrange(ctx context.Context, u *plan.Unit, s *unitState) error
 		return err
 	}
 	var own []*stepTree
-	switch policy, rules := b.policy(u); policy {
+	switch b.o.PolicyOf(u) {
 	case recipe.FromLock:
-		own, err = b.ruled(ctx, u, s, rules, room)
+		own, err = b.ruled(ctx, u, s, b.o.Divisions[u.ID.Name], room)
 	case recipe.Following:
 		own, err = b.following(ctx, u, s, room)
 	default:
@@ -349,8 +354,7 @@ func (b *builder) following(ctx context.Context, u *plan.Unit, s *unitState, roo
 	before := layTogether(last.Layers, hintsOf(u.Stack))
 	history := make([]order.Version, 0, len(last.Past)+2)
 	for _, past := range last.Past {
-		was := layTogether([][]tree.Entry{past}, hintsOf(recipe.Stack{}))
-		history = append(history, order.Version{Items: was.items, Same: was.same})
+		history = append(history, VersionOf(past))
 	}
 	history = append(history, order.Version{Items: before.items, Same: before.same}, order.Version{Items: l.items, Same: l.same})
 	o.Versions = order.Learn(history)

@@ -20,6 +20,8 @@ import (
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
+	"imbricat/internal/lock"
+	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
@@ -79,7 +81,7 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 		Plan: p.plan, Store: st, Source: source, Memory: memory, Sink: sink,
 		Bases:   &bases{opener: opener, store: st, lock: held, sink: quiet(sink, p.recipe.Silence)},
 		Sandbox: s.sandbox(st), Secret: secretValue(dir), Jobs: int(s.cmd.Int("jobs")), KeepGoing: s.cmd.Bool("keep-going"),
-		Annotations: annotations, Project: dir, Download: download.New("imbricat/" + version()).Get,
+		Annotations: annotations, Project: dir, Divisions: divisions(held), Download: download.New("imbricat/" + version()).Get,
 		CommitTimes: func(ctx context.Context) (func(string) int64, error) {
 			times, err := p.facts.Git.Times(ctx)
 			return func(path string) int64 {
@@ -100,7 +102,18 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 			return layer.Epoch, nil
 		},
 	}
+	if followed(p.plan) {
+		o.Predecessor = (&predecessors{s: s, st: st, p: p.plan, roots: map[string]reference.Reference{}}).of
+	}
 	return o, func() { source.Close() }, nil
+}
+
+// divisions are those of a lock, if there is one.
+func divisions(l *lock.Lock) map[string]*order.Rules {
+	if l == nil {
+		return nil
+	}
+	return l.Images
 }
 
 // objectNames gives what version control calls the bytes of a file that is as it left it.
@@ -159,6 +172,7 @@ func runBuild(ctx context.Context, s *session) error {
 	log := s.beginEntry(st, p, &o)
 	result, err := build.Run(ctx, o)
 	log.end(ctx, result, err)
+	notePast(ctx, s, st, result)
 	publish(ctx, p, cache, result, o.Sink)
 	if err != nil && (result == nil || !o.KeepGoing) {
 		view.Close("")
@@ -270,6 +284,7 @@ func planCommand() *cli.Command {
 		Flags: []cli.Flag{platformFlag(), factFlag(),
 			&cli.BoolFlag{Name: "graph", Usage: "draw what waits for what, with the times of earlier builds and the critical path"},
 			shareFlags()[0], shareFlags()[1],
+			&cli.BoolFlag{Name: "volatility", Usage: "list how often what the images hold changes, and what changes along with it; asks the destinations too"},
 			&cli.BoolFlag{Name: "reasons", Usage: "tell every reason for a step that would run, not the first alone"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runPlan(ctx, newSession(c)) },
 	}
@@ -291,14 +306,22 @@ func runPlan(ctx context.Context, s *session) error {
 		return err
 	}
 	past := s.pastOf(st, view)
-	o.Past = past.past
+	o.Past, o.Weigh = past.past, true
 	preview, err := build.Look(ctx, o)
 	if err != nil {
 		return err
 	}
 	view.Close("")
 	document := planDocument(p, preview)
+	volatility := s.cmd.Bool("volatility")
+	if document.Stacks, err = s.stacks(ctx, &historian{s: s, p: p, st: st, far: volatility}, &o, preview, volatility); err != nil {
+		return err
+	}
 	return s.result(document, func() error {
+		if volatility {
+			report.WriteVolatility(s.out, s.paint, document.Stacks)
+			return nil
+		}
 		if s.cmd.Bool("graph") {
 			return report.WriteGraph(s.out, s.paint, document)
 		}

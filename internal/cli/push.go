@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/event"
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
@@ -104,6 +105,11 @@ func (s *session) ship(ctx context.Context, opener *transfer.Places, p *planned,
 			return err
 		}
 	}
+	for _, one := range shipments {
+		if err := s.shipIndexes(ctx, opener, st, one); err != nil {
+			view.Send(event.Warning{Code: event.Layers, Text: fmt.Sprintf("the indexes of %s are not published, so later divisions learn less: %s", one.image, err)})
+		}
+	}
 	for i, one := range shipments {
 		var err error
 		if one.result, err = one.under.Name(ctx); err != nil {
@@ -114,6 +120,15 @@ func (s *session) ship(ctx context.Context, opener *transfer.Places, p *planned,
 		}
 	}
 	return nil
+}
+
+// shipIndexes publishes what the layers of an image hold, where its division is kept or followed.
+func (s *session) shipIndexes(ctx context.Context, opener *transfer.Places, st *store.Store, one *shipment) error {
+	to, err := opener.Destination(one.to.Repository)
+	if err != nil {
+		return err
+	}
+	return errors.Join(publishIndexes(ctx, st, to, one.desc), to.Close())
 }
 
 // older tells why an image is older than the one that a tag stands on: its commit comes before the other's, or where nobody

@@ -26,7 +26,7 @@ func Refresh(items []Item, was [][]int, o Options) Refreshed {
 	for i := range old {
 		old[i].Old = i
 	}
-	r := Refreshed{Parts: old, Kept: true, Before: perVersion(old)}
+	r := Refreshed{Parts: old, Kept: true, Before: PerVersion(old)}
 	none := func(int) string { return "" }
 	candidates := [][]Part{Divide(items, none, nil, o)}
 	if len(was) > 0 {
@@ -62,7 +62,7 @@ func Refresh(items []Item, was [][]int, o Options) Refreshed {
 			r.Moved += p.Size
 		}
 	}
-	r.Version = perVersion(r.Parts)
+	r.Version = PerVersion(r.Parts)
 	return r
 }
 
@@ -79,8 +79,8 @@ func (r *Refreshed) Rules(items []Item) *Rules {
 	return RulesOf(items, sorted)
 }
 
-// perVersion gives the bytes that a version is expected to push.
-func perVersion(parts []Part) (sum int64) {
+// PerVersion gives the bytes that a version is expected to push.
+func PerVersion(parts []Part) (sum int64) {
 	for _, p := range parts {
 		sum += times(p.Size, p.Chance)
 	}

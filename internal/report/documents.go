@@ -247,6 +247,7 @@ type Plan struct {
 	Left      int            `json:"leftOut"` // files left out by patterns
 	LeftBytes int64          `json:"leftOutBytes"`
 	Seconds   float64        `json:"expectedSeconds"` // along the critical path, as earlier builds took
+	Stacks    []Stack        `json:"stacks"`          // of the images, by platform
 }
 
 // PlannedImage is an image with where it is published.
@@ -362,6 +363,7 @@ func WritePlan(w io.Writer, p Paint, plan *Plan, every bool) error {
 			}
 		}
 	}
+	WriteStacks(w, p, plan.Stacks)
 	fmt.Fprintf(w, "\ntaken in: %s, %s; left out: %s, %s\n", Count(plan.Files, "file"), Size(plan.Bytes), Count(plan.Left, "file"), Size(plan.LeftBytes))
 	for _, i := range plan.Images {
 		for _, d := range i.Destinations {

@@ -99,11 +99,62 @@ type Lock struct {
 	File        string                   `json:"file"`
 	Bases       map[string]digest.Digest `json:"bases"`
 	Differences []lock.Difference        `json:"differences"` // what changed, or would
+	Images      []LockedImage            `json:"images"`      // that the lock divides into layers
 	Stale       bool                     `json:"stale"`
 	Written     bool                     `json:"written"`
 }
 
-// WriteLock writes what the bases stand for.
+// LockedImage is the division of an image. Sizes are in bytes, before compression.
+type LockedImage struct {
+	Image    string `json:"image"`
+	Layers   int    `json:"layers"`
+	Lines    int    `json:"lines"` // of the lock
+	Changed  bool   `json:"changed"`
+	History  string `json:"history"` // what tells how files change: registry, git, store, or empty
+	Versions int    `json:"versions"`
+	Shallow  bool   `json:"shallow"`
+	Static   bool   `json:"static"` // a cut by folders did better on the newest versions than what their past tells
+	Before   int64  `json:"before"` // expected to be pushed of a version with the division that was there
+	After    int64  `json:"after"`  // expected with this one
+	Moved    int64  `json:"moved"`  // pushed once for it
+	Note     string `json:"note,omitempty"`
+}
+
+// writeLocked writes what became of divisions.
+func writeLocked(w io.Writer, p Paint, images []LockedImage) {
+	for _, i := range images {
+		mark := p.Muted("○ unchanged")
+		if i.Changed {
+			mark = p.Accent("● divided  ")
+		}
+		if i.Note != "" {
+			if !i.Changed {
+				mark = p.Muted("· undivided")
+			}
+			fmt.Fprintf(w, "%s  %s  %s\n", mark, p.Bold(i.Image), i.Note)
+			continue
+		}
+		from := map[string]string{"registry": "published version", "git": "commit", "store": "earlier build"}[i.History]
+		text := Count(i.Layers, "layer")
+		if from != "" {
+			text += ", from " + Count(i.Versions, from)
+		}
+		if i.Shallow {
+			text += " (a shallow clone: older commits are not seen)"
+		}
+		fmt.Fprintf(w, "%s  %s  %s\n", mark, p.Bold(i.Image), text)
+		saves := fmt.Sprintf("a version is expected to push %s", Size(i.After))
+		if i.Changed && i.Before != i.After {
+			saves += fmt.Sprintf(" instead of %s; moving to it pushes %s once", Size(i.Before), Size(i.Moved))
+		}
+		if i.Static {
+			saves += "; cut by folders, which did better lately than what the past tells"
+		}
+		fmt.Fprintln(w, p.Muted("             "+saves))
+	}
+}
+
+// WriteLock writes what the bases stand for, and what became of divisions.
 func WriteLock(w io.Writer, p Paint, l *Lock) error {
 	changed := map[string]lock.Difference{}
 	for _, d := range l.Differences {
@@ -124,15 +175,20 @@ func WriteLock(w io.Writer, p Paint, l *Lock) error {
 			fmt.Fprintf(w, "%s  %s\n", p.Accent("● gone     "), d.Reference)
 		}
 	}
+	writeLocked(w, p, l.Images)
+	what := Count(len(l.Bases), "base")
+	if n := len(l.Images); n > 0 {
+		what += ", " + Count(n, "division")
+	}
 	switch {
 	case l.Written:
-		_, err := fmt.Fprintf(w, "wrote %s: %s\n", l.File, Count(len(l.Bases), "base"))
+		_, err := fmt.Fprintf(w, "wrote %s: %s\n", l.File, what)
 		return err
-	case !l.Stale && len(l.Bases) == 0:
+	case !l.Stale && len(l.Bases)+len(l.Images) == 0:
 		_, err := fmt.Fprintln(w, "the recipe names no base by a tag: there is nothing to lock")
 		return err
 	case !l.Stale:
-		_, err := fmt.Fprintf(w, "%s is up to date: %s\n", l.File, Count(len(l.Bases), "base"))
+		_, err := fmt.Fprintf(w, "%s is up to date: %s\n", l.File, what)
 		return err
 	}
 	return nil
