@@ -17,14 +17,28 @@ import (
 type Content struct {
 	Items []order.Item
 	// Hints that the recipe gives are in the items; changes are for the caller to set.
-	Same    []string   // identity of each item
-	Sources [][]string // of each item: the project's files that it is made of, slashes, relative to the project folder
-	Labels  []string   // of each item: the step that laid it down
-	Steps   [][]int    // items of each step, in the recipe's order
+	Same    []string // identity of each item
+	Origins []Origin // of each item
+	Labels  []string // of each item: the step that laid it down
+	Steps   [][]int  // items of each step, in the recipe's order
 	Layers  []ContentLayer
 	Room    int // how many layers there may be
 	Base    []digest.DiffID
 	Floor   int // layers of an image of the recipe that lie below
+}
+
+// Origin is what something is made of: files of the project, with slashes, relative to the project folder, sorted.
+type Origin struct {
+	Sources []string
+	Copied  bool // it is the one source as it is
+}
+
+// join adds what else something is made of.
+func (o *Origin) join(other Origin) {
+	o.Copied = len(o.Sources) == 0 && other.Copied || o.Copied && slices.Equal(o.Sources, other.Sources)
+	o.Sources = slices.Concat(o.Sources, other.Sources)
+	slices.Sort(o.Sources)
+	o.Sources = slices.Compact(o.Sources)
 }
 
 // ContentLayer is a layer as the build would make it.
@@ -41,7 +55,7 @@ func (b *builder) content(ctx context.Context, u *plan.Unit, s *unitState) (*Con
 	if err != nil {
 		return nil, err
 	}
-	c := &Content{Items: l.items, Same: l.same, Sources: make([][]string, len(l.items)), Labels: make([]string, len(l.items)),
+	c := &Content{Items: l.items, Same: l.same, Origins: make([]Origin, len(l.items)), Labels: make([]string, len(l.items)),
 		Steps: make([][]int, len(s.loose)), Floor: len(s.floor)}
 	if c.Room, err = s.room(u); err != nil {
 		return nil, err
@@ -66,16 +80,12 @@ func (b *builder) content(ctx context.Context, u *plan.Unit, s *unitState) (*Con
 			c.Steps[e.Layer] = append(c.Steps[e.Layer], n)
 		}
 		if e.Kind == tree.File {
-			sources, err := made.of(ctx, t, e.At)
+			origin, err := made.of(ctx, t, e.At)
 			if err != nil {
 				return nil, err
 			}
-			c.Sources[n] = append(c.Sources[n], sources...)
+			c.Origins[n].join(origin)
 		}
-	}
-	for n := range c.Sources {
-		slices.Sort(c.Sources[n])
-		c.Sources[n] = slices.Compact(c.Sources[n])
 	}
 	return c, b.contentLayers(ctx, c, s, at)
 }
@@ -115,25 +125,26 @@ type origins struct {
 }
 
 // of follows a file of a step's tree to where it came from.
-func (o *origins) of(ctx context.Context, t *stepTree, at string) ([]string, error) {
+func (o *origins) of(ctx context.Context, t *stepTree, at string) (Origin, error) {
 	for t.twin != nil {
 		t = t.twin
 	}
 	if t.ran != nil {
-		return o.run(ctx, t)
+		sources, err := o.run(ctx, t)
+		return Origin{Sources: sources}, err
 	}
 	if err := t.find(ctx); err != nil {
-		return nil, err
+		return Origin{}, err
 	}
 	switch where := t.places[at]; from := where.from.(type) {
 	case *sourceContents:
-		return []string{where.at}, nil
+		return Origin{[]string{where.at}, true}, nil
 	case *stepTree:
 		return o.of(ctx, from, where.at)
 	case *packedContents:
-		return from.sources, nil
+		return Origin{Sources: from.sources}, nil
 	}
-	return nil, nil
+	return Origin{}, nil
 }
 
 // run gives the project's files that a command read, as its trace tells: what it left may change when one of them does.
@@ -164,7 +175,7 @@ func (o *origins) run(ctx context.Context, t *stepTree) ([]string, error) {
 				if err != nil {
 					return nil, err
 				}
-				sources = append(sources, more...)
+				sources = append(sources, more.Sources...)
 			}
 		}
 	}
@@ -220,7 +231,7 @@ func (b *builder) contentsOf(ctx context.Context, p *Preview) error {
 // larger size. Layers and steps are those of the first.
 func (c *Content) With(other *Content) *Content {
 	all := *c
-	all.Items, all.Same, all.Sources, all.Labels = slices.Clone(c.Items), slices.Clone(c.Same), slices.Clone(c.Sources), slices.Clone(c.Labels)
+	all.Items, all.Same, all.Origins, all.Labels = slices.Clone(c.Items), slices.Clone(c.Same), slices.Clone(c.Origins), slices.Clone(c.Labels)
 	at := map[string]int{}
 	for i := range c.Items {
 		at[c.Items[i].Path] = i
@@ -231,14 +242,12 @@ func (c *Content) With(other *Content) *Content {
 		n, both := at[item.Path]
 		if !both {
 			all.Items, all.Same = append(all.Items, item), append(all.Same, other.Same[i])
-			all.Sources, all.Labels = append(all.Sources, other.Sources[i]), append(all.Labels, other.Labels[i])
+			all.Origins, all.Labels = append(all.Origins, other.Origins[i]), append(all.Labels, other.Labels[i])
 			added = true
 			continue
 		}
 		all.Items[n].Size = max(all.Items[n].Size, item.Size)
-		all.Sources[n] = slices.Concat(all.Sources[n], other.Sources[i])
-		slices.Sort(all.Sources[n])
-		all.Sources[n] = slices.Compact(all.Sources[n])
+		all.Origins[n].join(other.Origins[i])
 	}
 	if added {
 		all.sort()
@@ -254,12 +263,12 @@ func (c *Content) sort() {
 	}
 	slices.SortFunc(by, func(a, b int) int { return strings.Compare(c.Items[a].Path, c.Items[b].Path) })
 	now := make([]int, len(by)) // old place → new place
-	items, same, sources, labels := make([]order.Item, len(by)), make([]string, len(by)), make([][]string, len(by)), make([]string, len(by))
+	items, same, origins, labels := make([]order.Item, len(by)), make([]string, len(by)), make([]Origin, len(by)), make([]string, len(by))
 	for place, i := range by {
 		now[i] = place
-		items[place], same[place], sources[place], labels[place] = c.Items[i], c.Same[i], c.Sources[i], c.Labels[i]
+		items[place], same[place], origins[place], labels[place] = c.Items[i], c.Same[i], c.Origins[i], c.Labels[i]
 	}
-	c.Items, c.Same, c.Sources, c.Labels = items, same, sources, labels
+	c.Items, c.Same, c.Origins, c.Labels = items, same, origins, labels
 	moved := func(list []int) []int {
 		list = slices.Clone(list)
 		for n, i := range list {

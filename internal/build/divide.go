@@ -26,14 +26,17 @@ import (
 const (
 	// leastPart is the size in bytes below which a part of a step is not worth a layer where nothing but sizes is known.
 	leastPart = 4 << 20
+	// leastFollowed is that of a first image that others are to follow: its parts are divided again with what changes.
+	leastFollowed = 256 << 10
 	// mostParts is into how many parts a step is cut at most where nothing but sizes is known.
 	mostParts = 8
 )
 
 // Predecessor is the image that was published last, for one platform.
 type Predecessor struct {
-	Digest digest.Digest
-	Layers [][]tree.Entry // its own, lowest first
+	Digest  digest.Digest
+	Follows digest.Digest  // the image whose division it followed
+	Layers  [][]tree.Entry // its own, lowest first
 	// Past are the own layers of the images before it, the oldest image first.
 	Past [][][]tree.Entry
 }
@@ -346,9 +349,9 @@ func (b *builder) following(ctx context.Context, u *plan.Unit, s *unitState, roo
 	if err != nil {
 		return nil, err
 	}
-	o := order.Options{Most: room, Least: leastPart}
+	o := order.Options{Most: room, Least: leastFollowed}
 	if last == nil {
-		return b.layersOf(u, l, order.Lay(order.Assess(l.items, order.Cut(l.items, room, leastPart), o), 0, o)), nil
+		return b.layersOf(u, l, order.Lay(order.Assess(l.items, order.Cut(l.items, room, o.Least), o), 0, o)), nil
 	}
 	s.follows = last.Digest
 	before := layTogether(last.Layers, hintsOf(u.Stack))
@@ -366,7 +369,19 @@ func (b *builder) following(ctx context.Context, u *plan.Unit, s *unitState, roo
 		held[before.layer[i]][item.Path] = before.same[i]
 	}
 	parts := order.Divide(l.items, func(i int) string { return l.same[i] }, held, o)
+	if len(parts) == len(held) && !slices.ContainsFunc(parts, func(p order.Part) bool { return p.Old < 0 }) {
+		s.follows = last.Follows // nothing changed, so it is to be the same image again
+		slices.SortFunc(parts, func(a, b order.Part) int { return a.Old - b.Old })
+		return b.layersOf(u, l, itemsOf(parts)), nil
+	}
 	return b.layersOf(u, l, order.Lay(parts, len(held), o)), nil
+}
+
+func itemsOf(parts []order.Part) (lists [][]int) {
+	for _, p := range parts {
+		lists = append(lists, p.Items)
+	}
+	return lists
 }
 
 // cold divides each step by paths and sizes alone. The order is the recipe's, but for what hints say.

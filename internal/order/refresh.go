@@ -5,6 +5,9 @@ import "slices"
 // LockHorizon is how many versions a division that is kept in a lock is expected to serve.
 const LockHorizon = 10
 
+// lockOverhead is what a layer of a kept division costs besides its bytes, in bytes: the requests that it takes.
+const lockOverhead = 32 << 10
+
 // Refreshed is what became of a division that is kept.
 type Refreshed struct {
 	Parts   []Part
@@ -20,7 +23,7 @@ type Refreshed struct {
 // by folder and package on the newest third of the history, knowing only what came before.
 func Refresh(items []Item, was [][]int, o Options) Refreshed {
 	t := o.tuned()
-	t.Horizon = LockHorizon
+	t.Horizon, t.Overhead = LockHorizon, max(t.Overhead, lockOverhead)
 	o.Tuning = t
 	old := Assess(items, was, o)
 	for i := range old {

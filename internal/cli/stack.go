@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"context"
+
+	"imbricat/internal/build"
+	"imbricat/internal/order"
+	"imbricat/internal/recipe"
+	"imbricat/internal/report"
+)
+
+// stacks describes the layers of the images of a preview. far says whether registries are asked for history.
+func (s *session) stacks(ctx context.Context, h *historian, o *build.Options, preview *build.Preview, volatility bool) ([]report.Stack, error) {
+	list := []report.Stack{}
+	for i := range preview.Units {
+		one := &preview.Units[i]
+		if !one.Unit.IsImage {
+			continue
+		}
+		d := report.Stack{Image: one.Unit.ID.Name, Platform: one.Unit.ID.Platform.String(), Unknown: one.Unknown, Layers: []report.StackLayer{},
+			Policy: string(o.PolicyOf(one.Unit)), Costs: []report.StackCost{}}
+		if one.Content == nil {
+			list = append(list, d)
+			continue
+		}
+		k, err := h.learn(ctx, one.Unit, one.Content)
+		if err != nil {
+			return nil, err
+		}
+		d.History, d.Versions, d.Shallow, d.Described, d.Base = k.Source, k.Versions, k.Shallow, k.described(), len(one.Content.Base)
+		drawStack(&d, one.Content, k)
+		if volatility {
+			for _, v := range volatilities(one.Content, k) {
+				d.Volatile = append(d.Volatile, report.Volatile{Path: v.Path, Step: v.Step, Items: v.Items, Bytes: v.Bytes,
+					Changes: v.Changes, Share: v.Share, Hint: v.Hint, With: append([]string{}, v.With...)})
+			}
+		}
+		list = append(list, d)
+	}
+	return list, nil
+}
+
+// drawStack adds the layers, and what they, the recipe's own order and a single layer are expected to cost.
+func drawStack(d *report.Stack, c *build.Content, k learnt) {
+	var lists [][]int
+	var packed, unpacked int64
+	for _, l := range c.Layers {
+		lists = append(lists, l.Items)
+		if l.Packed > 0 {
+			packed, unpacked = packed+l.Packed, unpacked+l.Size
+		}
+	}
+	shrink := 1.0 // of what is not packed yet nothing better is known
+	if unpacked > 0 {
+		shrink = float64(packed) / float64(unpacked)
+	}
+	o := optionsFor(c, k)
+	parts := order.Assess(c.Items, lists, o)
+	for i, l := range c.Layers {
+		parts[i].Size = l.Size
+		d.Layers = append(d.Layers, report.StackLayer{Label: l.Label, Items: len(l.Items), Unpacked: l.Size, Packed: l.Packed,
+			Volatility: fraction(parts[i].Chance), Floor: i < 0})
+	}
+	single := make([]int, len(c.Items))
+	for i := range single {
+		single[i] = i
+	}
+	var steps [][]int
+	for _, list := range c.Steps {
+		if len(list) > 0 {
+			steps = append(steps, list)
+		}
+	}
+	for _, one := range []struct {
+		name  string
+		parts []order.Part
+	}{
+		{"this stack", parts},
+		{"the recipe's own order", order.Assess(c.Items, steps, o)},
+		{"one layer", order.Assess(c.Items, [][]int{single}, o)},
+	} {
+		cost := costOf(one.name, one.parts, shrink)
+		d.Costs = append(d.Costs, cost)
+	}
+}
+
+func fraction(s order.Share) float64 { return float64(s) / float64(order.One) }
+
+// costOf gives what a version is expected to cost with layers, lowest first.
+func costOf(name string, parts []order.Part, shrink float64) report.StackCost {
+	c := report.StackCost{Name: name, Layers: len(parts)}
+	var weights []order.Weight
+	var places []int
+	pushed := 0.0
+	for i, p := range parts {
+		pushed += float64(p.Size) * fraction(p.Chance) * shrink
+		weights, places = append(weights, order.Weight{Size: p.Size, Chance: p.Chance}), append(places, i)
+	}
+	c.Pushed, c.Pulled, c.Unpacked = int64(pushed), int64(pushed), order.Expected(weights, places)
+	return c
+}
+
+// divisible tells whether the lock divides an image.
+func divisible(s recipe.Stack) bool { return s.Policy == "" || s.Policy == recipe.FromLock }
