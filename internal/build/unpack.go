@@ -29,6 +29,16 @@ type archive struct {
 	open  func(ctx context.Context) (io.ReadCloser, error)
 	limit int64
 	file  string // of the project; empty: from an address
+	// spread are patterns of archives in it that become folders with what they hold.
+	spread []string
+}
+
+// key names what is read of an archive.
+func (a *archive) key() string {
+	if len(a.spread) == 0 {
+		return a.id
+	}
+	return fmt.Sprintf("%s spread %q", a.id, a.spread)
 }
 
 // unpack lays down what an archive holds.
@@ -37,7 +47,7 @@ func (b *builder) unpack(ctx context.Context, c *composer, do plan.Unpack, task 
 	if err != nil {
 		return err
 	}
-	contents, _, err := b.archives.do(fmt.Sprintf("%s %d", from.id, from.limit), func() (*packedContents, error) { return b.readArchive(ctx, from) })
+	contents, _, err := b.archives.do(fmt.Sprintf("%s %d", from.key(), from.limit), func() (*packedContents, error) { return b.readArchive(ctx, from) })
 	if err != nil {
 		return err
 	}
@@ -130,7 +140,7 @@ func (b *builder) archiveOf(ctx context.Context, do plan.Unpack, task event.Task
 		if err != nil {
 			return nil, err
 		}
-		return &archive{do.Address, do.SHA256, got.open, do.AtMost, ""}, nil
+		return &archive{name: do.Address, id: do.SHA256, open: got.open, limit: do.AtMost, spread: do.Spread}, nil
 	}
 	got, err := b.pick(plan.Copy{}, do.From)
 	if err == nil {
@@ -145,7 +155,7 @@ func (b *builder) archiveOf(ctx context.Context, do plan.Unpack, task event.Task
 			return nil, err
 		}
 	}
-	return &archive{do.From, string(got.files.known[do.From].Content), open, do.AtMost, do.From}, nil
+	return &archive{name: do.From, id: string(got.files.known[do.From].Content), open: open, limit: do.AtMost, file: do.From, spread: do.Spread}, nil
 }
 
 func checkSum(ctx context.Context, name, want string, open func(context.Context) (io.ReadCloser, error)) error {
@@ -176,7 +186,7 @@ func (b *builder) readArchive(ctx context.Context, from *archive) (*packedConten
 			return visit(e.Path, body)
 		})
 	}
-	question := keyOfText(archiveNote + " " + from.id)
+	question := keyOfText(archiveNote + " " + from.key())
 	if note, found := b.o.Store.Note(question); found {
 		if entries, err := b.decodeArchive(string(note), from.limit); err == nil {
 			return b.packedFrom(from, entries, walk), nil
@@ -256,8 +266,45 @@ func (b *builder) indexArchive(ctx context.Context, from *archive) ([]tree.Entry
 	return entries, append(append(marked, '\n', '\n'), tree.EncodeEntries(entries)...), err
 }
 
-// walkArchive visits the entries of an archive, whose first bytes tell what it is.
+// mostNested is how deep archives in archives are spread out.
+const mostNested = 4
+
+// walkArchive visits the entries of an archive. Archives in it that are to be spread out are visited as folders.
 func walkArchive(ctx context.Context, from *archive, temporary func() (string, error), visit func(*tree.Entry, io.Reader) error) error {
+	if len(from.spread) == 0 {
+		return walkPlain(ctx, from, temporary, visit)
+	}
+	spread := ignore.New(from.spread...)
+	var within func(above string, depth int) func(e *tree.Entry, body io.Reader) error
+	within = func(above string, depth int) func(e *tree.Entry, body io.Reader) error {
+		return func(e *tree.Entry, body io.Reader) error {
+			if above != "" {
+				if e.Path = tree.Join(above, e.Path); e.Kind == tree.Hardlink {
+					e.Target = tree.Join(above, e.Target)
+				}
+			}
+			if e.Kind != tree.File || depth == mostNested || !spread.Match(e.Path, false) {
+				return visit(e, body)
+			}
+			at := e.Path
+			if e.Size > from.limit {
+				return fmt.Errorf("spreading out %q: it has more than %d bytes: allow more with at-most: where that is right", at, from.limit)
+			}
+			if err := visit(&tree.Entry{Path: at, Kind: tree.Folder, Mode: 0o755, UID: e.UID, GID: e.GID}, strings.NewReader("")); err != nil {
+				return err
+			}
+			inner := &archive{name: at, limit: from.limit, open: func(context.Context) (io.ReadCloser, error) { return io.NopCloser(io.LimitReader(body, from.limit)), nil }}
+			if err := walkPlain(ctx, inner, temporary, within(at, depth+1)); err != nil {
+				return fmt.Errorf("spreading out %q: %w", at, err)
+			}
+			return nil
+		}
+	}
+	return walkPlain(ctx, from, temporary, within("", 0))
+}
+
+// walkPlain visits the entries of an archive, whose first bytes tell what it is.
+func walkPlain(ctx context.Context, from *archive, temporary func() (string, error), visit func(*tree.Entry, io.Reader) error) error {
 	f, err := from.open(ctx)
 	if err != nil {
 		return err

@@ -379,7 +379,7 @@ func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {
 const defaultAtMost = 4 << 30
 
 func (e *evaluator) unpack(do *recipe.Unpack) Unpack {
-	u := Unpack{FromPos: do.From.Pos, To: e.target(do.To), Strip: do.Strip, LeaveOut: do.LeaveOut, AtMost: do.AtMost, Mode: e.mode(do.Mode)}
+	u := Unpack{FromPos: do.From.Pos, To: e.target(do.To), Strip: do.Strip, LeaveOut: do.LeaveOut, Spread: do.Spread, AtMost: do.AtMost, Mode: e.mode(do.Mode)}
 	if u.AtMost == 0 {
 		u.AtMost = defaultAtMost
 	}

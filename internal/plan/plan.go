@@ -156,6 +156,7 @@ type Unpack struct {
 	To       Target
 	Strip    int
 	LeaveOut []string
+	Spread   []string
 	AtMost   int64  // bytes that it may unpack to
 	Owner    *Owner // nil: as the archive says
 	OwnerPos recipe.Pos

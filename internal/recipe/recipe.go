@@ -188,7 +188,8 @@ type Unpack struct {
 	To       Template
 	Strip    int // leading elements of names to drop
 	LeaveOut []string
-	AtMost   int64 // bytes that the archive may unpack to; 0: the default
+	Spread   []string // patterns of archives in it that become folders
+	AtMost   int64    // bytes that the archive may unpack to; 0: the default
 	Access
 }
 

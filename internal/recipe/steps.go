@@ -165,6 +165,7 @@ func (d *decoder) unpackStep(n *yaml.Node) Action {
 		field{key: "sha256", read: func(n *yaml.Node) { u.SHA256 = d.checksum(n) }},
 		field{key: "strip", read: func(n *yaml.Node) { u.Strip = d.number(n, "strip", 0, 100) }},
 		field{key: "leave-out", read: func(n *yaml.Node) { u.LeaveOut = d.words(n, "leave-out", true) }},
+		field{key: "spread", read: func(n *yaml.Node) { u.Spread = d.words(n, "spread", true) }},
 		field{key: "at-most", read: func(n *yaml.Node) { u.AtMost = d.size(n, "at-most") }},
 	)...)
 	if text, constant := u.From.Constant(); constant && u.From.Given && IsAddress(text) && !u.SHA256.Given {

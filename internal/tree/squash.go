@@ -16,7 +16,6 @@ type Squashed struct {
 // other. The result is sorted by path, an opaque mark behind its folder. Of hard links the first name is the file.
 func Squash(layers [][]Entry) []Squashed {
 	root := &squashNode{}
-	var links []*Squashed
 	for l, entries := range layers {
 		for i := range entries {
 			switch e := &entries[i]; e.Kind {
@@ -43,7 +42,6 @@ func Squash(layers [][]Entry) []Squashed {
 				continue
 			}
 			root.at(link.Path).put(link) // to what lies below all
-			links = append(links, link)
 		}
 	}
 	var all []Squashed
