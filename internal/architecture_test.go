@@ -26,6 +26,7 @@ var allowed = map[string]string{
 	"image":                "digest platform",
 	"plan":                 "recipe platform reference image",
 	"tree":                 "digest ignore",
+	"tree/treetest":        "digest tree",
 	"layer":                "digest tree",
 	"layout":               "digest",
 	"store":                "digest layout",

@@ -313,7 +313,7 @@ func newBuilder(o Options) *builder {
 	}
 	b.jobs = make(chan struct{}, o.Jobs)
 	for _, u := range o.Plan.Units {
-		b.units[u] = &unitState{done: make(chan struct{}), parts: map[*stepTree][]*stepTree{}}
+		b.units[u] = &unitState{done: make(chan struct{}), parts: map[*stepTree]*divided{}}
 	}
 	return b
 }
@@ -345,7 +345,7 @@ type unitState struct {
 	arranged bool
 
 	mutex   sync.Mutex
-	parts   map[*stepTree][]*stepTree
+	parts   map[*stepTree]*divided
 	view    *tree.View  // what lies below, without what is pending
 	pending []*stepTree // laid over the view when somebody looks at it
 	bare    bool        // the view is empty

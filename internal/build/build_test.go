@@ -20,6 +20,7 @@ import (
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/layer"
+	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
@@ -41,6 +42,9 @@ type site struct {
 	box    *sandbox.Box
 	fresh  []string
 	forget func(e trace.Entry) bool
+	// How images are divided.
+	divisions   map[string]*order.Rules
+	predecessor func(context.Context, *plan.Unit) (*Predecessor, error)
 
 	mutex  sync.Mutex
 	events []event.Event
@@ -86,7 +90,7 @@ func (s *site) build(text string) (*Result, error) {
 			}
 			return s.box, nil
 		},
-		Fresh: s.fresh, forget: s.forget,
+		Fresh: s.fresh, forget: s.forget, Divisions: s.divisions, Predecessor: s.predecessor,
 	})
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -173,25 +174,18 @@ func (l *laid) heads(at map[string]int) []int {
 			opaque[e.Path] = at[e.Path]
 		}
 	}
-	inOpaque := func(p string) (int, bool) {
-		for ; len(opaque) > 0 && p != ""; p = tree.Parent(p) {
-			if i, is := opaque[p]; is {
-				return i, true
-			}
-		}
-		return 0, false
-	}
 	passed := make([]bool, len(l.entries))
 	for i := range l.entries {
 		e := &l.entries[i]
-		top, hidden := inOpaque(e.Path)
-		switch {
-		case hidden:
-			join(i, top)
-		case e.Kind == tree.Hardlink:
-			if target, here := at[e.Target]; here {
-				join(i, target)
+		hidden := false
+		for p := e.Path; len(opaque) > 0 && p != ""; p = tree.Parent(p) {
+			if top, is := opaque[p]; is {
+				join(i, top)
+				hidden = true
 			}
+		}
+		if target, here := at[e.Target]; here && e.Kind == tree.Hardlink {
+			join(i, target)
 		}
 		passed[i] = !hidden && e.Kind == tree.Folder && (filled[e.Path] || e.Path == "")
 	}
@@ -447,10 +441,23 @@ func hintOf(u *plan.Unit, entries []tree.Entry) order.Hint {
 func (b *builder) partsOf(ctx context.Context, u *plan.Unit, s *unitState, t *stepTree) ([]*stepTree, error) {
 	s.mutex.Lock()
 	known := s.parts[t]
-	s.mutex.Unlock()
-	if known != nil {
-		return known, nil
+	if known == nil {
+		known = &divided{}
+		s.parts[t] = known
 	}
+	s.mutex.Unlock()
+	known.once.Do(func() { known.parts, known.err = b.part(ctx, u, s, t) })
+	return known.parts, known.err
+}
+
+// divided are the parts of a step.
+type divided struct {
+	once  sync.Once
+	parts []*stepTree
+	err   error
+}
+
+func (b *builder) part(ctx context.Context, u *plan.Unit, s *unitState, t *stepTree) ([]*stepTree, error) {
 	parts := []*stepTree{t}
 	if t.bytes >= 2*leastPart || hinted(u.Stack) {
 		entries, err := t.all(ctx)
@@ -468,9 +475,6 @@ func (b *builder) partsOf(ctx context.Context, u *plan.Unit, s *unitState, t *st
 			_ = b.o.Store.PutEntries(t.key, tree.EncodeEntries(entries)) // spares composing it again
 		}
 	}
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	s.parts[t] = parts
 	return parts, nil
 }
 

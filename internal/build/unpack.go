@@ -293,7 +293,9 @@ func walkArchive(ctx context.Context, from *archive, temporary func() (string, e
 			if err := visit(&tree.Entry{Path: at, Kind: tree.Folder, Mode: 0o755, UID: e.UID, GID: e.GID}, strings.NewReader("")); err != nil {
 				return err
 			}
-			inner := &archive{name: at, limit: from.limit, open: func(context.Context) (io.ReadCloser, error) { return io.NopCloser(io.LimitReader(body, from.limit)), nil }}
+			inner := &archive{name: at, limit: from.limit, open: func(context.Context) (io.ReadCloser, error) {
+				return io.NopCloser(io.LimitReader(body, from.limit)), nil
+			}}
 			if err := walkPlain(ctx, inner, temporary, within(at, depth+1)); err != nil {
 				return fmt.Errorf("spreading out %q: %w", at, err)
 			}
