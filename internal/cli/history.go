@@ -17,8 +17,10 @@ import (
 const (
 	// mostCommits is how far version control is read back.
 	mostCommits = 500
-	// leastVersions is how many changes must be known for a history to count.
-	leastVersions = 2
+	// leastVersions is how many changes must be known for a history to count; one is enough where the recipe wants a lock.
+	leastVersions = 3
+	// leastTogether is how often something must have changed before it is told what changes along with it.
+	leastTogether = 2
 )
 
 // learnt is what is known of how the files of an image change.
@@ -57,18 +59,22 @@ type historian struct {
 // learn sets the changes of what an image holds, by the first source that tells enough: images already published,
 // version control, earlier builds on this machine.
 func (h *historian) learn(ctx context.Context, u *plan.Unit, c *build.Content) (learnt, error) {
+	least := leastVersions
+	if u.Stack.Policy == recipe.FromLock {
+		least = 1
+	}
 	published, err := h.published(ctx, u, c)
 	if err != nil {
 		return learnt{}, err
 	}
-	if n := h.compare(c, published); n >= leastVersions {
+	if n := h.compare(c, published); n >= least {
 		return learnt{Source: "registry", Versions: n}, nil
 	}
 	k, err := h.git(ctx, c)
-	if err != nil || k.Versions >= leastVersions {
+	if err != nil || k.Versions >= least {
 		return k, err
 	}
-	if n := h.compare(c, h.pastBuilds(u, c)); n >= leastVersions {
+	if n := h.compare(c, h.pastBuilds(u, c)); n >= least {
 		return learnt{Source: "store", Versions: n, Shallow: k.Shallow}, nil
 	}
 	for i := range c.Items {
@@ -187,11 +193,11 @@ type volatile struct {
 
 // companions gives up to three paths that changed in at least four of five of the versions in which one of two did.
 func companions(list []volatile, i int) (with []string) {
-	if list[i].Changes < leastVersions {
+	if list[i].Changes < leastTogether {
 		return nil
 	}
 	for j := range list {
-		if i == j || len(with) == 3 || list[j].Changes < leastVersions {
+		if i == j || len(with) == 3 || list[j].Changes < leastTogether {
 			continue
 		}
 		either := list[i].set.Clone().Or(list[j].set).Len()

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -309,27 +310,55 @@ func (h *historian) published(ctx context.Context, u *plan.Unit, c *build.Conten
 	return versions, nil
 }
 
-// editions lists what stands on the tags of a repository, by when it was made.
+// editions lists what stands on the tags of a repository, and what that followed, by when it was made.
 func (h *historian) editions(ctx context.Context, u *plan.Unit, repository reference.Reference) ([]*edition, error) {
 	tags, err := h.s.newestTags(ctx, h.st, repository)
 	if err != nil {
 		return nil, err
 	}
-	var list []*edition
-	for _, tag := range tags {
+	var todo []reference.Reference
+	for _, tag := range slices.Backward(tags) {
 		ref := repository
 		ref.Tag = tag
-		e, err := h.s.editionOf(ctx, h.st, ref, u.ID.Platform)
+		todo = append(todo, ref)
+	}
+	var list []*edition
+	for ; len(todo) > 0 && len(list) < mostPublished; todo = todo[1:] {
+		e, err := h.s.editionOf(ctx, h.st, todo[0], u.ID.Platform)
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		if err != nil || e.config.Created == nil || slices.ContainsFunc(list, func(o *edition) bool { return o.desc.Digest == e.desc.Digest }) {
-			continue
+			continue // deleted meanwhile, or not an image for the platform
 		}
 		list = append(list, e)
+		if follows := e.manifest.Annotations[build.FollowsKey]; follows != "" {
+			ref := repository
+			ref.Tag, ref.Digest = "", digest.Digest(follows)
+			todo = append(todo, ref)
+		}
 	}
-	slices.SortStableFunc(list, func(a, b *edition) int { return a.config.Created.Compare(*b.config.Created) })
-	return list[max(0, len(list)-mostPublished):], nil
+	return inOrder(list), nil
+}
+
+// inOrder sorts editions by when they were made; of one time, what was followed comes first.
+func inOrder(list []*edition) []*edition {
+	depth := map[digest.Digest]int{}
+	by := map[digest.Digest]*edition{}
+	for _, e := range list {
+		by[e.desc.Digest] = e
+	}
+	for _, e := range list {
+		n := 0
+		for at := e; at != nil && n <= len(list); n++ {
+			at = by[digest.Digest(at.manifest.Annotations[build.FollowsKey])]
+		}
+		depth[e.desc.Digest] = n
+	}
+	slices.SortStableFunc(list, func(a, b *edition) int {
+		return cmp.Or(a.config.Created.Compare(*b.config.Created), cmp.Compare(depth[a.desc.Digest], depth[b.desc.Digest]))
+	})
+	return list
 }
 
 // pastBuilds gives what earlier builds on this machine made of an image.
