@@ -59,7 +59,7 @@ func drawStack(d *report.Stack, c *build.Content, k learnt) {
 	for i, l := range c.Layers {
 		parts[i].Size = l.Size
 		d.Layers = append(d.Layers, report.StackLayer{Label: l.Label, Items: len(l.Items), Unpacked: l.Size, Packed: l.Packed,
-			Volatility: fraction(parts[i].Chance), Floor: i < 0})
+			Volatility: fraction(parts[i].Chance)})
 	}
 	single := make([]int, len(c.Items))
 	for i := range single {

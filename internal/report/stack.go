@@ -31,7 +31,6 @@ type StackLayer struct {
 	Unpacked   int64   `json:"unpacked"`   // bytes
 	Packed     int64   `json:"packed"`     // bytes; 0: not packed yet
 	Volatility float64 `json:"volatility"` // expected share of versions in which it differs
-	Floor      bool    `json:"floor"`      // of an image of the recipe that this one starts from
 }
 
 // StackCost is what a version is expected to cost, in bytes.
@@ -55,40 +54,66 @@ type Volatile struct {
 	With    []string `json:"with"` // what changes along with it
 }
 
-// WriteStacks draws stacks, the lowest layer first, and what a change costs.
+// WriteStacks draws stacks, the lowest layer first, and what a change costs. A platform whose stack is like that of the one
+// before has one line.
 func WriteStacks(w io.Writer, p Paint, stacks []Stack) {
-	for _, s := range stacks {
+	for n, s := range stacks {
+		if n > 0 && alike(stacks[n-1], s) {
+			fmt.Fprintf(w, "%s %s  %s\n", p.Bold(s.Image), s.Platform, p.Muted("the same"))
+			continue
+		}
 		how := map[string]string{"lock": "divided by the lock", "follow": "divided after the image published last", "none": "cut by paths and sizes"}[s.Policy]
-		fmt.Fprintf(w, "\n%s %s  stack, lowest first: %s\n", p.Bold(s.Image), s.Platform, how)
 		if s.Unknown != "" {
-			fmt.Fprintln(w, p.Muted("  its layers are not known yet: it depends "+s.Unknown))
+			fmt.Fprintf(w, "\n%s %s  stack: %s\n", p.Bold(s.Image), s.Platform, p.Muted("not known yet, it depends "+s.Unknown))
 			continue
 		}
+		fmt.Fprintf(w, "\n%s %s  stack, lowest first: %s\n", p.Bold(s.Image), s.Platform, how)
 		if s.Base > 0 {
-			fmt.Fprintln(w, p.Muted(fmt.Sprintf("   ▔ %s of the base", Count(s.Base, "layer"))))
+			fmt.Fprintln(w, p.Muted(fmt.Sprintf("   – %s of the base", Count(s.Base, "layer"))))
 		}
-		most := int64(1)
-		for _, l := range s.Layers {
-			most = max(most, l.Unpacked)
+		writeStack(w, p, s)
+	}
+}
+
+// alike tells whether two stacks of an image tell the same.
+func alike(a, b Stack) bool {
+	if a.Image != b.Image || a.Unknown != b.Unknown || len(a.Layers) != len(b.Layers) || a.Base != b.Base {
+		return false
+	}
+	for i := range a.Layers {
+		if a.Layers[i].Items != b.Layers[i].Items || Size(a.Layers[i].Unpacked) != Size(b.Layers[i].Unpacked) || a.Layers[i].Volatility != b.Layers[i].Volatility {
+			return false
 		}
-		for i, l := range s.Layers {
-			tile := strings.Repeat("▆", 1+int(l.Unpacked*15/most))
-			fmt.Fprintf(w, "  %2d %s%s %9s %s  %s\n", i+1, p.tile(tile, l.Volatility), strings.Repeat(" ", 16-len([]rune(tile))), Size(l.Unpacked),
-				volatility(s, l), shorten(l.Label, 60)+p.Muted("  "+Count(l.Items, "file")))
-		}
+	}
+	return true
+}
+
+func writeStack(w io.Writer, p Paint, s Stack) {
+	most := int64(1)
+	for _, l := range s.Layers {
+		most = max(most, l.Unpacked)
+	}
+	for i, l := range s.Layers {
+		tile := strings.Repeat("▆", 1+int(l.Unpacked*15/most))
+		chance := l.Volatility
 		if s.Versions == 0 {
-			fmt.Fprintln(w, p.Muted("  how often files change is not known: no published image, no version control and no earlier build tells it"))
-			continue
+			chance = 0
 		}
-		fmt.Fprintf(w, "  expected of a version, from %s:\n", s.Described)
-		fmt.Fprintln(w, p.Muted(fmt.Sprintf("  %-22s %7s %10s %10s %10s", "", "layers", "to push", "to pull", "to unpack")))
-		for i, c := range s.Costs {
-			line := fmt.Sprintf("  %-22s %7d %10s %10s %10s", c.Name, c.Layers, Size(c.Pushed), Size(c.Pulled), Size(c.Unpacked))
-			if i == 0 {
-				line = p.Bold(line)
-			}
-			fmt.Fprintln(w, line)
+		fmt.Fprintf(w, "  %2d %s%s %9s %s  %s\n", i+1, p.tile(tile, chance), strings.Repeat(" ", 16-len([]rune(tile))), Size(l.Unpacked),
+			volatility(s, l), shorten(l.Label, 60)+p.Muted("  "+Count(l.Items, "file")))
+	}
+	if s.Versions == 0 {
+		fmt.Fprintln(w, p.Muted("  how often files change is not known: no published image, no version control and no earlier build tells it"))
+		return
+	}
+	fmt.Fprintf(w, "  expected of a version, from %s:\n", s.Described)
+	fmt.Fprintln(w, p.Muted(fmt.Sprintf("  %-22s %7s %10s %10s %10s", "", "layers", "to push", "to pull", "to unpack")))
+	for i, c := range s.Costs {
+		line := fmt.Sprintf("  %-22s %7d %10s %10s %10s", c.Name, c.Layers, Size(c.Pushed), Size(c.Pulled), Size(c.Unpacked))
+		if i == 0 {
+			line = p.Bold(line)
 		}
+		fmt.Fprintln(w, line)
 	}
 }
 
@@ -101,7 +126,7 @@ func (p Paint) tile(text string, volatility float64) string {
 }
 
 func volatility(s Stack, l StackLayer) string {
-	if l.Floor || s.Versions == 0 {
+	if s.Versions == 0 {
 		return "    –"
 	}
 	return fmt.Sprintf("%4.0f%%", 100*l.Volatility)
