@@ -233,6 +233,9 @@ func run(ctx context.Context, o Options) (*Result, error) {
 		}
 	}
 	creditFirst(result.Steps)
+	if err == nil {
+		b.noteParts()
+	}
 	var away *store.AwayError
 	if o.Shared != nil && o.Shared.Writes() && whole.Err() == nil && !errors.As(err, &away) {
 		b.gather(whole, result)

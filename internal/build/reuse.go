@@ -85,7 +85,7 @@ func (b *builder) among(ctx context.Context, c *command, all []*store.Run) (*ste
 			}
 			continue
 		}
-		t, err := b.treeOf(ctx, record.Tree, layer.Compression(c.unit.Compression))
+		t, err := b.treeOf(ctx, record, layer.Compression(c.unit.Compression))
 		if err != nil || !b.o.Store.RelyOnRun(record) {
 			reason = why{text: gone}
 			continue

@@ -11,8 +11,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/layer"
+	"imbricat/internal/order"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
 	"imbricat/internal/trace"
@@ -299,4 +301,23 @@ func TestWritesRead(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestDividedRunIsFoundInItsLayers: what a command left lies in several layers, and nowhere else.
+func TestDividedRunIsFoundInItsLayers(t *testing.T) {
+	s := commandSite(t, sandbox.Options{})
+	rules, err := order.NewRules([][]string{{"/"}, {"/o/b/"}, {"/o/a/2"}})
+	require.NoError(t, err)
+	s.divisions = map[string]*order.Rules{"gauge": rules}
+	text := gauge("copy: {from: bin, to: /bin}", "run: mkdir -p /o/a /o/b; for n in 1 2 3; do echo $n > /o/a/$n; echo b$n > /o/b/$n; done; ln /o/a/1 /o/b/one")
+	first, layers := s.stack(t, text)
+	require.Equal(t, [][]string{{"bin/busybox", "bin/sh", "o/a/1", "o/a/3", "o/b/one"}, {"o/b/1", "o/b/2", "o/b/3"}, {"o/a/2"}}, layers, "names of one file stay together")
+	require.Equal(t, 3, first.Steps[1].Layers)
+	require.NoError(t, s.store.EachSnapshot(func(form string, key digest.Key, _ string) error { return s.store.DropSnapshot(form, key) }))
+	s.divisions = nil
+	second, _ := s.stack(t, text)
+	require.Equal(t, "reused", second.Steps[1].Outcome.String(), second.Steps[1].Reason)
+	whole := s.elsewhere(t)
+	third, _ := whole.stack(t, text)
+	require.Equal(t, third.Images[0].Descriptor, second.Images[0].Descriptor)
 }

@@ -360,7 +360,8 @@ func (b *builder) runOnce(ctx context.Context, c *command, key digest.Key, s *un
 }
 
 // treeOf finds a tree that a command left: its entries, and its contents unpacked or in a layer.
-func (b *builder) treeOf(ctx context.Context, key digest.Key, compression layer.Compression) (*stepTree, error) {
+func (b *builder) treeOf(ctx context.Context, run *store.Run, compression layer.Compression) (*stepTree, error) {
+	key := run.Tree
 	text, found := b.o.Store.Entries(key)
 	if !found {
 		return nil, os.ErrNotExist
@@ -397,7 +398,44 @@ func (b *builder) treeOf(ctx context.Context, key digest.Key, compression layer.
 			return t, nil
 		}
 	}
+	if t.places = b.placesInParts(entries, run.Parts); t.places != nil {
+		return t, nil
+	}
 	return nil, os.ErrNotExist
+}
+
+// placesInParts finds the files of a tree in layers that hold it together; nil where they do not.
+func (b *builder) placesInParts(entries []tree.Entry, parts []digest.Key) map[string]place {
+	where := map[digest.Content]place{}
+	for _, key := range parts {
+		record, found := b.o.Store.Record(key)
+		if !found {
+			return nil
+		}
+		text, found := b.o.Store.Tree(record.DiffID)
+		indexed, err := layer.DecodeIndex(text)
+		if !found || err != nil {
+			return nil
+		}
+		contents := b.lazily(record, indexed.Entries)
+		for i := range indexed.Entries {
+			if e := &indexed.Entries[i]; e.Kind == tree.File {
+				where[e.Content] = place{contents, e.Path}
+			}
+		}
+	}
+	places := map[string]place{}
+	for i := range entries {
+		if entries[i].Kind != tree.File {
+			continue
+		}
+		at, known := where[entries[i].Content]
+		if !known {
+			return nil
+		}
+		places[entries[i].Path] = at
+	}
+	return places
 }
 
 func placesIn(entries []tree.Entry, from tree.Contents) map[string]place {

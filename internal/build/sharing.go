@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"slices"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
@@ -22,7 +23,7 @@ func (b *builder) gather(ctx context.Context, result *Result) {
 				result.Runs = append(result.Runs, t.ran.record)
 			}
 			record := t.layer
-			if record == nil && t.ran != nil && t.files > 0 {
+			if record == nil && t.ran != nil && t.files > 0 && (t.ran.record == nil || len(t.ran.record.Parts) == 0) {
 				record = b.packToShare(ctx, t)
 			}
 			if record != nil {
@@ -42,6 +43,29 @@ func (b *builder) gather(ctx context.Context, result *Result) {
 			for _, id := range one.config.RootFS.DiffIDs {
 				result.Bases = append(result.Bases, digest.DiffID(id))
 			}
+		}
+	}
+}
+
+// noteParts keeps with the runs of commands whose trees are divided which layers hold them, so that they can be had from
+// there when they lie unpacked nowhere. What a later step replaced is in none; then nothing is noted.
+func (b *builder) noteParts() {
+	for _, s := range b.units {
+		for _, t := range s.loose {
+			if t.ran == nil || t.ran.record == nil || t.files == 0 || t.layer != nil {
+				continue
+			}
+			var parts []digest.Key
+			for _, l := range s.layersOf(t) {
+				if l.layer != nil {
+					parts = append(parts, l.layerKey())
+				}
+			}
+			if slices.Equal(parts, t.ran.record.Parts) || b.placesInParts(t.entries, parts) == nil {
+				continue
+			}
+			t.ran.record.Parts = parts
+			_ = b.o.Store.PutRun(t.ran.record)
 		}
 	}
 }

@@ -20,8 +20,8 @@ import (
 
 func TestExitCodes(t *testing.T) {
 	_, wrong := recipe.Parse("r", []byte("images: 5"))
-	_, later := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {base: none, stack: {layers: 3}}}"))
-	_, both := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {bse: none, stack: {layers: 3}}}"))
+	_, later := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {base: none, checks: [{size: {at-most: 40MB}}]}}"))
+	_, both := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {bse: none, checks: [{size: {at-most: 40MB}}]}}"))
 	for _, c := range []struct {
 		err  error
 		code int

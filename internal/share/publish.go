@@ -141,11 +141,23 @@ func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor, error) {
 	}
 	slices.SortFunc(p.Layers, func(a, b packedLayer) int { return strings.Compare(string(a.Key), string(b.Key)) })
 	slices.SortFunc(layers, func(a, b v1.Descriptor) int { return strings.Compare(string(a.Digest), string(b.Digest)) })
+	keys := map[digest.Key]*store.Record{}
+	for _, record := range f.Layers {
+		keys[record.Key] = record
+	}
 	for _, run := range f.Runs {
 		learnt, found := c.store.Trace(run.Trace)
 		entries, there := c.store.Entries(run.Tree)
-		if !found || !there || run.Bytes > 0 && f.Layers[run.Tree] == nil {
+		if !found || !there || run.Bytes > 0 && f.Layers[run.Tree] == nil && !inParts(run, func(key digest.Key) bool { return keys[key] != nil }) {
 			continue
+		}
+		for _, key := range run.Parts {
+			// Which of the files lies in which part only the parts' indexes tell.
+			if record := keys[key]; record != nil {
+				if text, found := c.store.Tree(record.DiffID); found {
+					p.Indexes[record.DiffID] = string(text)
+				}
+			}
 		}
 		shared := *run
 		shared.Log, shared.Build, shared.Shared = "", "", false // what was printed stays on the machine
@@ -159,6 +171,11 @@ func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor, error) {
 		}
 	}
 	return p, layers, nil
+}
+
+// inParts tells whether a run's files lie in several layers that are all there.
+func inParts(run *store.Run, there func(key digest.Key) bool) bool {
+	return len(run.Parts) > 0 && !slices.ContainsFunc(run.Parts, func(key digest.Key) bool { return !there(key) })
 }
 
 // send puts the blobs of a pack that the manifest does not list yet.

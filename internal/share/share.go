@@ -278,7 +278,8 @@ func (c *Cache) keep(p *pack) error {
 	}
 	for i := range p.Runs {
 		r := &p.Runs[i]
-		if !traces[r.Trace] || !trees[r.Tree] || r.Bytes > 0 && !slices.ContainsFunc(p.Layers, func(l packedLayer) bool { return l.Tree == r.Tree && layers[l.Key] }) {
+		if !traces[r.Trace] || !trees[r.Tree] || r.Bytes > 0 && !inParts(&r.Run, func(key digest.Key) bool { return layers[key] }) &&
+			!slices.ContainsFunc(p.Layers, func(l packedLayer) bool { return l.Tree == r.Tree && layers[l.Key] }) {
 			continue
 		}
 		r.Shared, r.Build = true, ""

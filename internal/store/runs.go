@@ -33,6 +33,8 @@ type Run struct {
 	Build  string     `json:"build,omitempty"`  // the build that ran it
 	Shared bool       `json:"shared,omitempty"` // it came from another machine
 	Kept   []string   `json:"kept,omitempty"`   // kept directories that the command had
+	// Parts are the records of layers that hold the tree's files together, where none holds them all.
+	Parts []digest.Key `json:"parts,omitempty"`
 }
 
 // More kinds of what only saves work.
