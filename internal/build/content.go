@@ -107,6 +107,8 @@ func (b *builder) contentLayers(ctx context.Context, c *Content, s *unitState, a
 		}
 		if record, found := b.o.Store.Record(t.layerKey()); found {
 			one.Packed = record.Layer.Size
+		} else if t.layer != nil {
+			one.Packed = t.layer.Layer.Size
 		}
 		c.Layers = append(c.Layers, one)
 	}

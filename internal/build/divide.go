@@ -38,8 +38,19 @@ type Predecessor struct {
 	Digest  digest.Digest
 	Follows digest.Digest  // the image whose division it followed
 	Layers  [][]tree.Entry // its own, lowest first
+	// Of each of these, for leaving dead copies in them: how it is stored, its diffID, the bytes of its tar, and what made it.
+	Stored []StoredLayer
+	// Place is where these can be had, HOST/REPOSITORY.
+	Place string
 	// Past are the own layers of the images before it, the oldest image first.
 	Past [][][]tree.Entry
+}
+
+// StoredLayer is a layer as it is published.
+type StoredLayer struct {
+	Descriptor digest.Descriptor
+	DiffID     digest.DiffID
+	CreatedBy  string
 }
 
 // Annotations of images that follow a published one.
@@ -203,6 +214,9 @@ func (l *laid) heads(at map[string]int) []int {
 // layersOf makes the layers that hold parts of items, each with the folders on the way.
 func (b *builder) layersOf(u *plan.Unit, l *laid, parts [][]int) []*stepTree {
 	of := make([]int, len(l.items))
+	for i := range of {
+		of[i] = -1 // in no part
+	}
 	for n, items := range parts {
 		for _, i := range items {
 			of[i] = n
@@ -223,6 +237,9 @@ func (b *builder) layersOf(u *plan.Unit, l *laid, parts [][]int) []*stepTree {
 			continue
 		}
 		n := of[l.of[i]]
+		if n < 0 {
+			continue
+		}
 		t := layers[n]
 		for p := tree.Parent(e.Path); !passed[n][p]; p = tree.Parent(p) {
 			passed[n][p] = true
@@ -348,13 +365,18 @@ func (b *builder) following(ctx context.Context, u *plan.Unit, s *unitState, roo
 		return b.layersOf(u, l, order.Lay(order.Assess(l.items, order.Cut(l.items, room, o.Least), o), 0, o)), nil
 	}
 	s.follows = last.Digest
-	before := layTogether(last.Layers, hintsOf(u.Stack))
+	before := layTogether(last.Layers, hintsOf(recipe.Stack{}))
 	history := make([]order.Version, 0, len(last.Past)+2)
 	for _, past := range last.Past {
 		history = append(history, VersionOf(past))
 	}
 	history = append(history, order.Version{Items: before.items, Same: before.same}, order.Version{Items: l.items, Same: l.same})
 	o.Versions = order.Learn(history)
+	if o.Dead = u.Stack.Dead; o.Dead > 0 && len(last.Stored) == len(last.Layers) {
+		if layers := b.leavingDead(u, s, l, last, o); layers != nil {
+			return layers, nil
+		}
+	}
 	held := make([]order.Before, len(last.Layers))
 	for n := range held {
 		held[n] = order.Before{}

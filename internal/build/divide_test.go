@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -154,6 +156,88 @@ func TestLargeStepsAreCutAlongFolders(t *testing.T) {
 		"hints part files, and order layers: what lies on the lively one is too small to matter")
 }
 
+// after is what follows a result that followed another one.
+func (s *site) after(t *testing.T, r *Result, last *Predecessor) *Predecessor {
+	m, err := image.ReadManifest(context.Background(), s.store, r.Images[0].Platforms[0].Descriptor)
+	require.NoError(t, err)
+	next := &Predecessor{Digest: r.Images[0].Platforms[0].Descriptor.Digest, Place: "registry.tideline.example/tides/gauge"}
+	for _, l := range m.Layers {
+		indexed := s.indexed(l)
+		next.Layers = append(next.Layers, indexed.Entries)
+		next.Stored = append(next.Stored, StoredLayer{l, indexed.DiffID, "an earlier build"})
+	}
+	if last != nil {
+		next.Follows = last.Digest
+		next.Past = append(slices.Clone(last.Past), last.Layers)
+	}
+	return next
+}
+
+// TestDeadCopiesStayWithinTheirBound: over random versions the tree is that of a build that follows nothing, what was
+// removed is in no layer, and dead copies take no more than their share.
+func TestDeadCopiesStayWithinTheirBound(t *testing.T) {
+	s := newSite(t)
+	r := rand.New(rand.NewPCG(5, 5))
+	names := []string{}
+	for i := range 30 {
+		names = append(names, fmt.Sprintf("tables/%d/t%02d", i%5, i))
+	}
+	there := map[string]bool{}
+	change := func(name string) {
+		s.write(name, strings.Repeat(fmt.Sprintf("%08x", r.Uint32()), 2000+r.IntN(2000)))
+		there[name] = true
+	}
+	for _, name := range names {
+		change(name)
+	}
+	text := gauge("copy: {from: tables, to: /srv}", `write: {to: /etc/gauge.conf, text: "x"}`)
+	var last *Predecessor
+	s.predecessor = func(context.Context, *plan.Unit) (*Predecessor, error) { return last, nil }
+	stayed := 0
+	for range 25 {
+		result, _ := s.stack(t, text+"    stack: {policy: follow, layers: 7, dead: 10%}\n")
+		next := s.after(t, result, last)
+		require.LessOrEqual(t, len(next.Layers), 7)
+		plain, _ := s.stack(t, text)
+		want, err := treetest.Flat(s.after(t, plain, nil).Layers...)
+		require.NoError(t, err)
+		got, err := treetest.Flat(next.Layers...)
+		require.NoError(t, err)
+		require.Equal(t, want, got)
+		var all, live int64
+		for _, entries := range next.Layers {
+			for _, e := range entries {
+				all += e.Size
+				if e.Kind == tree.File && strings.HasPrefix(e.Path, "srv/") {
+					require.True(t, there["tables/"+strings.TrimPrefix(e.Path, "srv/")], "%s was removed, and a layer has it", e.Path)
+				}
+			}
+		}
+		for _, e := range s.after(t, plain, nil).Layers[0] {
+			live += e.Size
+		}
+		require.LessOrEqual(t, float64(all-live), 0.11*float64(all))
+		if all > live+1 {
+			stayed++
+		}
+		last = next
+		for range 1 + r.IntN(4) {
+			name := names[r.IntN(len(names))]
+			switch {
+			case r.IntN(6) > 0:
+				change(name)
+			case there[name]:
+				require.NoError(t, os.Remove(filepath.Join(s.dir, name)))
+				delete(there, name)
+			}
+		}
+		if r.IntN(8) == 0 {
+			require.NoError(t, os.Chmod(filepath.Join(s.dir, "tables/1"), []os.FileMode{0o755, 0o750}[r.IntN(2)]))
+		}
+	}
+	require.Greater(t, stayed, 5, "some copies did stay")
+}
+
 func TestFollowingKeepsWhatDidNotChange(t *testing.T) {
 	s := newSite(t)
 	for i := range 12 {
@@ -162,19 +246,7 @@ func TestFollowingKeepsWhatDidNotChange(t *testing.T) {
 	text := gauge("copy: {from: tables, to: /srv}") + "    stack: {policy: follow, layers: 6}\n"
 	var last *Predecessor
 	s.predecessor = func(context.Context, *plan.Unit) (*Predecessor, error) { return last, nil }
-	follow := func(r *Result) {
-		m, err := image.ReadManifest(context.Background(), s.store, r.Images[0].Platforms[0].Descriptor)
-		require.NoError(t, err)
-		next := &Predecessor{Digest: r.Images[0].Platforms[0].Descriptor.Digest}
-		for _, l := range m.Layers {
-			next.Layers = append(next.Layers, s.indexed(l).Entries)
-		}
-		if last != nil {
-			next.Follows = last.Digest
-			next.Past = append(slices.Clone(last.Past), last.Layers)
-		}
-		last = next
-	}
+	follow := func(r *Result) { last = s.after(t, r, last) }
 	first, before := s.stack(t, text)
 	require.Len(t, before, 3, "a part is at least 256 KiB")
 	follow(first)

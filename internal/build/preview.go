@@ -189,7 +189,7 @@ func (b *builder) forecast(u *plan.Unit, s *unitState, i int, unknown string) St
 	out.Files, out.Bytes = t.files, t.bytes
 	layers, found := s.layersOf(t), 0
 	for _, l := range layers {
-		if _, is := b.o.Store.Record(l.layerKey()); is {
+		if _, is := b.o.Store.Record(l.layerKey()); is || l.layer != nil {
 			found++
 		}
 	}

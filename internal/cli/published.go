@@ -409,6 +409,13 @@ func (p *predecessors) of(ctx context.Context, u *plan.Unit) (*build.Predecessor
 	if out.Layers, err = e.trees(ctx, p.st, e.below(), nil); err != nil {
 		return nil, fmt.Errorf("the image that %s follows, %s: %w", u.ID.Name, ref, err)
 	}
+	out.Place = ref.Host + "/" + ref.Repository
+	made := createdBy(e.config)
+	for i := e.below(); i < len(e.manifest.Layers); i++ {
+		l := e.manifest.Layers[i]
+		out.Stored = append(out.Stored, build.StoredLayer{Descriptor: digest.Descriptor{MediaType: l.MediaType, Digest: l.Digest, Size: l.Size},
+			DiffID: digest.DiffID(e.config.RootFS.DiffIDs[i]), CreatedBy: made[i]})
+	}
 	for before := e; len(out.Past) < mostPublished; {
 		follows := before.manifest.Annotations[build.FollowsKey]
 		if follows == "" {
@@ -426,6 +433,19 @@ func (p *predecessors) of(ctx context.Context, u *plan.Unit) (*build.Predecessor
 		out.Past = append([][][]tree.Entry{trees}, out.Past...)
 	}
 	return out, nil
+}
+
+// createdBy gives for each layer what its line of history says.
+func createdBy(config *v1.Image) []string {
+	made := make([]string, len(config.RootFS.DiffIDs))
+	n := 0
+	for _, h := range config.History {
+		if !h.EmptyLayer && n < len(made) {
+			made[n] = h.CreatedBy
+			n++
+		}
+	}
+	return made
 }
 
 // below is how many layers of an image are not its own.

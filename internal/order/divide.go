@@ -12,6 +12,7 @@ type Options struct {
 	Tuning   Tuning // the zero value is Default
 	// Cold: nothing is known but paths and sizes; parts are of at least so many bytes.
 	Least int64
+	Dead  int // percent of all bytes that copies may take which newer layers replace; of Keep alone
 }
 
 func (o Options) tuned() Tuning {

@@ -60,11 +60,14 @@ func tuningOf(text string) order.Tuning {
 // columns are the strategies that are compared.
 var columns = []string{"one layer", "static", "lock", "follow", "hindsight"}
 
+// deadShares are the shares of dead bytes, in percent, that follow is replayed with too.
+var deadShares = []int{10, 20}
+
 func replay(cache string, names []string, count int, o order.Options) error {
 	out := tabwriter.NewWriter(os.Stdout, 2, 0, 2, ' ', tabwriter.AlignRight)
-	fmt.Fprintf(out, "history\tversions\tfiles\tchanged\t\tre-pushed, times hindsight:\t\t\t\t\tre-unpacked, times changed:\t\t\t\t\n")
-	fmt.Fprintf(out, "\t\t\t\thindsight/changed\t%s\tfollow/static\t%s\t\n", strings.Join(columns[:4], "\t"), strings.Join(columns[:4], "\t"))
-	logs := make([]float64, 10)
+	fmt.Fprintf(out, "history\tversions\tfiles\tchanged\t\tre-pushed, times hindsight:\t\t\t\t\t\t\tre-unpacked, times changed:\t\t\t\t\t\t\n")
+	fmt.Fprintf(out, "\t\t\t\thindsight/changed\t%s\tfollow/static\tdead 10%%\t20%%\t%s\tdead 10%%\t20%%\t\n", strings.Join(columns[:4], "\t"), strings.Join(columns[:4], "\t"))
+	logs := make([]float64, 14)
 	for _, name := range names {
 		h, err := load(cache, name, count)
 		if err != nil {
@@ -74,15 +77,16 @@ func replay(cache string, names []string, count int, o order.Options) error {
 		order.Learn(past)
 		var pushed, unpacked []float64
 		for _, s := range []order.Strategy{order.Single(past), order.Static(past, o.Most), order.Locked(past, 10, o), order.Following(past, o), order.Hindsight(past, o.Most)} {
-			var p, u int64
-			for _, b := range order.Replay(past, s)[1:] {
-				p, u = p+b.Pushed, u+b.Unpacked
-			}
-			pushed, unpacked = append(pushed, float64(p)), append(unpacked, float64(u))
+			p, u := sum(order.Replay(past, s))
+			pushed, unpacked = append(pushed, p), append(unpacked, u)
 		}
 		last := past[len(past)-1]
-		row := []float64{pushed[4] / floor, pushed[0] / pushed[4], pushed[1] / pushed[4], pushed[2] / pushed[4], pushed[3] / pushed[4], pushed[3] / pushed[1],
-			unpacked[0] / floor, unpacked[1] / floor, unpacked[2] / floor, unpacked[3] / floor}
+		for _, o.Dead = range deadShares {
+			p, u := sum(order.FollowingWithDead(past, o))
+			pushed, unpacked = append(pushed, p), append(unpacked, u)
+		}
+		row := []float64{pushed[4] / floor, pushed[0] / pushed[4], pushed[1] / pushed[4], pushed[2] / pushed[4], pushed[3] / pushed[4], pushed[3] / pushed[1], pushed[5] / pushed[4], pushed[6] / pushed[4],
+			unpacked[0] / floor, unpacked[1] / floor, unpacked[2] / floor, unpacked[3] / floor, unpacked[5] / floor, unpacked[6] / floor}
 		fmt.Fprintf(out, "%s\t%d\t%d\t%.1f MB\t", name, len(past), len(last.Items), floor/1e6)
 		for i, v := range row {
 			logs[i] += math.Log(v)
@@ -96,6 +100,14 @@ func replay(cache string, names []string, count int, o order.Options) error {
 	}
 	fmt.Fprintln(out)
 	return out.Flush()
+}
+
+// sum adds up what all versions but the first cost.
+func sum(all []order.Bytes) (pushed, unpacked float64) {
+	for _, b := range all[1:] {
+		pushed, unpacked = pushed+float64(b.Pushed), unpacked+float64(b.Unpacked)
+	}
+	return pushed, unpacked
 }
 
 // header is about what an entry of a layer takes besides its bytes.
