@@ -107,6 +107,8 @@ func (b *builder) became(ctx context.Context, t *stepTree, layers []*stepTree) (
 		return event.Reused, unchanged, nil
 	case t.task.Fresh:
 		return event.Ran, askedFor, nil
+	case layers[0] != t && len(layers) == 1:
+		return event.Ran, notPacked + ", in a layer with other steps", nil
 	case layers[0] != t:
 		return event.Ran, fmt.Sprintf("%s: %d of %s", notPacked, ran, plural(len(layers), "layer")), nil
 	}

@@ -131,9 +131,12 @@ func (h *historian) git(ctx context.Context, c *build.Content) (learnt, error) {
 	return k, nil
 }
 
+// leastCut is the size in bytes below which a part of a cut by folders is not worth a layer.
+const leastCut = 256 << 10
+
 // optionsFor says how an image's content is divided.
 func optionsFor(c *build.Content, k learnt) order.Options {
-	return order.Options{Versions: k.Versions, Most: c.Room}
+	return order.Options{Versions: k.Versions, Most: c.Room, Least: leastCut}
 }
 
 // hintedAny tells whether a person says something of the image's files.

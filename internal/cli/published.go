@@ -108,12 +108,15 @@ func (e *edition) trees(ctx context.Context, st *store.Store, from int, skip []d
 		if published == nil {
 			published = e.indexes(ctx)
 		}
-		indexed, err := e.index(ctx, published[id], e.manifest.Layers[i], id)
+		indexed, verified, err := e.index(ctx, published[id], e.manifest.Layers[i], id)
 		if err != nil {
 			return nil, err
 		}
-		if err := st.PutTree(id, indexed.Encode()); err != nil {
-			return nil, err
+		// What others say of a layer decides how files are divided, and nothing else: it is not remembered as what the layer holds.
+		if verified {
+			if err := st.PutTree(id, indexed.Encode()); err != nil {
+				return nil, err
+			}
 		}
 		all = append(all, indexed.Entries)
 	}
@@ -148,32 +151,32 @@ func (e *edition) indexes(ctx context.Context) map[digest.DiffID]digest.Descript
 	return all
 }
 
-// index reads the index of one layer.
-func (e *edition) index(ctx context.Context, published, desc digest.Descriptor, id digest.DiffID) (*layer.Indexed, error) {
+// index reads the index of one layer; verified tells that it comes from the layer itself.
+func (e *edition) index(ctx context.Context, published, desc digest.Descriptor, id digest.DiffID) (indexed *layer.Indexed, verified bool, err error) {
 	if published.Digest != "" && published.Size <= mostIndex {
 		if indexed, err := e.readIndex(ctx, published); err == nil && indexed.DiffID == id {
-			return indexed, nil
+			return indexed, false, nil
 		}
 	}
 	if desc.Size > mostUnindexed {
-		return nil, fmt.Errorf("the index of the layer %s is not published beside it, and the layer has %d bytes", desc.Digest, desc.Size)
+		return nil, false, fmt.Errorf("the index of the layer %s is not published beside it, and the layer has %d bytes", desc.Digest, desc.Size)
 	}
 	blob, err := e.place.Fetch(ctx, desc)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	defer blob.Close()
-	indexed, err := layer.Index(digest.WithContext(ctx, blob))
+	indexed, err = layer.Index(digest.WithContext(ctx, blob))
 	if err != nil {
-		return nil, fmt.Errorf("the layer %s: %w", desc.Digest, err)
+		return nil, false, fmt.Errorf("the layer %s: %w", desc.Digest, err)
 	}
 	if _, err := io.Copy(io.Discard, blob); err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	if indexed.DiffID != id {
-		return nil, fmt.Errorf("the layer %s unpacks to %s, and its image says %s: %w", desc.Digest, indexed.DiffID, id, digest.ErrMismatch)
+		return nil, false, fmt.Errorf("the layer %s unpacks to %s, and its image says %s: %w", desc.Digest, indexed.DiffID, id, digest.ErrMismatch)
 	}
-	return indexed, nil
+	return indexed, true, nil
 }
 
 func (e *edition) readIndex(ctx context.Context, desc digest.Descriptor) (*layer.Indexed, error) {

@@ -57,7 +57,6 @@ func drawStack(d *report.Stack, c *build.Content, k learnt) {
 	o := optionsFor(c, k)
 	parts := order.Assess(c.Items, lists, o)
 	for i, l := range c.Layers {
-		parts[i].Size = l.Size
 		d.Layers = append(d.Layers, report.StackLayer{Label: l.Label, Items: len(l.Items), Unpacked: l.Size, Packed: l.Packed,
 			Volatility: fraction(parts[i].Chance)})
 	}
