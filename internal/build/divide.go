@@ -362,6 +362,9 @@ func (b *builder) following(ctx context.Context, u *plan.Unit, s *unitState, roo
 	}
 	o := order.Options{Most: room, Least: leastFollowed}
 	if last == nil {
+		if u.Stack.Dead > 0 {
+			room = order.FirstWithDead(room)
+		}
 		return b.layersOf(u, l, order.Lay(order.Assess(l.items, order.Cut(l.items, room, o.Least), o), 0, o)), nil
 	}
 	s.follows = last.Digest

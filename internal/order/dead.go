@@ -68,6 +68,10 @@ func Keep(items []Item, same func(int) string, before []Shelf, unfit func(layer 
 	}
 }
 
+// FirstWithDead is into how many layers a first version is cut that others follow with dead copies: the rest is room for
+// what they change.
+func FirstWithDead(most int) int { return max(1, most*2/3) }
+
 // shelves is which layers stay, and where items live.
 type shelves struct {
 	items []Item
@@ -181,7 +185,9 @@ func FollowingWithDead(history []Version, o Options) []Bytes {
 		o.Versions = v
 		var parts []Part
 		if v == 0 {
-			parts = cold(at.Items, o)
+			first := o
+			first.Most = FirstWithDead(o.Most)
+			parts = cold(at.Items, first)
 			slices.SortStableFunc(parts, func(a, b Part) int { return cmp.Compare(b.Size, a.Size) })
 		} else {
 			parts = Keep(at.Items, func(i int) string { return at.Same[i] }, before, func(int) bool { return false }, o)
