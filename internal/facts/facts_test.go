@@ -124,3 +124,56 @@ func TestScope(t *testing.T) {
 		require.ErrorContains(t, err, "want whole seconds since 1970")
 	}
 }
+
+// TestLog: every commit that touched a path, oldest first, over merges, subfolders and shallow clones; and what a commit has.
+func TestLog(t *testing.T) {
+	dir := t.TempDir()
+	gitIn(t, dir, "", "init", "-q", "-b", "trunk")
+	commit(t, dir, "2026-01-01T00:00:00Z", "gauge/a", "almanac/a")
+	commit(t, dir, "2026-01-02T00:00:00Z", "gauge/b")
+	gitIn(t, dir, "", "tag", "1.9.0")
+	gitIn(t, dir, "", "tag", "-a", "-m", "ten", "1.10.0")
+	gitIn(t, dir, "", "checkout", "-q", "-b", "side")
+	commit(t, dir, "2026-01-03T00:00:00Z", "gauge/a", "almanac/b")
+	gitIn(t, dir, "", "checkout", "-q", "trunk")
+	commit(t, dir, "2026-01-04T00:00:00Z", "other")
+	gitIn(t, dir, "2026-01-05T00:00:00Z", "merge", "-q", "--no-ff", "-m", "merge", "side")
+	log := func(dir, prefix string, most int) (lines []string, shallow bool) {
+		g, err := openGit(dir)
+		require.NoError(t, err)
+		commits, shallow, err := g.Log(context.Background(), most, func(path string) bool { return strings.HasPrefix(path, prefix) })
+		require.NoError(t, err)
+		for _, c := range commits {
+			lines = append(lines, strings.TrimSpace(c.When.Format("01-02 ")+strings.Join(c.Paths, " ")+" "+c.Tag))
+		}
+		return lines, shallow
+	}
+	lines, shallow := log(dir, "gauge/", 99)
+	require.Equal(t, []string{"01-01 gauge/a", "01-02 gauge/b 1.10.0", "01-03 gauge/a"}, lines, "the merge touched nothing itself")
+	require.False(t, shallow)
+	lines, _ = log(dir, "gauge/", 2)
+	require.Equal(t, []string{"01-02 gauge/b 1.10.0", "01-03 gauge/a"}, lines)
+	lines, _ = log(filepath.Join(dir, "almanac"), "", 99)
+	require.Equal(t, []string{"01-01 a", "01-03 b"}, lines, "paths are relative to the project folder")
+	clone := filepath.Join(t.TempDir(), "shallow")
+	gitIn(t, dir, "", "clone", "-q", "--depth", "2", "file://"+dir, clone)
+	lines, shallow = log(clone, "", 99)
+	require.True(t, shallow)
+	require.NotContains(t, strings.Join(lines, ","), "01-01", "what made everything is not there, and nothing else stands for it")
+
+	g, err := openGit(dir)
+	require.NoError(t, err)
+	early, err := g.Resolve("1.9.0")
+	require.NoError(t, err)
+	blobs, err := g.Blobs(context.Background(), early, func(path string) bool { return path != "almanac/a" })
+	require.NoError(t, err)
+	require.Len(t, blobs, 2)
+	require.Equal(t, int64(len("2026-01-01T00:00:00Z")), blobs["gauge/a"].Size)
+	for commit, want := range map[string]bool{early: true, g.Commit: false} {
+		before, err := g.IsAncestor(commit, early)
+		require.NoError(t, err)
+		require.Equal(t, want, before)
+	}
+	_, err = g.Resolve("nowhere")
+	require.ErrorContains(t, err, `"nowhere" names no commit`)
+}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"time"
 
@@ -69,23 +70,20 @@ func (g *Git) touchedPaths(ctx context.Context, c *object.Commit, parents []*obj
 	if err != nil {
 		return nil, err
 	}
-	counts := map[string]int{}
-	for _, old := range before {
+	var common map[string]bool
+	for i, old := range before {
+		own := map[string]bool{}
 		if _, err := g.below(ctx, old, tree, "", func(path string) bool {
-			if touches(path) {
-				counts[path]++
+			if touches(path) && (i == 0 || common[path]) {
+				own[path] = true
 			}
 			return false
 		}); err != nil {
 			return nil, err
 		}
+		common = own
 	}
-	var paths []string
-	for path, n := range counts {
-		if n >= len(before) {
-			paths = append(paths, path)
-		}
-	}
+	paths := slices.Collect(maps.Keys(common))
 	slices.Sort(paths)
 	return paths, nil
 }

@@ -411,3 +411,80 @@ func FuzzDivide(f *testing.F) {
 		}
 	})
 }
+
+// TestRefreshKeepsADivisionUntilAnotherIsWorthMovingTo: the same items and history give the same division again, a little
+// history moves nothing, and one that was right for another past is left.
+func TestRefreshKeepsADivisionUntilAnotherIsWorthMovingTo(t *testing.T) {
+	history := project(rand.New(rand.NewPCG(15, 16)), 16, 10, 40)
+	Learn(history)
+	now := history[len(history)-1]
+	o := Options{Versions: len(history) - 1, Most: 12, Least: 1 << 10}
+	first := Refresh(now.Items, nil, o)
+	require.False(t, first.Kept)
+	rules := first.Rules(now.Items)
+	require.LessOrEqual(t, len(rules.Parts), o.Most)
+	again := Refresh(now.Items, rules.Ruled(now.Items), o)
+	require.True(t, again.Kept)
+	require.Zero(t, again.Moved)
+	one := make([]int, len(now.Items))
+	for i := range one {
+		one[i] = i
+	}
+	better := Refresh(now.Items, [][]int{one}, o)
+	require.False(t, better.Kept)
+	require.Less(t, better.Version, better.Before)
+	tight := o
+	tight.Most = 2
+	require.False(t, Refresh(now.Items, rules.Ruled(now.Items), tight).Kept, "there is no room for it")
+}
+
+// TestBackTestFallsBackToFolders: a past that tells nothing of what comes is not followed.
+func TestBackTestFallsBackToFolders(t *testing.T) {
+	var items []Item
+	for f := range 8 {
+		for n := range 12 {
+			item := Item{Path: fmt.Sprintf("%d/%02d", f, n), Size: 100_000}
+			for v := range 30 {
+				// First one file of each folder changes at a time, then folders change as a whole.
+				if v < 20 && n == v%12 || v >= 20 && f == v%2 {
+					item.Changes = item.Changes.With(v)
+				}
+			}
+			items = append(items, item)
+		}
+	}
+	o := Options{Versions: 30, Most: 8}
+	require.Greater(t, BackTest(items, o), 1.0)
+	r := Refresh(items, nil, o)
+	require.True(t, r.Static)
+	require.Len(t, r.Parts, 8)
+	require.Zero(t, BackTest(items, Options{Versions: 5, Most: 8}), "a short history tells nothing")
+}
+
+func TestKeepGivesUpWhatItMust(t *testing.T) {
+	items := []Item{{Path: "a", Size: 1000}, {Path: "b", Size: 1000}, {Path: "c", Size: 1000}, {Path: "d", Size: 1000}}
+	now := []string{"1", "1", "1", "2"}
+	same := func(i int) string { return now[i] }
+	never := func(int) bool { return false }
+	held := func(paths ...string) Shelf {
+		shelf := Shelf{}
+		for _, p := range paths {
+			shelf[p] = Held{"1", 1000}
+		}
+		return shelf
+	}
+	kept := func(parts []Part) (old []int) {
+		for _, p := range parts {
+			old = append(old, p.Old)
+		}
+		return old
+	}
+	before := []Shelf{held("a", "b"), held("c", "d")}
+	require.Equal(t, []int{0, 1, -1}, kept(Keep(items, same, before, never, Options{Most: 4, Dead: 20})), "the old d stays dead in the second")
+	require.Equal(t, []int{0, -1}, kept(Keep(items, same, before, never, Options{Most: 2, Dead: 20}))[:2], "unless there is no room")
+	require.Equal(t, 0, kept(Keep(items, same, before, never, Options{Most: 4, Dead: 10}))[0])
+	require.NotContains(t, kept(Keep(items, same, before, never, Options{Most: 4, Dead: 10})), 1, "or it is too much")
+	require.NotContains(t, kept(Keep(items, same, before, func(l int) bool { return l == 0 }, Options{Most: 4, Dead: 20})), 0)
+	gone := []Shelf{held("a", "b", "secret"), held("c", "d")}
+	require.NotContains(t, kept(Keep(items, same, gone, never, Options{Most: 4, Dead: 50})), 0, "what was removed is never left")
+}
