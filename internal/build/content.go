@@ -15,16 +15,14 @@ import (
 
 // Content is what an image's own layers hold, for those who weigh its division.
 type Content struct {
-	Items []order.Item
-	// Hints that the recipe gives are in the items; changes are for the caller to set.
-	Same    []string // identity of each item
-	Origins []Origin // of each item
-	Labels  []string // of each item: the step that laid it down
-	Steps   [][]int  // items of each step, in the recipe's order
+	Items   []order.Item // sorted by path, with the recipe's hints; changes are for the caller to set
+	Same    []string     // identity of each item
+	Origins []Origin     // of each item
+	Labels  []string     // of each item: the step that laid it down
+	Steps   [][]int      // items of each step, in the recipe's order
 	Layers  []ContentLayer
 	Room    int // how many layers there may be
 	Base    []digest.DiffID
-	Floor   int // layers of an image of the recipe that lie below
 }
 
 // Origin is what something is made of: files of the project, with slashes, relative to the project folder, sorted.
@@ -56,7 +54,7 @@ func (b *builder) content(ctx context.Context, u *plan.Unit, s *unitState) (*Con
 		return nil, err
 	}
 	c := &Content{Items: l.items, Same: l.same, Origins: make([]Origin, len(l.items)), Labels: make([]string, len(l.items)),
-		Steps: make([][]int, len(s.loose)), Floor: len(s.floor)}
+		Steps: make([][]int, len(s.loose))}
 	if c.Room, err = s.room(u); err != nil {
 		return nil, err
 	}

@@ -10,9 +10,8 @@ type Options struct {
 	Versions int    // how many versions of history the items' changes are about
 	Most     int    // parts, at least 1
 	Tuning   Tuning // the zero value is Default
-	// Cold: nothing is known but paths and sizes; parts are of at least so many bytes.
-	Least int64
-	Dead  int // percent of all bytes that copies may take which newer layers replace; of Keep alone
+	Least    int64  // bytes below which a part of a cut by folders is not worth a layer
+	Dead     int    // percent of all bytes that copies may take which newer layers replace; Keep alone heeds it
 }
 
 func (o Options) tuned() Tuning {
