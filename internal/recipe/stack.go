@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -52,9 +53,10 @@ func (d *decoder) stack(n *yaml.Node) (s Stack) {
 // imagePatterns reads patterns of paths in the image.
 func (d *decoder) imagePatterns(n *yaml.Node, what string) (list []string) {
 	d.each(n, what, true, func(item *yaml.Node) {
+		before := len(d.problems)
 		pattern := d.word(item, "an entry of "+what)
 		switch {
-		case pattern == "":
+		case len(d.problems) > before:
 		case !strings.HasPrefix(pattern, "/"):
 			d.report(at(d.deref(item)), "%s names paths in the image: %q must begin with a slash", what, pattern)
 		case !doublestar.ValidatePattern(pattern):
@@ -66,12 +68,18 @@ func (d *decoder) imagePatterns(n *yaml.Node, what string) (list []string) {
 	return list
 }
 
+// shares are those that dead copies may take.
+var shares = regexp.MustCompile(`^(0|[1-9]|[1-4][0-9]|50)%$`)
+
 // percent reads a share such as 10%.
 func (d *decoder) percent(n *yaml.Node, what string) int {
+	before := len(d.problems)
 	text := d.word(n, what)
-	digits, is := strings.CutSuffix(text, "%")
-	share, err := strconv.Atoi(digits)
-	if !is || err != nil || share < 0 || share > 50 {
+	if len(d.problems) > before {
+		return 0
+	}
+	share, err := strconv.Atoi(strings.TrimSuffix(text, "%"))
+	if !shares.MatchString(text) || err != nil {
 		d.report(at(d.deref(n)), "%s must be a share from 0%% to 50%%, such as 10%%", what)
 	}
 	return share
