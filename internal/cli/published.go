@@ -97,11 +97,9 @@ func (e *edition) trees(ctx context.Context, st *store.Store, from int, skip []d
 		if slices.Contains(skip, id) {
 			continue
 		}
-		if text, found := st.Tree(id); found {
-			if known, err := layer.DecodeIndex(text); err == nil && known.DiffID == id {
-				all = append(all, known.Entries)
-				continue
-			}
+		if known := knownIndex(st, id); known != nil {
+			all = append(all, known.Entries)
+			continue
 		}
 		if published == nil {
 			published = e.indexes(ctx)
@@ -110,15 +108,38 @@ func (e *edition) trees(ctx context.Context, st *store.Store, from int, skip []d
 		if err != nil {
 			return nil, err
 		}
-		// What others say of a layer decides how files are divided, and nothing else: it is not remembered as what the layer holds.
+		// What others say of a layer decides how files are divided, and nothing else: it is kept apart from what layers are
+		// known to hold.
 		if verified {
-			if err := st.PutTree(id, indexed.Encode()); err != nil {
-				return nil, err
-			}
+			err = st.PutTree(id, indexed.Encode())
+		} else {
+			err = st.PutNote(saidKey(id), indexed.Encode())
+		}
+		if err != nil {
+			return nil, err
 		}
 		all = append(all, indexed.Entries)
 	}
 	return all, nil
+}
+
+// saidKey is where the store notes what others say that a layer holds.
+func saidKey(id digest.DiffID) digest.Key {
+	return digest.Key(digest.ContentBytes([]byte("published index of " + string(id))))
+}
+
+// knownIndex gives the index of a layer from the store, whether the layer was read here or others said what it holds; nil
+// where neither is so.
+func knownIndex(st *store.Store, id digest.DiffID) *layer.Indexed {
+	text, found := st.Tree(id)
+	if !found {
+		text, found = st.Note(saidKey(id))
+	}
+	known, err := layer.DecodeIndex(text)
+	if !found || err != nil || known.DiffID != id {
+		return nil
+	}
+	return known
 }
 
 // indexes lists the published indexes of an image's layers. A registry that does not tell has none.
@@ -232,11 +253,11 @@ func publishIndexes(ctx context.Context, st *store.Store, to transfer.Place, roo
 			Config: v1.DescriptorEmptyJSON, Layers: []digest.Descriptor{}, Subject: &subject}
 		artifact.Config.Data = nil
 		for _, id := range config.RootFS.DiffIDs[(&edition{manifest: m}).below():] {
-			text, found := st.Tree(digest.DiffID(id))
-			if !found {
+			known := knownIndex(st, digest.DiffID(id))
+			if known == nil {
 				continue // later ones read the layer itself
 			}
-			body := z.EncodeAll(text, nil)
+			body := z.EncodeAll(known.Encode(), nil)
 			desc := digest.Descriptor{MediaType: indexType, Digest: digest.FromBytes(body), Size: int64(len(body)), Annotations: map[string]string{diffKey: string(id)}}
 			if err := put(desc, body); err != nil {
 				return err

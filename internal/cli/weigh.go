@@ -189,6 +189,9 @@ func (r *replayer) history(ctx context.Context, u *plan.Unit, c *build.Content) 
 	if err != nil {
 		return nil, usageError{err}
 	}
+	if before, err := r.p.facts.Git.IsAncestor(first, last); err != nil || !before {
+		return nil, usagef("%s does not come before %s, so there is nothing to replay: write the older revision first", from, to)
+	}
 	return r.commits(ctx, c, facts.Commit{ID: first, Tag: from}, last)
 }
 

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"net/url"
 	"path"
 	"path/filepath"
@@ -372,7 +371,7 @@ func (g *Git) Times(ctx context.Context) (map[string]time.Time, error) {
 		if err != nil {
 			return nil, fmt.Errorf("reading git history: %w", err)
 		}
-		changed, err := g.changed(ctx, c, parents, open)
+		changed, err := g.changed(ctx, c, parents, func(path string) bool { return open[path] })
 		if err != nil {
 			return nil, fmt.Errorf("reading git history: %w", err)
 		}
@@ -395,8 +394,8 @@ func (g *Git) files() (map[string]bool, error) {
 	return all, err
 }
 
-// changed gives those of the open paths that a commit touched.
-func (g *Git) changed(ctx context.Context, c *object.Commit, parents []*object.Commit, open map[string]bool) (map[string]bool, error) {
+// changed gives those of the paths for which touches answers true that a commit touched.
+func (g *Git) changed(ctx context.Context, c *object.Commit, parents []*object.Commit, touches func(path string) bool) (map[string]bool, error) {
 	tree, err := c.Tree()
 	if err != nil {
 		return nil, err
@@ -409,12 +408,13 @@ func (g *Git) changed(ctx context.Context, c *object.Commit, parents []*object.C
 	for i, old := range before {
 		own := map[string]bool{}
 		if _, err := g.below(ctx, old, tree, "", func(path string) bool {
-			own[path] = open[path] && (i == 0 || common[path])
+			if (i == 0 || common[path]) && touches(path) {
+				own[path] = true
+			}
 			return false
 		}); err != nil {
 			return nil, err
 		}
-		maps.DeleteFunc(own, func(_ string, counts bool) bool { return !counts })
 		common = own
 	}
 	return common, nil

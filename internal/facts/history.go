@@ -47,45 +47,17 @@ func (g *Git) Log(ctx context.Context, most int, touches func(path string) bool)
 				continue // it would seem to have made everything
 			}
 		}
-		paths, err := g.touchedPaths(ctx, c, parents, touches)
+		changed, err := g.changed(ctx, c, parents, touches)
 		if err != nil {
 			return nil, false, fmt.Errorf("reading git history: %w", err)
 		}
-		if len(paths) > 0 {
-			commits = append(commits, Commit{c.Hash.String(), c.Committer.When.UTC(), paths, tags[c.Hash]})
+		if len(changed) > 0 {
+			commits = append(commits, Commit{c.Hash.String(), c.Committer.When.UTC(), slices.Sorted(maps.Keys(changed)), tags[c.Hash]})
 		}
 		frontier = enqueue(frontier, parents, seen)
 	}
 	slices.Reverse(commits)
 	return commits, shallow, nil
-}
-
-// touchedPaths lists the paths that a commit touched.
-func (g *Git) touchedPaths(ctx context.Context, c *object.Commit, parents []*object.Commit, touches func(path string) bool) ([]string, error) {
-	tree, err := c.Tree()
-	if err != nil {
-		return nil, err
-	}
-	before, err := treesOf(parents)
-	if err != nil {
-		return nil, err
-	}
-	var common map[string]bool
-	for i, old := range before {
-		own := map[string]bool{}
-		if _, err := g.below(ctx, old, tree, "", func(path string) bool {
-			if touches(path) && (i == 0 || common[path]) {
-				own[path] = true
-			}
-			return false
-		}); err != nil {
-			return nil, err
-		}
-		common = own
-	}
-	paths := slices.Collect(maps.Keys(common))
-	slices.Sort(paths)
-	return paths, nil
 }
 
 // tags gives a tag of each commit that has some; the last in natural order of several.

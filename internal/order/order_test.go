@@ -1,6 +1,7 @@
 package order
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"math"
 	"math/bits"
@@ -340,6 +341,20 @@ func TestDivideOfLargeProjects(t *testing.T) {
 	t.Logf("%v, %d MB allocated", time.Since(began), (is.TotalAlloc-was.TotalAlloc)>>20)
 	require.LessOrEqual(t, len(parts), 32)
 	require.Less(t, is.TotalAlloc-was.TotalAlloc, uint64(300<<20))
+}
+
+// TestDivisionIsTheSameEverywhere: a division and its stack, written down once. Whatever changes them changes the layers of
+// everybody who follows, so it must be meant.
+func TestDivisionIsTheSameEverywhere(t *testing.T) {
+	history := project(rand.New(rand.NewPCG(17, 18)), 20, 12, 30)
+	Learn(history)
+	sum := sha256.New()
+	for _, strategy := range []Strategy{Following(history, Options{Most: 9}), Locked(history, 5, Options{Most: 9})} {
+		for v := range history {
+			fmt.Fprintln(sum, strategy(v))
+		}
+	}
+	require.Equal(t, "5484cd0df0848c25d01d3bc879ba7461c62ca0ad0ebd9cf4637b5569f2bd8994", fmt.Sprintf("%x", sum.Sum(nil)))
 }
 
 func large() (items []Item) {
