@@ -23,6 +23,7 @@ import (
 	"imbricat/internal/lock"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
+	"imbricat/internal/receipt"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
 	"imbricat/internal/report"
@@ -182,7 +183,7 @@ func runBuild(ctx context.Context, s *session) error {
 	document.Warnings, document.Number = told.sorted(), log.build.Number
 	if cache != nil {
 		moved := cache.Stats()
-		document.Shared = &report.Shared{Place: cache.Place(), Requests: moved.Requests, Read: moved.Read, Written: moved.Written}
+		document.Shared = &receipt.Shared{Place: cache.Place(), Requests: moved.Requests, Read: moved.Read, Written: moved.Written}
 	}
 	view.Close(document.Summary(result.Took))
 	return errors.Join(err, s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) }))
@@ -192,7 +193,7 @@ func runBuild(ctx context.Context, s *session) error {
 type warnings struct {
 	sink  event.Sink
 	mutex sync.Mutex
-	list  []report.Warning
+	list  []receipt.Warning
 }
 
 // Send implements event.Sink.
@@ -200,19 +201,19 @@ func (w *warnings) Send(e event.Event) {
 	if one, is := e.(event.Warning); is {
 		w.mutex.Lock()
 		defer w.mutex.Unlock()
-		if slices.Contains(w.list, report.Warning(one)) {
+		if slices.Contains(w.list, receipt.Warning(one)) {
 			return
 		}
-		w.list = append(w.list, report.Warning(one))
+		w.list = append(w.list, receipt.Warning(one))
 	}
 	w.sink.Send(e)
 }
 
-func (w *warnings) sorted() []report.Warning {
+func (w *warnings) sorted() []receipt.Warning {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
-	slices.SortFunc(w.list, func(a, b report.Warning) int { return strings.Compare(a.Text, b.Text) })
-	return append([]report.Warning{}, w.list...)
+	slices.SortFunc(w.list, func(a, b receipt.Warning) int { return strings.Compare(a.Text, b.Text) })
+	return append([]receipt.Warning{}, w.list...)
 }
 
 // freshSteps parts the arguments into images and, with --fresh, steps.
@@ -255,7 +256,7 @@ func checkSteps(p *plan.Plan, steps []string) error {
 }
 
 func buildDocument(r *build.Result) *report.Build {
-	d := &report.Build{Images: []report.BuiltImage{}, Steps: []report.Step{}, Seconds: r.Took.Seconds()}
+	d := &report.Build{Images: []report.BuiltImage{}, Steps: []receipt.Step{}, Seconds: r.Took.Seconds()}
 	for _, i := range r.Images {
 		one := report.BuiltImage{Name: i.Name, Digest: i.Descriptor.Digest, MediaType: i.Descriptor.MediaType, Size: i.Descriptor.Size, Created: i.Created}
 		for _, p := range i.Platforms {
@@ -264,7 +265,7 @@ func buildDocument(r *build.Result) *report.Build {
 		d.Images = append(d.Images, one)
 	}
 	for _, t := range r.Steps {
-		d.Steps = append(d.Steps, report.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: t.Reason,
+		d.Steps = append(d.Steps, receipt.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: t.Reason,
 			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds(), Spared: t.Spared.Seconds()})
 		d.Spared += t.Spared.Seconds()
 		switch t.Outcome {
@@ -339,7 +340,7 @@ func planDocument(p *planned, preview *build.Preview) *report.Plan {
 		for _, dest := range i.Destinations {
 			one.Destinations = append(one.Destinations, report.PlannedDestination{
 				Name: dest.Name, Repository: dest.Repository.String(),
-				Tags: append([]string{}, dest.Tags...), Held: append([]string{}, dest.Held...)})
+				Tags: append([]string{}, dest.Tags...), Held: heldNames(dest.Held)})
 		}
 		d.Images = append(d.Images, one)
 	}
@@ -354,6 +355,15 @@ func planDocument(p *planned, preview *build.Preview) *report.Plan {
 		d.Units = append(d.Units, one)
 	}
 	return d
+}
+
+// heldNames are the tags that are held back.
+func heldNames(held []plan.Held) []string {
+	names := []string{}
+	for _, h := range held {
+		names = append(names, h.Tag)
+	}
+	return names
 }
 
 func showCommand() *cli.Command {

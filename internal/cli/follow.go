@@ -96,7 +96,7 @@ func (p *predecessors) find(ctx context.Context, name string) (reference.Referen
 		return reference.Reference{}, err
 	}
 	pick := tags[len(tags)-1]
-	for _, tag := range slices.Concat(to.Tags, to.Held) {
+	for _, tag := range slices.Concat(to.Tags, heldNames(to.Held)) {
 		if slices.Contains(tags, tag) && !retention.Match(to.Fixed, tag) {
 			pick = tag
 			break

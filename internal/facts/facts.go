@@ -31,6 +31,8 @@ type Facts struct {
 	recipe *recipe.Recipe
 	given  map[string]string
 	git    map[string]any
+	date   map[string]any
+	run    map[string]any
 	env    map[string]any
 	epoch  *time.Time
 	files  manifests
@@ -38,7 +40,7 @@ type Facts struct {
 
 // Gather collects what the recipe's expressions use. The error is a *recipe.Errors where the recipe is to be mended.
 func Gather(r *recipe.Recipe, o Options) (*Facts, error) {
-	f := &Facts{recipe: r, given: o.Given, git: map[string]any{}, env: map[string]any{}, files: manifests{dir: o.Dir}}
+	f := &Facts{date: map[string]any{}, run: map[string]any{}, recipe: r, given: o.Given, git: map[string]any{}, env: map[string]any{}, files: manifests{dir: o.Dir}}
 	if err := f.checkGiven(); err != nil {
 		return nil, err
 	}
@@ -60,7 +62,89 @@ func Gather(r *recipe.Recipe, o Options) (*Facts, error) {
 	if f.Git, err = openGit(o.Dir); err != nil && len(asked) > 0 {
 		return nil, err
 	}
+	if branch, set := o.Lookup(BranchVariable); set && branch != "" && f.Git.Branch == "" {
+		f.Git.Branch = branch // a pipeline's detached commit
+	}
+	if number, set := o.Lookup(RunVariable); set && number != "" {
+		f.run["number"] = number
+	}
+	f.fillDate()
 	return f, f.fillGit(asked["dirty"])
+}
+
+// Variables of the environment that a pipeline tells its own facts in.
+const (
+	BranchVariable = "IMBRICAT_BRANCH"     // the branch, where a commit is checked out without one
+	RunVariable    = "IMBRICAT_RUN_NUMBER" // the number of the pipeline's run
+)
+
+// Run is the number of the pipeline's run; "" where nobody gave one.
+func (f *Facts) Run() string {
+	number, _ := f.run["number"].(string)
+	return number
+}
+
+// fillDate tells the date of SOURCE_DATE_EPOCH, or else of the commit, in UTC. The clock is never asked: the same sources have
+// the same date.
+func (f *Facts) fillDate() {
+	when, known := f.Epoch()
+	if !known && f.Git.Known() {
+		when, known = f.Git.head.Committer.When.UTC(), true
+	}
+	if !known {
+		return
+	}
+	for name, form := range map[string]string{"iso": "2006-01-02", "plain": "20060102", "minute": "20060102-1504", "year": "2006", "month": "01", "day": "02"} {
+		f.date[name] = when.Format(form)
+	}
+}
+
+// why tells why a fact has no value.
+func (f *Facts) why(root, name string) string {
+	switch {
+	case root == "run":
+		return "set " + RunVariable
+	case root == "date":
+		return "the project folder has no commit, and SOURCE_DATE_EPOCH is not set"
+	case root != "git":
+		return ""
+	case !f.Git.Known():
+		return "the project folder is not under version control, or has no commit"
+	case name == "branch":
+		return "a commit is checked out and no branch; check the branch out, or set " + BranchVariable
+	case name == "tag" && f.Git.Shallow():
+		return "no tag is on the commit, and the clone is shallow, so it may lack tags: fetch them"
+	case name == "tag":
+		return "no tag is on the commit"
+	}
+	return ""
+}
+
+// Values gives the facts of the recipe that are the same for every platform, for a receipt. Facts whose text is one of the
+// covered ones are left out.
+func (f *Facts) Values(p platform.Platform, covered func(text string) bool) map[string]string {
+	scope, err := f.Scope(p)
+	if err != nil {
+		return nil
+	}
+	byPlatform := map[string]bool{}
+	for range f.recipe.Facts { // facts may need each other in any order
+		for _, fact := range f.recipe.Facts {
+			for _, e := range fact.Value.Expressions() {
+				needs := e.Uses("facts")
+				if len(e.Uses("platform")) > 0 || slices.ContainsFunc(needs, func(name string) bool { return byPlatform[name] }) {
+					byPlatform[fact.Name] = true
+				}
+			}
+		}
+	}
+	all := map[string]string{}
+	for name, value := range scope.Facts {
+		if text := fmt.Sprint(value); !byPlatform[name] && !covered(text) {
+			all[name] = text
+		}
+	}
+	return all
 }
 
 func (f *Facts) fillGit(dirty bool) error {
@@ -160,6 +244,9 @@ func (f *Facts) Scope(p platform.Platform) (*recipe.Scope, error) {
 	s := &recipe.Scope{
 		Git:      f.git,
 		Env:      f.env,
+		Date:     f.date,
+		Run:      f.run,
+		Why:      f.why,
 		Platform: map[string]any{"os": p.OS, "architecture": p.Architecture, "variant": p.Variant},
 		Facts:    map[string]any{},
 		File:     f.files.Field,

@@ -163,6 +163,15 @@ func (g *Git) Dirty() (bool, error) {
 	return !status.IsClean(), nil
 }
 
+// Shallow tells whether the history here ends before the first commit.
+func (g *Git) Shallow() bool {
+	if g.repo == nil {
+		return false
+	}
+	ends, err := g.repo.Storer.Shallow()
+	return err == nil && len(ends) > 0
+}
+
 // Known tells whether the folder is under version control with at least one commit.
 func (g *Git) Known() bool { return g.head != nil }
 

@@ -14,6 +14,7 @@ import (
 	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
+	"imbricat/internal/retention"
 )
 
 // Options choose what of a recipe is planned.
@@ -201,6 +202,7 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 			e.stage(u, &stage)
 			u.Settings = e.settings(&img.Settings).With(e.settings(&variant.Settings))
 			u.Annotations = e.pairs(img.Annotations)
+			u.Checks = e.checks(img.Checks)
 			if version, ok := e.scope.Facts["version"].(string); ok {
 				u.Version = version
 			}
@@ -208,6 +210,20 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 	}
 	x.order = append(x.order, u)
 	return u
+}
+
+func (e *evaluator) checks(list []recipe.Check) (out []Check) {
+	for _, c := range list {
+		if len(c.Only) > 0 && !slices.Contains(c.Only, e.platform) {
+			continue
+		}
+		one := Check{Do: c.Do}
+		if try, is := c.Do.(*recipe.TryCheck); is {
+			one.Command, one.Get = e.texts(try.Command), e.text(try.Get)
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 // variant gives what the image has besides for this platform.
@@ -556,21 +572,37 @@ func (e *evaluator) destination(d recipe.Destination) Destination {
 	for _, t := range d.Tags {
 		if !e.holds(t.When) {
 			// The name of a tag that is held back need not be known here.
-			if name, err := t.Name.Text(e.scope); err == nil {
-				out.Held = append(out.Held, name)
+			if name, err := t.Name.TagText(e.scope, !d.Refuse); err == nil {
+				out.Held = append(out.Held, Held{name, t.When.Text})
+			} else {
+				out.Held = append(out.Held, Held{"", t.When.Text})
 			}
 			continue
 		}
 		before := len(e.problems.Problems)
-		name := e.text(t.Name)
+		name := e.tag(t.Name, !d.Refuse)
 		if err := reference.CheckTag(name); err != nil && len(e.problems.Problems) == before {
 			e.report(t.Name.Pos, "%s", err)
 		}
 		if !slices.Contains(out.Tags, name) {
 			out.Tags = append(out.Tags, name)
 		}
+		if t.Prefixes {
+			out.Prefixes = append(out.Prefixes, retention.Prefixes(name)...)
+		}
 	}
+	// What is written as a tag of its own is none that moves with versions.
+	out.Prefixes = slices.DeleteFunc(out.Prefixes, func(name string) bool { return slices.Contains(out.Tags, name) })
+	out.Tags = append(out.Tags, out.Prefixes...)
 	return out
+}
+
+func (e *evaluator) tag(t recipe.Template, mend bool) string {
+	text, err := t.TagText(e.scope, mend)
+	if err != nil {
+		e.add(t.Pos, err)
+	}
+	return text
 }
 
 func (e *evaluator) holds(when *recipe.Expression) bool {

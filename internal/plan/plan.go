@@ -37,9 +37,13 @@ type Destination struct {
 	Name       string
 	Repository reference.Reference
 	Tags       []string
-	Held       []string // tags whose condition does not hold
+	Prefixes   []string // those of the tags that are moving prefixes of a version
+	Held       []Held   // tags whose condition does not hold
 	Fixed      []string // patterns of tags that never move to another digest
 }
+
+// Held is a tag that is not to be written, with the condition that does not hold.
+type Held struct{ Tag, When string }
 
 // UnitID tells units apart.
 type UnitID struct {
@@ -63,6 +67,14 @@ type Unit struct {
 	Version     string            // the fact "version" where the recipe has one
 	Compression string            // images only: gzip, zstd or none
 	Stack       recipe.Stack      // images only
+	Checks      []Check           // images only
+}
+
+// Check is what an image must fulfil before it is shipped. Do is as in the recipe, with Command and Get evaluated beside it.
+type Check struct {
+	Do      recipe.Checked
+	Command []string // of a *recipe.TryCheck
+	Get     string
 }
 
 // Base is what a unit starts from; the zero value is nothing at all.

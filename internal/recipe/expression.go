@@ -20,9 +20,16 @@ type Scope struct {
 	Env      map[string]any // string or nil
 	Platform map[string]any // os, architecture, variant: string
 	Facts    map[string]any
+	Date     map[string]any // iso, plain, minute, year, month, day: string or nil
+	Run      map[string]any // number: string or nil
+	// Why tells what to say of a name without a value, where there is more to say than that.
+	Why func(root, name string) string
 	// File gives a field of a manifest of the project: text, a number or a truth value, or nil where it is not there.
 	File func(path, field string) (any, error)
 }
+
+// DateFields are the names below date.
+var DateFields = []string{"iso", "plain", "minute", "year", "month", "day"}
 
 // GitFields are the names below git.
 var GitFields = []string{"commit", "short", "tag", "branch", "dirty"}
@@ -151,11 +158,11 @@ func (e *Expression) problem(format string, args ...any) *Errors {
 // Eval computes the expression. What it needs and is not known is an error that names it.
 func (e *Expression) Eval(s *Scope) (any, error) {
 	if u, unknown := e.unknown(s); unknown && !e.branches {
-		return nil, e.problem("%s", missing(u))
+		return nil, e.problem("%s", s.missing(u))
 	}
 	var unread error
 	value, err := expr.Run(e.prog, map[string]any{
-		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts,
+		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts, "date": s.Date, "run": s.Run, "tag": MendTag,
 		"file": func(path, field string) any {
 			value, err := s.file(path, field)
 			unread = errors.Join(unread, err)
@@ -166,7 +173,7 @@ func (e *Expression) Eval(s *Scope) (any, error) {
 		return nil, e.problem("%s", firstLine(unread))
 	}
 	if u, unknown := e.unknown(s); unknown && (err != nil || value == nil) {
-		return nil, e.problem("%s", missing(u))
+		return nil, e.problem("%s", s.missing(u))
 	}
 	if err != nil {
 		return nil, e.problem("${%s}: %s", e.Text, firstLine(err))
@@ -215,16 +222,25 @@ func (s *Scope) lookup(root, name string) any {
 		return s.Env[name]
 	case "platform":
 		return s.Platform[name]
+	case "date":
+		return s.Date[name]
+	case "run":
+		return s.Run[name]
 	}
 	return s.Facts[name]
 }
 
-func missing(u use) string {
+func (s *Scope) missing(u use) string {
+	if s.Why != nil {
+		if why := s.Why(u.root, u.name); why != "" {
+			return fmt.Sprintf("%s.%s is not known here: %s; or give a default: %s.%s ?? \"…\"", u.root, u.name, why, u.root, u.name)
+		}
+	}
 	switch u.root {
 	case "env":
 		return fmt.Sprintf("the environment variable %s is not set; set it, or give a default: env.%s ?? \"…\"", u.name, u.name)
-	case "git":
-		return fmt.Sprintf("git.%s is not known here; give a default: git.%s ?? \"…\"", u.name, u.name)
+	case "git", "date", "run":
+		return fmt.Sprintf("%s.%s is not known here; give a default: %s.%s ?? \"…\"", u.root, u.name, u.root, u.name)
 	}
 	return fmt.Sprintf("%s.%s is not known here", u.root, u.name)
 }
@@ -247,6 +263,10 @@ func (c *compiler) environment(check bool) types.Map {
 		git[name] = text
 	}
 	git["dirty"] = truth
+	date := types.Map{}
+	for _, name := range DateFields {
+		date[name] = text
+	}
 	facts := types.Map{}
 	for _, name := range c.factNames {
 		facts[name] = types.Any
@@ -256,7 +276,10 @@ func (c *compiler) environment(check bool) types.Map {
 		"env":      types.Map{types.Extra: text},
 		"platform": types.Map{"os": types.String, "architecture": types.String, "variant": types.String},
 		"facts":    facts,
+		"date":     date,
+		"run":      types.Map{"number": text},
 		"file":     types.TypeOf(func(string, string) any { return nil }),
+		"tag":      types.TypeOf(MendTag),
 	}
 }
 
@@ -368,7 +391,7 @@ func (c *compiler) reportCompile(pos Pos, text string, err error) {
 		pos.Column += located.Column
 	}
 	if name, found := strings.CutPrefix(message, "unknown name "); found {
-		message = fmt.Sprintf("unknown name %q in an expression%s", name, suggest(name, []string{"git", "env", "platform", "facts", "file"}))
+		message = fmt.Sprintf("unknown name %q in an expression%s", name, suggest(name, []string{"git", "env", "platform", "facts", "date", "run", "file", "tag"}))
 	}
 	if rest, found := strings.CutPrefix(message, "type "); found && strings.Contains(rest, "has no field") {
 		name := rest[strings.LastIndexByte(rest, ' ')+1:]
@@ -386,6 +409,10 @@ func (c *compiler) fieldsAround(text, name string) []string {
 		return c.factNames
 	case strings.Contains(text, "git."+name):
 		return GitFields
+	case strings.Contains(text, "date."+name):
+		return DateFields
+	case strings.Contains(text, "run."+name):
+		return []string{"number"}
 	}
 	return []string{"os", "architecture", "variant"}
 }

@@ -161,7 +161,7 @@ func (d *decoder) image(key, value *yaml.Node) Image {
 		field{key: "compression", read: func(n *yaml.Node) { i.Compression = d.oneOf(n, "compression", "gzip", "zstd", "none") }},
 		field{key: "for", read: func(n *yaml.Node) { d.variants(n, &i) }},
 		field{key: "stack", read: func(n *yaml.Node) { i.Stack = d.stack(n) }},
-		field{key: "checks", later: true, read: d.checks},
+		field{key: "checks", read: func(n *yaml.Node) { i.Checks = d.checks(n) }},
 		field{key: "also-needs", later: true, read: func(n *yaml.Node) { d.words(n, "also-needs", false) }},
 	)...)
 	for _, v := range i.For {
@@ -281,6 +281,7 @@ func (d *decoder) destination(key, value *yaml.Node) Destination {
 				dest.Fixed = append(dest.Fixed, pattern)
 			})
 		}},
+		field{key: "invalid", read: func(n *yaml.Node) { dest.Refuse = d.oneOf(n, "invalid", "mend", "refuse") == "refuse" }},
 	)
 	return dest
 }
@@ -296,8 +297,11 @@ func (d *decoder) tag(n *yaml.Node) Tag {
 				target := d.deref(n)
 				if text := d.condition(n); text != "" {
 					t.When = d.compiler.compile(at(target), text, true)
+				} else if target.Kind == yaml.ScalarNode && target.Tag == "!!str" {
+					d.report(at(target), "when is empty: write a condition, such as git.branch == \"trunk\"")
 				}
 			}},
+			field{key: "prefixes", read: func(n *yaml.Node) { t.Prefixes = d.boolean(n, "prefixes") }},
 		)
 	}
 	if text, constant := t.Name.Constant(); constant && t.Name.Given {

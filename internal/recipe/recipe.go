@@ -100,6 +100,7 @@ type Image struct {
 	Compression string    // gzip, zstd or none; empty: gzip
 	For         []Variant // what differs by platform
 	Stack       Stack
+	Checks      []Check
 }
 
 // Variant is what an image has besides, or instead, for one platform.
@@ -239,12 +240,16 @@ type Destination struct {
 	Tags []Tag
 	// Fixed are patterns (path.Match) of tags that never move to another digest.
 	Fixed []string
+	// Refuse has values that no tag may hold refused instead of mended.
+	Refuse bool
 }
 
 // Tag is a tag to write, always or on a condition.
 type Tag struct {
 	Name Template
 	When *Expression // nil: always
+	// Prefixes adds the moving prefixes of a version: 1.4 and 1 for 1.4.0.
+	Prefixes bool
 }
 
 // Expressions calls visit for every expression of the recipe.

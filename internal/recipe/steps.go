@@ -254,20 +254,6 @@ func (d *decoder) silence(n *yaml.Node) []string {
 	return codes
 }
 
-// What follows reads keys whose work comes later: their shape is checked, their values are dropped.
-
-func (d *decoder) textField(key string, need bool) field {
-	return field{key: key, need: need, read: func(n *yaml.Node) { d.text(n, key) }}
-}
-
-func (d *decoder) numberField(key string) field {
-	return field{key: key, read: func(n *yaml.Node) {
-		if n = d.deref(n); n.Kind != yaml.ScalarNode || n.Tag != "!!int" {
-			d.wrongType(n, key, "a number")
-		}
-	}}
-}
-
 // variants reads what differs by platform.
 func (d *decoder) variants(n *yaml.Node, i *Image) {
 	d.named(n, "for", func(key, value *yaml.Node) {
@@ -284,17 +270,5 @@ func (d *decoder) variants(n *yaml.Node, i *Image) {
 			field{key: "steps", read: func(n *yaml.Node) { v.Steps = d.steps(n) }},
 			field{key: "settings", read: func(n *yaml.Node) { d.settings(n, &v.Settings) }})
 		i.For = append(i.For, v)
-	})
-}
-
-func (d *decoder) checks(n *yaml.Node) {
-	d.each(n, "checks", false, func(item *yaml.Node) {
-		d.object(item, "a check",
-			field{key: "try", read: func(n *yaml.Node) {
-				d.object(n, "try", field{key: "command", read: func(n *yaml.Node) { d.texts(n, "command", false) }},
-					d.numberField("port"), d.textField("get", false), d.numberField("status"), d.textField("within", false))
-			}},
-			field{key: "size", read: func(n *yaml.Node) { d.object(n, "size", d.textField("at-most", true)) }},
-			field{key: "user", read: func(n *yaml.Node) { d.object(n, "user", d.textField("not", true)) }})
 	})
 }

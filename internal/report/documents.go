@@ -15,34 +15,21 @@ import (
 
 	"imbricat/internal/digest"
 	"imbricat/internal/inspect"
+	"imbricat/internal/receipt"
 )
 
 // Build is the result of a build.
 type Build struct {
-	Images []BuiltImage `json:"images"`
-	Steps  []Step       `json:"steps"`
-	Ran    int          `json:"ran"`
-	Reused int          `json:"reused"`
+	Images []BuiltImage   `json:"images"`
+	Steps  []receipt.Step `json:"steps"`
+	Ran    int            `json:"ran"`
+	Reused int            `json:"reused"`
 	// Warnings are in the order of their texts.
-	Warnings []Warning `json:"warnings"`
-	Seconds  float64   `json:"seconds"`
-	Spared   float64   `json:"spared"` // seconds that reused steps took when they were done
-	Shared   *Shared   `json:"shared,omitempty"`
-	Number   int64     `json:"build,omitempty"` // in the logbook
-}
-
-// Shared is what was asked of the shared cache, and the bytes that were moved.
-type Shared struct {
-	Place    string `json:"place"`
-	Requests int    `json:"requests"`
-	Read     int64  `json:"read"`
-	Written  int64  `json:"written"`
-}
-
-// Warning is a doubt that did not stop the work.
-type Warning struct {
-	Code string `json:"code"`
-	Text string `json:"text"`
+	Warnings []receipt.Warning `json:"warnings"`
+	Seconds  float64           `json:"seconds"`
+	Spared   float64           `json:"spared"` // seconds that reused steps took when they were done
+	Shared   *receipt.Shared   `json:"shared,omitempty"`
+	Number   int64             `json:"build,omitempty"` // in the logbook
 }
 
 // BuiltImage is an image over its platforms.
@@ -61,22 +48,6 @@ type BuiltPlatform struct {
 	Digest   digest.Digest `json:"digest"`
 	Layers   int           `json:"layers"`
 	Packed   int64         `json:"packed"`
-}
-
-// Step is a step of a build.
-type Step struct {
-	Unit     string        `json:"unit"`
-	Platform string        `json:"platform"`
-	Place    string        `json:"place"` // gauge:3
-	Step     string        `json:"step"`
-	Outcome  string        `json:"outcome"`
-	Reason   string        `json:"reason"`
-	Files    int           `json:"files"`
-	Bytes    int64         `json:"bytes"`
-	Layer    digest.Digest `json:"layer,omitempty"`
-	Packed   int64         `json:"packed,omitempty"`
-	Seconds  float64       `json:"seconds"`
-	Spared   float64       `json:"spared,omitempty"`
 }
 
 // WriteBuild writes one row for each image and platform.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -172,4 +173,32 @@ func version(tag string) (*semver.Version, bool) {
 	}
 	v, err := semver.NewVersion(tag)
 	return v, err == nil
+}
+
+// exact is a whole version, with the "v" that some write before it.
+var exact = regexp.MustCompile(`^(v?)(0|[1-9][0-9]*)\.(0|[1-9][0-9]*)\.(0|[1-9][0-9]*)$`)
+
+// Prefixes gives the moving prefixes of a version by the rules of semantic versions: 1.4 and 1 for 1.4.0. What is no whole
+// version, and what comes before a release (1.4.0-rc1), has none.
+func Prefixes(tag string) []string {
+	m := exact.FindStringSubmatch(tag)
+	if m == nil {
+		return nil
+	}
+	return []string{m[1] + m[2] + "." + m[3], m[1] + m[2]}
+}
+
+// Above gives the highest of some tags that is a release below the same prefix as a version and above that version; ""
+// where there is none.
+func Above(prefix, version string, tags []string) string {
+	highest := version
+	for _, tag := range tags {
+		if slices.Contains(Prefixes(tag), prefix) && Compare(tag, highest) < 0 {
+			highest = tag
+		}
+	}
+	if highest == version {
+		return ""
+	}
+	return highest
 }
