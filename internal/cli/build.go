@@ -38,7 +38,7 @@ func buildCommand() *cli.Command {
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
 		Flags: append([]cli.Flag{platformFlag(), factFlag(),
 			sandboxFlag(), jobsFlag(), keepGoingFlag(),
-			&cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}}, shareFlags()...),
+			&cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}}, slices.Concat(shareFlags(), receiptFlags())...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
 	}
 }
@@ -139,7 +139,9 @@ func inside(dir, path string) (string, bool) {
 	return filepath.ToSlash(below), err == nil && filepath.IsLocal(below) && below != "."
 }
 
-func runBuild(ctx context.Context, s *session) error {
+func runBuild(ctx context.Context, s *session) (err error) {
+	r := s.newReceipt("build")
+	defer func() { err = r.close(ctx, err) }()
 	images, steps, err := s.freshSteps()
 	if err != nil {
 		return err
@@ -148,36 +150,46 @@ func runBuild(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
+	r.from(p)
 	st, err := s.openStore()
 	if err != nil {
 		return err
 	}
+	if err := checkSteps(p.plan, steps); err != nil {
+		return err
+	}
 	view := s.view(ctx)
+	defer view.Close("")
+	r.part = "build"
+	document, result, err := s.build(ctx, p, st, view, s.cmd.Bool("fresh") && len(steps) == 0, steps)
+	r.built(document)
+	if err != nil && (result == nil || !s.cmd.Bool("keep-going")) {
+		return err
+	}
+	view.Close(document.Summary(result.Took))
+	return errors.Join(err, s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) }))
+}
+
+// build builds what is planned, with the shared cache and the logbook. There is a document wherever there is a result.
+func (s *session) build(ctx context.Context, p *planned, st *store.Store, view event.Sink, freshAll bool, fresh []string) (*report.Build, *build.Result, error) {
 	told := &warnings{sink: view}
 	o, done, err := s.builder(p, st, told)
 	if err != nil {
-		view.Close("")
-		return err
+		return nil, nil, err
 	}
 	defer done()
-	o.FreshAll, o.Fresh = s.cmd.Bool("fresh") && len(steps) == 0, steps
-	if err := checkSteps(p.plan, steps); err != nil {
-		view.Close("")
-		return err
-	}
+	o.FreshAll, o.Fresh = freshAll, fresh
 	cache, err := s.shareIn(p, st, &o)
 	if err != nil {
-		view.Close("")
-		return err
+		return nil, nil, err
 	}
 	log := s.beginEntry(st, p, &o)
 	result, err := build.Run(ctx, o)
 	log.end(ctx, result, err)
 	notePast(ctx, s, st, result)
 	publish(ctx, p, cache, result, o.Sink)
-	if err != nil && (result == nil || !o.KeepGoing) {
-		view.Close("")
-		return err
+	if result == nil {
+		return nil, nil, err
 	}
 	document := buildDocument(result)
 	document.Warnings, document.Number = told.sorted(), log.build.Number
@@ -185,8 +197,7 @@ func runBuild(ctx context.Context, s *session) error {
 		moved := cache.Stats()
 		document.Shared = &receipt.Shared{Place: cache.Place(), Requests: moved.Requests, Read: moved.Read, Written: moved.Written}
 	}
-	view.Close(document.Summary(result.Took))
-	return errors.Join(err, s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) }))
+	return document, result, err
 }
 
 // warnings passes events on and keeps the warnings among them.

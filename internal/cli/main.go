@@ -156,7 +156,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			planCommand(), buildCommand(), lockCommand(), weighCommand(), pushCommand(), pullCommand(), copyCommand(), joinCommand(), showCommand(), whyCommand(), tryCommand(), tagsCommand(),
+			planCommand(), buildCommand(), shipCommand(), lockCommand(), weighCommand(), pushCommand(), pullCommand(), copyCommand(), joinCommand(), showCommand(), whyCommand(), tryCommand(), tagsCommand(),
 			loginCommand(), logoutCommand(), logbookCommand(), storeCommand(), standinCommand(), doctorCommand(), schemaCommand(), demoCommand(),
 		},
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -15,6 +16,7 @@ import (
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
 	"imbricat/internal/plan"
+	"imbricat/internal/receipt"
 	"imbricat/internal/reference"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
@@ -32,10 +34,17 @@ func pushCommand() *cli.Command {
 		Description: "Sends the images of the recipe, or those named, as they were built last. What a registry has already is not\n" +
 			"sent again; tags are written last, when all content is everywhere. A fixed tag never moves, and a moving tag never\n" +
 			"goes back to an older build. To push an image anywhere else, use copy.\n\nExample: imbricat push gauge",
-		Flags: []cli.Flag{platformFlag(), factFlag(),
-			&cli.BoolFlag{Name: "force", Usage: "let moving tags go back to an older build (fixed tags never move)", Sources: env("FORCE")}},
+		Flags:  append([]cli.Flag{platformFlag(), factFlag(), forceFlag(), byDigestFlag()}, receiptFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runPush(ctx, newSession(c)) },
 	}
+}
+
+func forceFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "force", Usage: "let moving tags go back to an older build (fixed tags never move)", Sources: env("FORCE")}
+}
+
+func byDigestFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "by-digest", Usage: "send the content to every destination and write no tag; join writes them later", Sources: env("BY_DIGEST")}
 }
 
 // shipment is one image on its way to one destination.
@@ -44,16 +53,22 @@ type shipment struct {
 	desc   digest.Descriptor
 	to     plan.Destination
 	under  *transfer.Transfer
+	there  bool // all content is
+	held   []receipt.Held
+	wanted []string // tags that are left for later
 	began  time.Time
 	result *transfer.Result
 }
 
-func runPush(ctx context.Context, s *session) error {
+func runPush(ctx context.Context, s *session) (err error) {
+	r := s.newReceipt("push")
+	defer func() { err = r.close(ctx, err) }()
 	p, st, err := s.planAndStore()
 	if err != nil {
 		return err
 	}
-	shipments, err := s.shipments(ctx, p, st)
+	r.from(p)
+	shipments, err := s.shipments(ctx, p, st, s.cmd.Bool("by-digest"))
 	if err != nil {
 		return err
 	}
@@ -61,9 +76,14 @@ func runPush(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
+	if err := settle(ctx, opener, shipments, s.cmd.Bool("force")); err != nil {
+		return err
+	}
 	view := s.view(ctx)
-	err = s.ship(ctx, opener, p, st, shipments, view)
+	r.part = "push"
+	err = s.ship(ctx, opener, p, st, shipments, view, &r.part)
 	view.Close("")
+	r.shipped(ctx, st, shipments)
 	if err != nil {
 		return err
 	}
@@ -78,8 +98,9 @@ func runPush(ctx context.Context, s *session) error {
 	return s.result(document, func() error { return report.WritePush(s.out, s.paint, document) })
 }
 
-// ship asks all destinations first, then sends all content everywhere, and then writes the tags.
-func (s *session) ship(ctx context.Context, opener *transfer.Places, p *planned, st *store.Store, shipments []*shipment, view tui.View) error {
+// ship asks all destinations first, then sends all content everywhere, and then writes the tags. part is told when the
+// tags' turn comes.
+func (s *session) ship(ctx context.Context, opener *transfer.Places, p *planned, st *store.Store, shipments []*shipment, view tui.View, part *string) error {
 	for _, one := range shipments {
 		one.began = time.Now()
 		from, err := opener.Source(reference.Reference{Kind: reference.Store, Digest: one.desc.Digest})
@@ -90,12 +111,9 @@ func (s *session) ship(ctx context.Context, opener *transfer.Places, p *planned,
 		if err != nil {
 			return err
 		}
-		guard := transfer.Guard{Fixed: func(tag string) bool { return retention.Match(one.to.Fixed, tag) }}
-		if !s.cmd.Bool("force") {
-			guard.Older = func(ctx context.Context, stands registry.Document) (string, error) {
-				return older(ctx, p, st, one.desc, stands)
-			}
-		}
+		guard := one.guard(s.cmd.Bool("force"), func(ctx context.Context, stands registry.Document) (string, error) {
+			return older(ctx, p, st, one.desc, stands)
+		})
 		if one.under, err = transfer.Begin(ctx, from, to, transfer.Options{Root: one.desc, Names: one.to.Tags, Guard: guard, Sink: view}); err != nil {
 			return err
 		}
@@ -104,10 +122,17 @@ func (s *session) ship(ctx context.Context, opener *transfer.Places, p *planned,
 		if err := one.under.Content(ctx); err != nil {
 			return err
 		}
+		one.there = true
 	}
 	for _, one := range shipments {
 		if err := s.shipIndexes(ctx, opener, st, one); err != nil {
 			view.Send(event.Warning{Code: event.Layers, Text: fmt.Sprintf("the indexes of %s are not published, so later divisions learn less: %s", one.image, err)})
+		}
+	}
+	*part = "tags"
+	for _, one := range shipments {
+		if err := one.under.Ready(ctx); err != nil {
+			return fmt.Errorf("%w; all content is in place, and no tag was written", err)
 		}
 	}
 	for i, one := range shipments {
@@ -117,6 +142,74 @@ func (s *session) ship(ctx context.Context, opener *transfer.Places, p *planned,
 				err = fmt.Errorf("%w; the tags of %s were written before", err, report.Count(i, "destination"))
 			}
 			return err
+		}
+	}
+	return nil
+}
+
+// guard keeps fixed tags, moving prefixes of versions and other moving tags from going where they must not.
+func (one *shipment) guard(force bool, older func(ctx context.Context, stands registry.Document) (string, error)) transfer.Guard {
+	prefix := func(name string) bool { return slices.Contains(one.to.Prefixes, name) }
+	g := transfer.Guard{Fixed: func(tag string) bool { return !prefix(tag) && retention.Match(one.to.Fixed, tag) }}
+	if force {
+		return g
+	}
+	g.Older = func(ctx context.Context, name string, stands registry.Document) (string, error) {
+		if !prefix(name) {
+			return older(ctx, stands)
+		}
+		if there := versionOf(stands); there != "" && retention.Above(name, one.version(name), []string{there}) != "" {
+			return "it is the version " + there, nil
+		}
+		return "", nil
+	}
+	return g
+}
+
+// version is the tag whose moving prefix a name is.
+func (one *shipment) version(prefix string) string {
+	for _, tag := range one.to.Tags {
+		if slices.Contains(retention.Prefixes(tag), prefix) {
+			return tag
+		}
+	}
+	return ""
+}
+
+// versionOf is the version that an image says of itself.
+func versionOf(stands registry.Document) string { return saidBy(stands, v1.AnnotationVersion) }
+
+// saidBy gives an annotation of an image.
+func saidBy(stands registry.Document, key string) string {
+	var there struct {
+		Annotations map[string]string `json:"annotations"`
+	}
+	_ = json.Unmarshal(stands.Body, &there) // what is no document says nothing
+	return there.Annotations[key]
+}
+
+// settle holds back the moving prefixes of versions whose repository has a higher version: 1 does not go from 1.4.0 back to
+// 1.3.9. Where a registry lists no tags for us, what a prefix stands on is asked alone, when it is to move.
+func settle(ctx context.Context, opener *transfer.Places, shipments []*shipment, force bool) error {
+	for _, one := range shipments {
+		if len(one.to.Prefixes) == 0 || force {
+			continue
+		}
+		tags, err := opener.Client.Repository(one.to.Repository.Host, one.to.Repository.Repository).Tags(ctx)
+		var answer *registry.Error
+		if errors.As(err, &answer) && (answer.NotFound() || answer.Denied()) {
+			err = nil
+		}
+		if err != nil {
+			return err
+		}
+		for _, prefix := range one.to.Prefixes {
+			higher := retention.Above(prefix, one.version(prefix), tags)
+			if higher == "" {
+				continue
+			}
+			one.held = append(one.held, receipt.Held{Tag: prefix, Why: higher + " is there, and a prefix never moves back"})
+			one.to.Tags = slices.DeleteFunc(slices.Clone(one.to.Tags), func(tag string) bool { return tag == prefix })
 		}
 	}
 	return nil
@@ -134,29 +227,34 @@ func (s *session) shipIndexes(ctx context.Context, opener *transfer.Places, st *
 // older tells why an image is older than the one that a tag stands on: its commit comes before the other's, or where nobody
 // knows their relation, it was made before.
 func older(ctx context.Context, p *planned, st *store.Store, own digest.Descriptor, stands registry.Document) (string, error) {
-	var there struct {
-		Annotations map[string]string `json:"annotations"`
-	}
-	if json.Unmarshal(stands.Body, &there) != nil {
-		return "", nil // nobody knows what it is
-	}
 	index, err := image.ReadIndex(ctx, st, own)
 	if err != nil {
 		return "", err
 	}
-	if index.Annotations[v1.AnnotationRevision] == p.facts.Git.Commit {
-		switch p.facts.Git.Ancestry(there.Annotations[v1.AnnotationRevision]) {
+	return olderThan(p.facts.Git, index.Annotations, stands), nil
+}
+
+// olderThan compares what an image says of itself with what stands at a registry.
+func olderThan(git *facts.Git, own map[string]string, stands registry.Document) string {
+	var there struct {
+		Annotations map[string]string `json:"annotations"`
+	}
+	if json.Unmarshal(stands.Body, &there) != nil {
+		return "" // nobody knows what it is
+	}
+	if git != nil && git.Known() && own[v1.AnnotationRevision] == git.Commit {
+		switch git.Ancestry(there.Annotations[v1.AnnotationRevision]) {
 		case facts.After:
-			return "it was built from a later commit, " + there.Annotations[v1.AnnotationRevision][:12], nil
+			return "it was built from a later commit, " + there.Annotations[v1.AnnotationRevision][:12]
 		case facts.Before, facts.Same:
-			return "", nil
+			return ""
 		}
 	}
-	ours, theirs := madeAt(index.Annotations), madeAt(there.Annotations)
+	ours, theirs := madeAt(own), madeAt(there.Annotations)
 	if !ours.IsZero() && !theirs.IsZero() && ours.Before(theirs) {
-		return "it is from " + theirs.UTC().Format(time.RFC3339) + ", and this one is from " + ours.UTC().Format(time.RFC3339), nil
+		return "it is from " + theirs.UTC().Format(time.RFC3339) + ", and this one is from " + ours.UTC().Format(time.RFC3339)
 	}
-	return "", nil
+	return ""
 }
 
 // madeAt is when an image says that it was made; zero where it does not say, or says the constant that stands for that.
@@ -190,14 +288,21 @@ func platformDigests(ctx context.Context, f image.Fetcher, root digest.Descripto
 }
 
 // shipments finds what is to go where, and refuses an image that is not what the recipe now tells.
-func (s *session) shipments(ctx context.Context, p *planned, st *store.Store) ([]*shipment, error) {
+func (s *session) shipments(ctx context.Context, p *planned, st *store.Store, byDigest bool) ([]*shipment, error) {
 	var list []*shipment
 	destinations := 0
 	for _, i := range p.plan.Images {
 		for _, d := range i.Destinations {
 			destinations++
-			if len(d.Tags) == 0 {
+			if len(d.Tags) == 0 && !byDigest {
 				continue
+			}
+			one := &shipment{image: i.Name, to: d}
+			for _, h := range d.Held {
+				one.held = append(one.held, receipt.Held{Tag: h.Tag, Why: "its condition does not hold: " + h.When})
+			}
+			if byDigest {
+				one.wanted, one.to.Tags, one.to.Prefixes = d.Tags, nil, nil
 			}
 			desc, err := st.Lookup(i.Name)
 			if err != nil {
@@ -206,7 +311,8 @@ func (s *session) shipments(ctx context.Context, p *planned, st *store.Store) ([
 			if err := checkFresh(ctx, st, p, i, desc); err != nil {
 				return nil, err
 			}
-			list = append(list, &shipment{image: i.Name, desc: desc, to: d})
+			one.desc = desc
+			list = append(list, one)
 		}
 	}
 	switch {

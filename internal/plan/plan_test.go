@@ -101,7 +101,7 @@ func TestExpand(t *testing.T) {
 	require.Equal(t, []string{"/var/lib/tide"}, gauge.Settings.Volumes)
 	require.Equal(t, "/srv", gauge.Settings.WorkingDir)
 	require.Equal(t, []string{"1.4.0"}, p.Images[0].Destinations[0].Tags)
-	require.Equal(t, []string{"a"}, p.Images[0].Destinations[0].Held)
+	require.Equal(t, []Held{{"a", "facts.version == '2'"}}, p.Images[0].Destinations[0].Held)
 
 	arm := platform.Platform{OS: "linux", Architecture: "arm64"}
 	p, err = expand(t, whole, Options{Images: []string{"gauge"}, Platforms: []platform.Platform{arm}})

@@ -97,10 +97,20 @@ func (t *Transfer) Content(ctx context.Context) error {
 	return nil
 }
 
+// Ready asks the guard again. Whoever names several transfers does so before the first of them.
+func (t *Transfer) Ready(ctx context.Context) error { return t.c.guard(ctx, t.c.o.Names) }
+
+// Sofar is what a transfer has moved and named until now.
+func (t *Transfer) Sofar() Result {
+	t.c.mutex.Lock()
+	defer t.c.mutex.Unlock()
+	return t.c.result
+}
+
 // Name writes the names, last of all.
 func (t *Transfer) Name(ctx context.Context) (*Result, error) {
 	c := t.c
-	if err := c.guard(ctx, c.o.Names); err != nil {
+	if err := t.Ready(ctx); err != nil {
 		return nil, err
 	}
 	for _, name := range c.o.Names {

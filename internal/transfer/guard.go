@@ -15,7 +15,7 @@ type Guard struct {
 	// Fixed tells whether a name never moves to another digest; nil: none is fixed.
 	Fixed func(name string) bool
 	// Older tells why the image is older than the one that a moving name stands on; "" where it is not. nil: nobody asks.
-	Older func(ctx context.Context, stands registry.Document) (string, error)
+	Older func(ctx context.Context, name string, stands registry.Document) (string, error)
 }
 
 // MoveError is a tag that may not move.
@@ -85,7 +85,7 @@ func (c *copier) mayMove(ctx context.Context, to *remote, name string, stands di
 	if err != nil {
 		return err
 	}
-	if refusal.Why, err = g.Older(ctx, document); err != nil || refusal.Why == "" {
+	if refusal.Why, err = g.Older(ctx, name, document); err != nil || refusal.Why == "" {
 		return err
 	}
 	refusal.Why += "; --force moves it all the same"

@@ -37,14 +37,14 @@ func TestGuard(t *testing.T) {
 	for _, request := range b.requests {
 		require.NotRegexp(t, "^(PUT|POST|PATCH)", request, "nothing is sent")
 	}
-	older := Guard{Older: func(_ context.Context, stands registry.Document) (string, error) {
+	older := Guard{Older: func(_ context.Context, _ string, stands registry.Document) (string, error) {
 		require.Equal(t, first.Digest, stands.Descriptor.Digest)
 		require.Contains(t, string(stands.Body), `"first"`)
 		return "it is older", nil
 	}}
 	_, err = b.copy("second", to, Options{Names: []string{"newest"}, Guard: older})
 	require.ErrorContains(t, err, "it is older; --force moves it all the same")
-	_, err = b.copy("second", to, Options{Names: []string{"newest"}, Guard: Guard{Older: func(context.Context, registry.Document) (string, error) { return "", nil }}})
+	_, err = b.copy("second", to, Options{Names: []string{"newest"}, Guard: Guard{Older: func(context.Context, string, registry.Document) (string, error) { return "", nil }}})
 	require.NoError(t, err)
 
 	// Somebody writes the tag while the content is sent: it is noticed before the tag is overwritten.

@@ -1,0 +1,280 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"imbricat/internal/build"
+	"imbricat/internal/check"
+	"imbricat/internal/event"
+	"imbricat/internal/image"
+	"imbricat/internal/plan"
+	"imbricat/internal/receipt"
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
+	"imbricat/internal/report"
+	"imbricat/internal/sandbox"
+	"imbricat/internal/store"
+)
+
+// checkAll decides the checks of all images one after the other: those that run something share the machine's ports. What
+// a check cannot find out is its verdict, and no error.
+func (s *session) checkAll(ctx context.Context, p *planned, st *store.Store, sink event.Sink) ([]receipt.Check, error) {
+	list := []receipt.Check{}
+	for _, i := range p.plan.Images {
+		for _, u := range i.Units {
+			if len(u.Checks) == 0 {
+				continue
+			}
+			c := &checker{session: s, p: p, st: st, sink: sink, unit: u}
+			if err := c.examine(ctx); err != nil {
+				return list, fmt.Errorf("checking %s: %w", u.ID, err)
+			}
+			for n, one := range u.Checks {
+				began := time.Now()
+				v := c.decide(ctx, one)
+				if ctx.Err() != nil {
+					return list, ctx.Err()
+				}
+				done := event.Finished{Task: taskOf(u, n, v.What), Outcome: event.Ran, Reason: v.Outcome, Detail: v.Detail, Took: time.Since(began)}
+				sink.Send(done)
+				list = append(list, receipt.Check{Image: u.ID.Name, Platform: u.ID.Platform.String(), Check: v.What, Outcome: v.Outcome, Detail: v.Detail, Seconds: time.Since(began).Seconds()})
+			}
+		}
+	}
+	return list, nil
+}
+
+// checker decides the checks of an image for one platform.
+type checker struct {
+	*session
+	p       *planned
+	st      *store.Store
+	sink    event.Sink
+	unit    *plan.Unit
+	found   *build.Resolved
+	subject *check.Subject
+}
+
+func (c *checker) options() build.Options {
+	return build.Options{Store: c.st, Sandbox: c.session.sandbox(c.st), Sink: event.Discard, Jobs: 1}
+}
+
+// examine finds the image in the store and what it holds.
+func (c *checker) examine(ctx context.Context) error {
+	desc, err := c.st.Lookup(c.unit.ID.Name)
+	if err != nil {
+		return err
+	}
+	opener, err := c.opener(c.st)
+	if err != nil {
+		return err
+	}
+	b := &bases{opener: opener, store: c.st, sink: event.Discard}
+	if c.found, err = b.Resolve(ctx, reference.Reference{Kind: reference.Store, Digest: desc.Digest}, c.unit.ID.Platform); err != nil {
+		return err
+	}
+	secrets := false
+	for _, one := range c.unit.Checks {
+		_, is := one.Do.(*recipe.SecretsCheck)
+		secrets = secrets || is
+	}
+	c.subject, err = build.Examine(ctx, c.options(), c.found, secrets)
+	return err
+}
+
+func (c *checker) decide(ctx context.Context, one plan.Check) check.Verdict {
+	switch do := one.Do.(type) {
+	case *recipe.TryCheck:
+		return c.try(ctx, do, one)
+	case *recipe.BaseCheck:
+		return c.base(ctx, do)
+	}
+	return check.Judge(one.Do, c.subject)
+}
+
+// lastWords bounds what a verdict repeats of a command's output, in bytes.
+const lastWords = 2000
+
+// try runs the image. What it prints is only told where the check does not hold.
+func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) check.Verdict {
+	t := &trial{image: c.unit.ID.Name, platform: c.unit.ID.Platform, port: do.Port, get: one.Get, status: do.Status, within: do.Within}
+	t.do = build.Try{Command: one.Command, Network: do.Network || do.Port > 0}
+	v := check.Verdict{What: "try " + strings.Join(one.Command, " "), Outcome: check.Fails}
+	if do.Port > 0 {
+		v.What = strings.TrimSpace(fmt.Sprintf("%s port %d %s", v.What, do.Port, one.Get))
+		address := net.JoinHostPort("127.0.0.1", strconv.Itoa(do.Port))
+		if listener, err := net.Listen("tcp", address); err != nil {
+			v.Outcome, v.Detail = check.Unable, "something else on this machine has "+address+", so an answer would prove nothing"
+			return v
+		} else if err := listener.Close(); err != nil {
+			v.Outcome, v.Detail = check.Unable, err.Error()
+			return v
+		}
+	}
+	v.What = strings.Join(strings.Fields(v.What), " ") + " within " + do.Within.String()
+	out, err := os.CreateTemp("", "imbricat-check-*")
+	if err != nil {
+		v.Outcome, v.Detail = check.Unable, err.Error()
+		return v
+	}
+	defer os.Remove(out.Name())
+	defer out.Close()
+	t.do.Stdout, t.do.Stderr = out, out
+	if do.Port > 0 {
+		err = c.untilAnswer(ctx, t)
+	} else {
+		err = c.untilEnd(ctx, t)
+	}
+	var unable *sandbox.UnableError
+	switch {
+	case err == nil:
+		v.Outcome, v.Detail = check.Holds, "it does"
+	case errors.As(err, &unable):
+		v.Outcome, v.Detail = check.Unable, err.Error()
+	default:
+		v.Detail = err.Error() + said(out)
+	}
+	return v
+}
+
+// said is the end of what a command printed.
+func said(out *os.File) string {
+	info, err := out.Stat()
+	if err != nil || info.Size() == 0 {
+		return "; it printed nothing"
+	}
+	text, err := io.ReadAll(io.NewSectionReader(out, max(0, info.Size()-lastWords), lastWords))
+	if err != nil {
+		return ""
+	}
+	return "; it printed:\n" + strings.TrimRight(strings.ToValidUTF8(string(text), "?"), "\n")
+}
+
+// untilEnd runs a command that must end well in time.
+func (c *checker) untilEnd(ctx context.Context, t *trial) error {
+	inner, cancel := context.WithTimeout(ctx, t.within)
+	defer cancel()
+	status, err := build.TryImage(inner, c.options(), c.found, t.platform, t.do)
+	if inner.Err() != nil {
+		return fmt.Errorf("it did not end within %s", t.within)
+	}
+	if err == nil && status.Code != t.status {
+		err = fmt.Errorf("it ended with status %d, not %d", status.Code, t.status)
+	}
+	return err
+}
+
+// untilAnswer runs the image until it answers, and ends it then.
+func (c *checker) untilAnswer(ctx context.Context, t *trial) error {
+	inner, cancel := context.WithCancel(ctx)
+	defer cancel()
+	type end struct {
+		status sandbox.Status
+		err    error
+	}
+	ended := make(chan end, 1)
+	gentle, release := gently(inner, t, 5*time.Second)
+	defer release()
+	go func() {
+		status, err := build.TryImage(gentle, c.options(), c.found, t.platform, t.do)
+		ended <- end{status, err}
+	}()
+	answered := make(chan error, 1)
+	go func() { answered <- t.await(inner) }()
+	select {
+	case err := <-answered:
+		cancel()
+		<-ended
+		return err
+	case e := <-ended:
+		if e.err != nil {
+			return e.err
+		}
+		return fmt.Errorf("it ended with status %d before it answered", e.status.Code)
+	}
+}
+
+// base looks at the image that the unit's files start from, through the recipe's own images and stages.
+func (c *checker) base(ctx context.Context, do *recipe.BaseCheck) check.Verdict {
+	var what []string
+	if do.Younger > 0 {
+		what = append(what, "younger than "+report.Took(do.Younger))
+	}
+	if do.Current {
+		what = append(what, "what its tag stands for now")
+	}
+	v := check.Verdict{What: "base " + strings.Join(what, ", "), Outcome: check.Fails}
+	u := c.unit
+	for u.Base.Unit != nil {
+		u = u.Base.Unit
+	}
+	if u.Base.Kind != recipe.ReferenceBase {
+		v.Outcome, v.Detail = check.Holds, "there is none"
+		return v
+	}
+	age, now, err := c.baseState(ctx, u, do.Current)
+	ref := u.Base.Reference.String()
+	switch {
+	case err != nil:
+		v.Outcome, v.Detail = check.Unable, err.Error()
+	case do.Younger > 0 && age < 0:
+		v.Detail = ref + " does not say when it was made"
+	case do.Younger > 0 && age > do.Younger:
+		v.Detail = fmt.Sprintf("%s was made %s ago", ref, report.Took(age))
+	case now != "":
+		v.Detail = fmt.Sprintf("%s stands for %s now; `imbricat lock` takes that", ref, now)
+	default:
+		v.Outcome, v.Detail = check.Holds, ref
+		if age >= 0 {
+			v.Detail += " was made " + report.Took(age) + " ago"
+		}
+	}
+	return v
+}
+
+// baseState tells how old a base is (below 0: nobody knows), and what its tag stands for now where that is something else
+// than what was built from.
+func (c *checker) baseState(ctx context.Context, u *plan.Unit, current bool) (age time.Duration, now string, err error) {
+	held, err := c.readLock()
+	if err != nil {
+		return 0, "", err
+	}
+	opener, err := c.opener(c.st)
+	if err != nil {
+		return 0, "", err
+	}
+	if opener.Dir = c.cmd.String("dir"); opener.Dir == "." {
+		opener.Dir = ""
+	}
+	b := &bases{opener: opener, store: c.st, lock: held, sink: event.Discard}
+	found, err := b.Resolve(ctx, u.Base.Reference, u.Machine)
+	if err != nil {
+		return 0, "", err
+	}
+	age = -1
+	if manifest, err := image.ReadManifest(ctx, c.st, found.Descriptor); err == nil {
+		if config, err := image.ReadConfig(ctx, c.st, manifest); err == nil && config.Created != nil && !known(*config.Created).IsZero() {
+			age = max(0, time.Since(*config.Created))
+		}
+	}
+	if !current || u.Base.Reference.Kind != reference.Registry || u.Base.Reference.Digest != "" {
+		return age, "", nil
+	}
+	place, err := opener.Source(u.Base.Reference)
+	if err != nil {
+		return 0, "", err
+	}
+	root, err := place.Root(ctx)
+	if err == nil && root.Digest != found.Root.Digest {
+		now = string(root.Digest)
+	}
+	return age, now, err
+}

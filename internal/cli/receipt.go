@@ -1,0 +1,285 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	specs "github.com/opencontainers/image-spec/specs-go"
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/platform"
+	"imbricat/internal/receipt"
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
+	"imbricat/internal/registry"
+	"imbricat/internal/report"
+	"imbricat/internal/store"
+)
+
+func receiptFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "receipt", Usage: "write the receipt to this `PLACE`: a file, or HOST/REPOSITORY:TAG, whose tag gets the platforms behind it", Sources: env("RECEIPT")},
+		&cli.StringFlag{Name: "values", Usage: "add the receipt's digests, references and tags to this `FILE` as KEY=VALUE lines", Sources: env("VALUES")},
+	}
+}
+
+// keeper fills the receipt of a run and writes it at the end, however the run ended.
+type keeper struct {
+	s    *session
+	r    *receipt.Receipt
+	part string // of the run that is under way
+}
+
+func (s *session) newReceipt(command string) *keeper {
+	return &keeper{s: s, part: "recipe", r: &receipt.Receipt{Command: command, Program: "imbricat " + version(), Began: time.Now().UTC().Truncate(time.Second)}}
+}
+
+// from notes what is built from.
+func (k *keeper) from(p *planned) {
+	r := k.r
+	r.Recipe = &receipt.Recipe{File: p.recipe.File.Name, Digest: digest.FromBytes([]byte(p.recipe.File.Text()))}
+	if text, err := os.ReadFile(k.s.lockPath()); err == nil {
+		r.Recipe.Lock = digest.FromBytes(text)
+	}
+	if g := p.facts.Git; g.Known() {
+		r.Revision = &receipt.Revision{Commit: g.Commit, Branch: g.Branch, Tag: g.Tag, Source: g.Source}
+		if dirty, asked := p.facts.Known()["git.dirty"]; asked {
+			is := dirty == "true"
+			r.Revision.Dirty = &is
+		}
+	}
+	r.Run = p.facts.Run()
+	hidden := k.hidden(p)
+	r.Facts = p.facts.Values(platform.Here(), func(text string) bool {
+		for _, secret := range hidden {
+			if strings.Contains(text, secret) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// hidden are the secrets of the environment that a fact might repeat.
+func (k *keeper) hidden(p *planned) (list []string) {
+	names := []string{secretVariable, tokenVariable}
+	for _, one := range p.recipe.Secrets {
+		names = append(names, one.Env)
+	}
+	for _, name := range names {
+		if value := os.Getenv(name); name != "" && value != "" {
+			list = append(list, value)
+		}
+	}
+	return list
+}
+
+// built notes what a build made.
+func (k *keeper) built(d *report.Build) {
+	if d == nil {
+		return
+	}
+	r := k.r
+	r.Steps, r.Ran, r.Reused, r.Spared, r.Shared, r.Build = d.Steps, d.Ran, d.Reused, d.Spared, d.Shared, d.Number
+	r.Warnings = append(r.Warnings, d.Warnings...)
+	for _, i := range d.Images {
+		one := receipt.Image{Name: i.Name, Digest: i.Digest, MediaType: i.MediaType, Size: i.Size}
+		if created := known(i.Created); !created.IsZero() {
+			one.Created = &created
+		}
+		for _, p := range i.Platforms {
+			one.Platforms = append(one.Platforms, receipt.Platform{Platform: p.Platform, Digest: p.Digest, Layers: p.Layers, Packed: p.Packed})
+		}
+		r.Images = append(r.Images, one)
+	}
+}
+
+// image gives the entry of an image, made where there is none.
+func (k *keeper) image(ctx context.Context, st *store.Store, name string, desc digest.Descriptor) *receipt.Image {
+	for i := range k.r.Images {
+		if k.r.Images[i].Name == name {
+			return &k.r.Images[i]
+		}
+	}
+	one := receipt.Image{Name: name, Digest: desc.Digest, MediaType: desc.MediaType, Size: desc.Size}
+	digests, _ := platformDigests(ctx, st, desc) // what cannot be read has none
+	for p, d := range digests {
+		one.Platforms = append(one.Platforms, receipt.Platform{Platform: p, Digest: d})
+	}
+	slices.SortFunc(one.Platforms, func(a, b receipt.Platform) int { return strings.Compare(a.Platform, b.Platform) })
+	k.r.Images = append(k.r.Images, one)
+	return &k.r.Images[len(k.r.Images)-1]
+}
+
+// shipped notes how far shipments came.
+func (k *keeper) shipped(ctx context.Context, st *store.Store, shipments []*shipment) {
+	for _, one := range shipments {
+		to := receipt.Destination{Name: one.to.Name, Repository: one.to.Repository.String(), Held: one.held, Fixed: one.to.Fixed, Prefixes: one.to.Prefixes}
+		to.Wanted = append(append([]string{}, one.to.Tags...), one.wanted...)
+		if one.under != nil {
+			r := one.under.Sofar()
+			to.Tags, to.Sent, to.SentBytes, to.Mounted, to.MountedBytes, to.Skipped, to.SkippedBytes = r.Named, r.Sent, r.SentBytes, r.Mounted, r.MountedBytes, r.Skipped, r.SkippedBytes
+			to.Seconds = time.Since(one.began).Seconds()
+		}
+		i := k.image(ctx, st, one.image, one.desc)
+		if one.there {
+			to.Reference = to.Repository + "@" + string(i.Digest)
+		}
+		i.Destinations = append(i.Destinations, to)
+	}
+}
+
+// close tells the outcome and writes the receipt where it is wanted. The error of the run comes before that of writing.
+func (k *keeper) close(ctx context.Context, err error) error {
+	r := k.r
+	r.Seconds = time.Since(r.Began).Seconds()
+	switch {
+	case err == nil && r.Outcome == "":
+		r.Outcome = receipt.Done
+	case err == nil:
+	case ctx.Err() != nil:
+		r.Outcome, r.Stopped = receipt.Interrupted, &receipt.Stop{Part: k.part, Message: "it was interrupted", Exit: exitInterrupted}
+	default:
+		r.Outcome, r.Stopped = receipt.Failed, &receipt.Stop{Part: k.part, Message: strings.TrimSpace(err.Error()), Exit: exitCode(err)}
+	}
+	return errors.Join(err, k.write(context.WithoutCancel(ctx)))
+}
+
+func (k *keeper) write(ctx context.Context) error {
+	if name := k.s.cmd.String("values"); name != "" {
+		if err := appendFile(name, k.r.Lines()); err != nil {
+			return err
+		}
+	}
+	place := k.s.cmd.String("receipt")
+	if place == "" {
+		return nil
+	}
+	text, err := k.r.Encode()
+	if err != nil {
+		return err
+	}
+	ref, err := reference.Parse(place)
+	if err == nil && ref.Kind == reference.Registry {
+		return k.s.publishReceipt(ctx, ref, text, k.r)
+	}
+	if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
+		return err
+	}
+	return replaceFile(place, text)
+}
+
+// appendFile adds lines to a file, which several writers may share.
+func appendFile(name, lines string) error {
+	f, err := os.OpenFile(name, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	if err == nil {
+		_, err = f.WriteString(lines)
+		err = errors.Join(err, f.Close())
+	}
+	if err != nil {
+		return fmt.Errorf("writing the values: %w", err)
+	}
+	return nil
+}
+
+// receiptTag is the tag of a receipt in a repository: the given one with the platforms behind it.
+func receiptTag(tag string, r *receipt.Receipt) string {
+	seen := map[string]bool{}
+	for _, i := range r.Images {
+		for _, p := range i.Platforms {
+			if !seen[p.Platform] {
+				seen[p.Platform] = true
+				tag += "-" + strings.ReplaceAll(p.Platform, "/", "-")
+			}
+		}
+	}
+	return recipe.MendTag(tag)
+}
+
+// publishReceipt puts a receipt into a repository, as an artifact with a tag.
+func (s *session) publishReceipt(ctx context.Context, ref reference.Reference, text []byte, r *receipt.Receipt) error {
+	if ref.Tag == "" {
+		return usagef("--receipt %s needs a tag: none is assumed", ref)
+	}
+	if len(r.Images) == 0 {
+		return nil // nothing was built that anybody could join
+	}
+	client, err := s.client()
+	if err != nil {
+		return err
+	}
+	repository := client.Repository(ref.Host, ref.Repository)
+	layer := digest.Descriptor{MediaType: receipt.MediaType, Digest: digest.FromBytes(text), Size: int64(len(text))}
+	manifest := v1.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: v1.MediaTypeImageManifest, ArtifactType: receipt.MediaType,
+		Config: v1.DescriptorEmptyJSON, Layers: []digest.Descriptor{layer}}
+	manifest.Config.Data = nil
+	body, err := json.Marshal(manifest)
+	if err != nil {
+		return err
+	}
+	for desc, content := range map[*digest.Descriptor][]byte{&manifest.Config: []byte("{}"), &layer: text} {
+		if err := repository.PutBlob(ctx, *desc, func(at int64) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(content[at:])), nil }); err != nil {
+			return fmt.Errorf("keeping the receipt: %w", err)
+		}
+	}
+	if err := repository.PutManifest(ctx, receiptTag(ref.Tag, r), v1.MediaTypeImageManifest, body); err != nil {
+		return fmt.Errorf("keeping the receipt: %w", err)
+	}
+	return nil
+}
+
+// fetchReceipt reads a receipt out of a repository.
+func fetchReceipt(ctx context.Context, repository *registry.Repository, tag string) (*receipt.Receipt, error) {
+	name := repository.String() + ":" + tag
+	_, body, err := repository.Manifest(ctx, tag, []string{v1.MediaTypeImageManifest})
+	if err != nil {
+		return nil, err
+	}
+	var manifest v1.Manifest
+	if json.Unmarshal(body, &manifest) != nil || manifest.ArtifactType != receipt.MediaType || len(manifest.Layers) != 1 || manifest.Layers[0].Size > receipt.Max {
+		return nil, fmt.Errorf("%s is %w: it is another kind of thing", name, receipt.ErrMalformed)
+	}
+	in, err := repository.Blob(ctx, manifest.Layers[0])
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	text, err := digest.ReadAll(in, manifest.Layers[0], receipt.Max)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return receipt.Decode(name, bytes.NewReader(text))
+}
+
+// receiptFile tells whether an argument is the file of a receipt: it ends in .json and is there.
+func receiptFile(arg string) bool {
+	if !strings.HasSuffix(arg, ".json") {
+		return false
+	}
+	info, err := os.Stat(arg)
+	return err == nil && info.Mode().IsRegular()
+}
+
+func readReceipt(name string) (*receipt.Receipt, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	r, err := receipt.Decode(name, f)
+	if errors.Is(err, receipt.ErrMalformed) {
+		err = usageError{err}
+	}
+	return r, err
+}

@@ -1,0 +1,322 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/check"
+	"imbricat/internal/event"
+	"imbricat/internal/image"
+	"imbricat/internal/plan"
+	"imbricat/internal/receipt"
+	"imbricat/internal/registry"
+	"imbricat/internal/report"
+	"imbricat/internal/store"
+	"imbricat/internal/transfer"
+	"imbricat/internal/tui"
+)
+
+// shipParts are what ship can leave out.
+var shipParts = []string{"lock", "share", "checks", "push", "tags"}
+
+func shipCommand() *cli.Command {
+	flags := []cli.Flag{platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), forceFlag(), byDigestFlag(),
+		&cli.StringSliceFlag{Name: "without", Usage: "`PART` to leave out: " + strings.Join(shipParts, ", ") + "; may be given again, or hold several with commas", Sources: env("WITHOUT")},
+		&cli.BoolFlag{Name: "logout", Usage: "forget the logins of the destinations' registries at the end, whatever happened", Sources: env("LOGOUT")}}
+	return &cli.Command{
+		Name: "ship", Usage: "the pipeline's one command: build, check, push, receipt", ArgsUsage: "[IMAGE…]",
+		Description: "Checks the lock; asks every destination for the right to push, and whether the tags may be written, before any work;\n" +
+			"builds all platforms; holds the recipe's checks; sends all content everywhere, and then writes every tag. Where no\n" +
+			"tag's condition holds there is nothing to do. It asks no questions; running it again sends what is missing alone.\n\n" +
+			"Example: imbricat ship --receipt receipt.json",
+		Flags:  slices.Concat(flags, shareFlags(), receiptFlags()),
+		Action: func(ctx context.Context, c *cli.Command) error { return runShip(ctx, newSession(c)) },
+	}
+}
+
+// voyage is a run of ship.
+type voyage struct {
+	*session
+	*keeper
+	p         *planned
+	st        *store.Store
+	opener    *transfer.Places
+	view      tui.View
+	shipments []*shipment
+	without   []string
+}
+
+func runShip(ctx context.Context, s *session) (err error) {
+	v := &voyage{session: s, keeper: s.newReceipt("ship")}
+	for _, part := range strings.Split(strings.Join(s.cmd.StringSlice("without"), ","), ",") {
+		if part = strings.TrimSpace(part); part != "" && !slices.Contains(shipParts, part) {
+			return usagef("--without takes %s, not %q", strings.Join(shipParts, ", "), part)
+		}
+		v.without = append(v.without, part)
+	}
+	err = v.sail(ctx)
+	if v.view != nil {
+		v.view.Close("")
+	}
+	if v.st != nil {
+		v.shipped(ctx, v.st, v.shipments)
+	}
+	err = errors.Join(v.close(ctx, err), v.logOut())
+	if s.json() {
+		return errors.Join(err, report.JSON(s.out, v.r))
+	}
+	if err == nil {
+		err = report.WriteReceipt(s.out, s.paint, v.r)
+	}
+	return err
+}
+
+func (v *voyage) leaves(part string) bool { return slices.Contains(v.without, part) }
+
+func (v *voyage) byDigest() bool { return v.cmd.Bool("by-digest") || v.leaves("tags") }
+
+// sail goes through the parts in their order. What can be refused without work is refused before any.
+func (v *voyage) sail(ctx context.Context) error {
+	if err := v.resolve(); err != nil || v.r.Outcome == receipt.Nothing {
+		return err
+	}
+	if err := v.checkLock(); err != nil {
+		return err
+	}
+	var err error
+	if v.st, err = v.openStore(); err != nil {
+		return err
+	}
+	if v.opener, err = v.session.opener(v.st); err != nil {
+		return err
+	}
+	v.view = v.session.view(ctx)
+	if !v.leaves("push") {
+		v.part = "destinations"
+		if err := v.askDestinations(ctx); err != nil {
+			return err
+		}
+	}
+	v.part = "build"
+	document, _, err := v.session.build(ctx, v.p, v.st, v.view, false, nil)
+	v.built(document)
+	if err != nil {
+		return err
+	}
+	if !v.leaves("checks") {
+		v.part = "checks"
+		if err := v.check(ctx); err != nil {
+			return err
+		}
+	}
+	if v.leaves("push") {
+		return nil
+	}
+	v.part = "push"
+	if v.shipments, err = v.session.shipments(ctx, v.p, v.st, v.byDigest()); err != nil {
+		return err
+	}
+	if err := settle(ctx, v.opener, v.shipments, v.cmd.Bool("force")); err != nil {
+		return err
+	}
+	return v.session.ship(ctx, v.opener, v.p, v.st, v.shipments, v.view, &v.part)
+}
+
+// resolve reads the recipe with its facts, and leaves out the images that no tag is to be given.
+func (v *voyage) resolve() (err error) {
+	names := v.cmd.Args().Slice()
+	if v.p, err = v.makePlan(names); err != nil {
+		return err
+	}
+	v.from(v.p)
+	if v.leaves("push") || v.byDigest() {
+		if !v.leaves("push") && !slices.ContainsFunc(v.p.plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 }) {
+			return usagef("the recipe names no destination: write publish: under the image, or leave --without push")
+		}
+		return nil
+	}
+	var wanted, held []string
+	destinations := 0
+	for _, i := range v.p.plan.Images {
+		tags := 0
+		for _, d := range i.Destinations {
+			destinations++
+			tags += len(d.Tags)
+			for _, h := range d.Held {
+				held = append(held, fmt.Sprintf("%s of %s needs %s", orNone(h.Tag), i.Name, h.When))
+			}
+		}
+		if tags > 0 {
+			wanted = append(wanted, i.Name)
+		}
+	}
+	switch {
+	case destinations == 0:
+		return usagef("the recipe names no destination: write publish: under the image, or ship --without push")
+	case len(wanted) == 0:
+		v.r.Outcome, v.r.Why = receipt.Nothing, "no tag's condition holds"
+		if len(held) > 0 {
+			slices.Sort(held)
+			v.r.Why += ": " + strings.Join(slices.Compact(held), "; ")
+		}
+	case len(wanted) < len(v.p.plan.Images):
+		v.p, err = v.makePlan(wanted)
+	}
+	return err
+}
+
+func orNone(tag string) string {
+	if tag == "" {
+		return "a tag"
+	}
+	return tag
+}
+
+// checkLock demands that a lock which is there holds every base that the recipe names by a tag.
+func (v *voyage) checkLock() error {
+	v.part = "lock"
+	held, err := v.readLock()
+	if err != nil || held == nil || v.leaves("lock") {
+		return err
+	}
+	for _, ref := range moving(v.p.plan) {
+		if held.Bases[ref.String()] == "" {
+			return &exitError{exitDiffers, fmt.Sprintf("%s is stale: it does not hold %s, which the recipe names; `imbricat lock` refreshes it", v.lockPath(), ref)}
+		}
+	}
+	return nil
+}
+
+// askDestinations asks for the right to push, and refuses what is known already to be refused in the end: a fixed tag on
+// another commit, and a moving one on a later.
+func (v *voyage) askDestinations(ctx context.Context) error {
+	var ahead []*shipment
+	asked := map[string]bool{}
+	for _, i := range v.p.plan.Images {
+		for _, d := range i.Destinations {
+			if len(d.Tags) == 0 && !v.byDigest() {
+				continue
+			}
+			repository := v.opener.Client.Repository(d.Repository.Host, d.Repository.Repository)
+			if name := d.Repository.String(); !asked[name] {
+				asked[name] = true
+				if err := repository.MayPush(ctx); err != nil {
+					return fmt.Errorf("%s cannot be pushed to: %w", name, err)
+				}
+			}
+			if v.byDigest() {
+				continue
+			}
+			one := &shipment{image: i.Name, to: d}
+			ahead = append(ahead, one)
+			if err := settle(ctx, v.opener, []*shipment{one}, v.cmd.Bool("force")); err != nil {
+				return err
+			}
+			if err := v.askTags(ctx, repository, i, one); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (v *voyage) askTags(ctx context.Context, repository *registry.Repository, i *plan.Image, one *shipment) error {
+	git, own := v.p.facts.Git, map[string]string{}
+	if _, overridden := i.Units[0].Annotations[v1.AnnotationRevision]; git.Known() && !overridden {
+		own[v1.AnnotationRevision] = git.Commit
+	}
+	guard := one.guard(v.cmd.Bool("force"), func(_ context.Context, stands registry.Document) (string, error) {
+		return olderThan(git, own, stands), nil
+	})
+	for _, tag := range one.to.Tags {
+		stands, err := repository.Tagged(ctx, tag, image.Accepted)
+		var answer *registry.Error
+		if errors.As(err, &answer) && answer.NotFound() || errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		refusal := &transfer.MoveError{Place: repository.String() + ":" + tag, Stands: stands.Descriptor.Digest, Wanted: "what would be built"}
+		if guard.Fixed(tag) {
+			if there := revisionOf(stands); there != "" && own[v1.AnnotationRevision] != "" && there != own[v1.AnnotationRevision] {
+				refusal.Why = fmt.Sprintf("the tag is fixed and was built from the commit %s; give what is new a new tag", there)
+				return refusal
+			}
+			continue
+		}
+		if guard.Older == nil {
+			continue
+		}
+		if refusal.Why, err = guard.Older(ctx, tag, stands); err != nil {
+			return err
+		}
+		if refusal.Why != "" {
+			refusal.Why += "; --force moves it all the same"
+			return refusal
+		}
+	}
+	return nil
+}
+
+// check holds the checks of every image, all of them, and reports them together.
+func (v *voyage) check(ctx context.Context) error {
+	var err error
+	if v.r.Checks, err = v.checkAll(ctx, v.p, v.st, v.view); err != nil {
+		return err
+	}
+	fails, unable := 0, 0
+	for _, c := range v.r.Checks {
+		switch c.Outcome {
+		case check.Fails:
+			fails++
+		case check.Unable:
+			unable++
+		}
+	}
+	if fails+unable == 0 {
+		return nil
+	}
+	v.view.Close("")
+	report.WriteChecks(v.err, v.errPaint, v.r.Checks)
+	code := exitDiffers
+	if fails == 0 {
+		code = exitUnable
+	}
+	return &exitError{code, fmt.Sprintf("%d of %s not hold; nothing was pushed", fails+unable, report.Count(len(v.r.Checks), "check")+map[bool]string{true: " does", false: " do"}[fails+unable == 1])}
+}
+
+// logOut forgets the logins of the destinations where that was asked for. What the environment gave was never kept.
+func (v *voyage) logOut() error {
+	if !v.cmd.Bool("logout") || v.p == nil {
+		return nil
+	}
+	file := credentialFile()
+	places, err := file.Hosts()
+	for _, i := range v.p.plan.Images {
+		for _, d := range i.Destinations {
+			for _, place := range places {
+				if host, _, _ := strings.Cut(place, "/"); host == d.Repository.Host {
+					_, forgetErr := file.Forget(place)
+					err = errors.Join(err, forgetErr)
+				}
+			}
+		}
+	}
+	return err
+}
+
+// revisionOf is the commit that an image says it was built from.
+func revisionOf(stands registry.Document) string { return saidBy(stands, v1.AnnotationRevision) }
+
+// taskOf is a check as a task of its image.
+func taskOf(u *plan.Unit, number int, what string) event.Task {
+	return event.Task{ID: fmt.Sprintf("check %s %03d", u.ID, number), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: "check " + what}
+}
