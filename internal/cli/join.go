@@ -3,75 +3,469 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
 	"time"
 
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/plan"
+	"imbricat/internal/platform"
+	"imbricat/internal/receipt"
+	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
+	"imbricat/internal/registry"
 	"imbricat/internal/report"
+	"imbricat/internal/store"
 	"imbricat/internal/transfer"
 )
 
 func joinCommand() *cli.Command {
 	return &cli.Command{
 		Name: "join", Usage: "makes one index of images built apart, for several platforms", ArgsUsage: "DESTINATION SOURCE…",
-		Description: "Each source is an image, or an index, in a registry, the store, a layout directory or an archive; no two may be for\n" +
-			"the same platform. All content goes to the destination before its tag is written.\n\n" +
-			"Example: imbricat join registry.tideline.example/tides/gauge:1.4.0 ./amd64.tar ./arm64.tar",
+		Description: "Each source is an image, or an index, in a registry, the store, a layout directory or an archive, or the receipt (a\n" +
+			"file that ends in .json) of a build that pushed by digest; no two may be for the same platform. PLATFORM=SOURCE tells\n" +
+			"the platform of an image that does not. With receipts a repository as the destination gets the recipe's tags. With\n" +
+			"--wait the one source is a folder that receipts come into, or HOST/REPOSITORY:TAG as ship --receipt has it.\n" +
+			"Recipe, facts and commit must be the same. All content goes to the destination before its tags are written.\n\n" +
+			"Example: imbricat join registry.tideline.example/tides/gauge amd64.json arm64.json",
+		Flags: append([]cli.Flag{forceFlag(),
+			&cli.IntFlag{Name: "wait", HideDefault: true, Usage: "wait until there are receipts of this `NUMBER` of runs"},
+			&cli.StringFlag{Name: "within", Value: "30m", Usage: "`TIME` to wait at most"},
+			&cli.StringSliceFlag{Name: "tag", Usage: "`TAG` that the index gets besides; may be given again"},
+			&cli.BoolFlag{Name: "extend", Usage: "keep the platforms that the destination's index has and the sources do not, in place of replacing it"},
+			&cli.BoolFlag{Name: "differing", Usage: "join what was not built from the same recipe, facts or commit"}}, receiptFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runJoin(ctx, newSession(c)) },
 	}
 }
 
-func runJoin(ctx context.Context, s *session) error {
+// joint is a run of join.
+type joint struct {
+	*session
+	*keeper
+	to     reference.Reference
+	names  []string // tags, or the one name elsewhere
+	parts  []transfer.Part
+	from   []*receipt.Receipt
+	files  []string            // names of the receipts, for messages
+	ready  []receipt.Image     // their images that are joined
+	goes   receipt.Destination // what the receipts say of the destination
+	opener *transfer.Places
+	st     *store.Store
+}
+
+func runJoin(ctx context.Context, s *session) (err error) {
+	j := &joint{session: s, keeper: s.newReceipt("join")}
+	defer func() { err = j.close(ctx, err) }()
 	args, err := s.args(2, -1, "a destination and at least one source")
 	if err != nil {
 		return err
 	}
-	refs := make([]reference.Reference, len(args))
-	for i, arg := range args {
-		if refs[i], err = reference.Parse(arg); err != nil {
-			return usageError{err}
-		}
-		if i > 0 && refs[i].Kind == reference.Registry && refs[i].Identifier() == "" {
-			return usagef("%s needs a tag or a digest: none is assumed", refs[i])
-		}
+	if j.to, err = reference.Parse(args[0]); err != nil {
+		return usageError{err}
 	}
-	name, err := destinationName(reference.Reference{Kind: reference.Store, Name: "joined"}, refs[0])
+	if j.st, err = s.openStore(); err != nil {
+		return err
+	}
+	if j.opener, err = s.opener(j.st); err != nil {
+		return err
+	}
+	if err := j.gather(ctx, args[1:]); err != nil {
+		return err
+	}
+	defer func() {
+		for _, part := range j.parts {
+			part.Place.Close()
+		}
+	}()
+	if err := j.sameOrigin(); err != nil {
+		return err
+	}
+	held, err := j.name()
 	if err != nil {
 		return err
 	}
-	st, err := s.openStore()
-	if err != nil {
-		return err
+	if len(j.names) == 0 {
+		j.r.Outcome, j.r.Why = receipt.Nothing, "no tag's condition holds: "+held
+		return s.result(j.r, func() error { return report.WriteReceipt(s.out, s.paint, j.r) })
 	}
-	opener, err := s.opener(st)
-	if err != nil {
-		return err
-	}
-	var sources []transfer.Place
-	for _, ref := range refs[1:] {
-		source, err := opener.Source(ref)
-		if err != nil {
-			return err
-		}
-		defer source.Close()
-		sources = append(sources, source)
-	}
-	to, err := opener.Destination(refs[0])
+	return j.join(ctx)
+}
+
+// join moves and names.
+func (j *joint) join(ctx context.Context) error {
+	to, err := j.opener.Destination(j.to)
 	if err != nil {
 		return err
 	}
 	defer to.Close()
-	view := s.view(ctx)
-	began := time.Now()
-	result, err := transfer.Join(ctx, sources, to, transfer.Options{Names: []string{name}, Sink: view})
-	view.Close("")
-	if errors.Is(err, transfer.ErrTwice) {
-		return usageError{err}
+	name := "joined"
+	if len(j.ready) > 0 {
+		name = j.ready[0].Name
 	}
+	one := &shipment{image: name, began: time.Now(), to: plan.Destination{Name: j.goes.Name, Repository: j.to, Tags: j.names, Prefixes: j.goes.Prefixes, Fixed: j.goes.Fixed}}
+	options := transfer.Options{Names: j.names}
+	if j.to.Kind == reference.Registry {
+		if err := settle(ctx, j.opener, []*shipment{one}, j.cmd.Bool("force")); err != nil {
+			return err
+		}
+		options.Names = one.to.Tags
+		options.Guard = one.guard(j.cmd.Bool("force"), func(_ context.Context, stands registry.Document) (string, error) {
+			return olderThan(nil, j.made(), stands), nil
+		})
+	}
+	how := transfer.JoinOptions{}
+	if !j.cmd.Bool("differing") {
+		how.Alike = []string{v1.AnnotationRevision, v1.AnnotationVersion}
+	}
+	if j.cmd.Bool("extend") {
+		if how.Extend, err = j.existing(); err != nil {
+			return err
+		}
+	}
+	view := j.view(ctx)
+	options.Sink = view
+	j.part = "push"
+	one.result, err = transfer.Join(ctx, j.parts, to, how, options)
+	view.Close("")
+	switch {
+	case errors.Is(err, transfer.ErrTwice):
+		return usageError{err}
+	case errors.Is(err, transfer.ErrDiffer):
+		return &exitError{exitDiffers, err.Error() + "; --differing joins them all the same"}
+	case err != nil:
+		return err
+	}
+	return j.tell(ctx, one, to)
+}
+
+// existing is what the destination's first name stands for.
+func (j *joint) existing() (transfer.Place, error) {
+	ref := j.to
+	if ref.Kind == reference.Registry {
+		ref.Tag = j.names[0]
+	}
+	return j.opener.Source(ref)
+}
+
+// made says when the joined image was made, for tags that must not go back.
+func (j *joint) made() map[string]string {
+	own := map[string]string{}
+	for _, i := range j.ready {
+		if i.Created != nil {
+			own[v1.AnnotationCreated] = max(own[v1.AnnotationCreated], i.Created.UTC().Format(time.RFC3339))
+		}
+	}
+	return own
+}
+
+// tell writes the result.
+func (j *joint) tell(ctx context.Context, one *shipment, to transfer.Place) error {
+	desc := one.result.Descriptor
+	line := pushed(one.image, j.to, one.result.Named, one.result, time.Since(one.began))
+	i := receipt.Image{Name: one.image, Digest: desc.Digest, MediaType: desc.MediaType, Size: desc.Size}
+	if digests, err := platformDigests(ctx, to, desc); err == nil && j.to.Kind != reference.Archive { // an archive is complete when it is closed
+		line.Platforms = digests
+		for _, p := range slices.Sorted(maps.Keys(digests)) {
+			i.Platforms = append(i.Platforms, receipt.Platform{Platform: p, Digest: digests[p]})
+		}
+	}
+	if j.to.Kind == reference.Registry {
+		repository := j.to.Host + "/" + j.to.Repository
+		i.Destinations = []receipt.Destination{{Name: one.to.Name, Repository: repository, Reference: repository + "@" + string(desc.Digest), Tags: one.result.Named, Wanted: j.names,
+			Held: one.held, Fixed: one.to.Fixed, Prefixes: one.to.Prefixes, Sent: line.Sent, SentBytes: line.SentBytes, Mounted: line.Mounted, MountedBytes: line.MountedBytes,
+			Skipped: line.Skipped, SkippedBytes: line.SkippedBytes, Seconds: line.Seconds}}
+	}
+	j.r.Images = append(j.r.Images, i)
+	return j.result(line, func() error {
+		if len(i.Destinations) > 0 {
+			return report.WriteReceipt(j.out, j.paint, j.r)
+		}
+		return report.WritePush(j.out, j.paint, &report.Push{Pushed: []report.Pushed{line}})
+	})
+}
+
+// platformSource is PLATFORM=SOURCE.
+var platformSource = regexp.MustCompile(`^([a-z0-9]+/[a-z0-9_]+(?:/[a-z0-9]+)?)=(.+)$`)
+
+// gather opens the sources, or waits for them.
+func (j *joint) gather(ctx context.Context, args []string) error {
+	if n := int(j.cmd.Int("wait")); n > 0 {
+		if len(args) != 1 {
+			return usagef("join --wait takes one source: a folder that receipts come into, or HOST/REPOSITORY:TAG")
+		}
+		return j.await(ctx, args[0], n)
+	}
+	for _, arg := range args {
+		var as platform.Platform
+		if m := platformSource.FindStringSubmatch(arg); m != nil {
+			p, err := platform.Parse(m[1])
+			if err != nil {
+				return usageError{err}
+			}
+			as, arg = p, m[2]
+		}
+		if receiptFile(arg) {
+			r, err := readReceipt(arg)
+			if err == nil {
+				err = j.receipt(arg, r)
+			}
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		ref, err := reference.Parse(arg)
+		if err != nil {
+			return usageError{err}
+		}
+		if ref.Kind == reference.Registry && ref.Identifier() == "" {
+			return usagef("%s needs a tag or a digest: none is assumed", ref)
+		}
+		if err := j.add(ref, as); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (j *joint) add(ref reference.Reference, as platform.Platform) error {
+	place, err := j.opener.Source(ref)
 	if err != nil {
 		return err
 	}
-	document := &report.Push{Pushed: []report.Pushed{pushed("joined", refs[0], []string{name}, result, time.Since(began))}}
-	return s.result(document.Pushed[0], func() error { return report.WritePush(s.out, s.paint, document) })
+	j.parts = append(j.parts, transfer.Part{Place: place, As: as})
+	return nil
+}
+
+// receipt takes the image of a receipt that went to the destination, or its only one.
+func (j *joint) receipt(name string, r *receipt.Receipt) error {
+	if err := r.Finished(); err != nil {
+		return &exitError{exitFailed, fmt.Sprintf("%s cannot be joined: %s", name, err)}
+	}
+	repository := j.to.Host + "/" + j.to.Repository
+	var names []string
+	chosen := -1
+	var goes *receipt.Destination
+	for n, i := range r.Images {
+		names = append(names, i.Name)
+		for d := range i.Destinations {
+			if to := &r.Images[n].Destinations[d]; to.Repository == repository {
+				chosen, goes = n, to
+			}
+		}
+	}
+	if chosen < 0 && len(r.Images) == 1 {
+		if chosen = 0; len(r.Images[0].Destinations) > 0 {
+			goes = &r.Images[0].Destinations[0]
+		}
+	}
+	if chosen < 0 {
+		return usagef("%s tells of the images %q, and of none that went to %s", name, names, repository)
+	}
+	i := r.Images[chosen]
+	ref := reference.Reference{Kind: reference.Store, Digest: i.Digest}
+	if goes != nil && goes.Reference != "" {
+		var err error
+		if ref, err = reference.Parse(goes.Reference); err != nil {
+			return usageError{fmt.Errorf("%s: %w", name, err)}
+		}
+	}
+	if goes != nil {
+		if len(j.ready) > 0 && (!slices.Equal(sorted(j.goes.Wanted), sorted(goes.Wanted)) || !slices.Equal(j.goes.Fixed, goes.Fixed)) && !j.cmd.Bool("differing") {
+			return &exitError{exitDiffers, fmt.Sprintf("%s wants the tags %q, and %s %q; --differing joins them all the same", j.files[0], j.goes.Wanted, name, goes.Wanted)}
+		}
+		j.goes = *goes
+	}
+	j.from, j.files, j.ready = append(j.from, r), append(j.files, name), append(j.ready, i)
+	return j.add(ref, platform.Platform{})
+}
+
+func sorted(list []string) []string { return slices.Sorted(slices.Values(list)) }
+
+// sameOrigin compares what receipts say of what was built from.
+func (j *joint) sameOrigin() error {
+	if len(j.from) == 0 || j.cmd.Bool("differing") {
+		return nil
+	}
+	seen := map[string]string{}
+	for n, i := range j.ready {
+		for _, p := range i.Platforms {
+			if other, twice := seen[p.Platform]; twice {
+				return usageError{fmt.Errorf("%w, %s: %s and %s", transfer.ErrTwice, p.Platform, other, j.files[n])}
+			}
+			seen[p.Platform] = j.files[n]
+		}
+	}
+	first := origin(j.from[0])
+	for n, r := range j.from[1:] {
+		now := origin(r)
+		for _, key := range slices.Sorted(maps.Keys(maps.Collect(both(first, now)))) {
+			if first[key] != now[key] {
+				return &exitError{exitDiffers, fmt.Sprintf("%s and %s were not built from the same: %s is %q and %q; --differing joins them all the same",
+					j.files[0], j.files[n+1], key, first[key], now[key])}
+			}
+		}
+	}
+	return nil
+}
+
+// both iterates over the entries of two maps.
+func both(a, b map[string]string) func(func(string, string) bool) {
+	return func(yield func(string, string) bool) {
+		for _, m := range []map[string]string{a, b} {
+			for k, v := range m {
+				if !yield(k, v) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// origin is what images that are joined must have in common.
+func origin(r *receipt.Receipt) map[string]string {
+	all := map[string]string{}
+	if r.Recipe != nil {
+		all["the recipe"], all["the lock"] = string(r.Recipe.Digest), string(r.Recipe.Lock)
+	}
+	if r.Revision != nil {
+		all["the commit"] = r.Revision.Commit
+	}
+	for name, value := range r.Facts {
+		all["the fact "+name] = value
+	}
+	return all
+}
+
+// name finds what the index is to be called. Where the recipe's tags are all held back there is nothing, and the reason.
+func (j *joint) name() (held string, err error) {
+	extra := j.cmd.StringSlice("tag")
+	for _, tag := range extra {
+		if err := reference.CheckTag(tag); err != nil {
+			return "", usageError{err}
+		}
+	}
+	if j.to.Kind == reference.Registry && j.to.Identifier() == "" && len(j.ready) > 0 {
+		j.names = append(slices.Clone(j.goes.Wanted), extra...)
+		var why []string
+		for _, h := range j.goes.Held {
+			why = append(why, h.Tag+": "+h.Why)
+		}
+		if len(j.names) == 0 && len(why) == 0 {
+			return "", usagef("the receipts name no tag for %s: write %s:TAG", j.to, j.to)
+		}
+		return strings.Join(why, "; "), nil
+	}
+	name, err := destinationName(reference.Reference{Kind: reference.Store, Name: "joined"}, j.to)
+	if err != nil {
+		return "", err
+	}
+	if len(extra) > 0 && j.to.Kind != reference.Registry {
+		return "", usagef("--tag is for a destination in a registry")
+	}
+	j.names, j.goes.Prefixes = append([]string{name}, extra...), nil
+	return "", nil
+}
+
+// await waits until there are receipts of so many runs.
+func (j *joint) await(ctx context.Context, place string, n int) error {
+	within, err := recipe.ParseDuration(j.cmd.String("within"))
+	if err != nil || within <= 0 {
+		return usagef("--within takes a time such as 30m, not %q", j.cmd.String("within"))
+	}
+	ref, err := reference.Parse(place)
+	if err != nil {
+		return usageError{err}
+	}
+	pause, look := 300*time.Millisecond, func() (map[string]*receipt.Receipt, error) { return receiptsIn(place) }
+	switch {
+	case ref.Kind == reference.Registry && ref.Tag != "":
+		repository := j.opener.Client.Repository(ref.Host, ref.Repository)
+		pause, look = 2*time.Second, func() (map[string]*receipt.Receipt, error) { return receiptsAt(ctx, repository, ref.Tag) }
+	case ref.Kind != reference.Layout:
+		return usagef("--wait takes a folder (./DIR) or HOST/REPOSITORY:TAG, not %q", place)
+	}
+	deadline := time.Now().Add(within)
+	for {
+		found, doubt := look()
+		var answer *registry.Error
+		if errors.As(doubt, &answer) && answer.Denied() {
+			return doubt
+		}
+		if len(found) > n {
+			return usagef("%s holds %d receipts, and %d are waited for: %s", place, len(found), n, strings.Join(slices.Sorted(maps.Keys(found)), ", "))
+		}
+		for _, name := range slices.Sorted(maps.Keys(found)) {
+			if err := found[name].Finished(); err != nil {
+				return &exitError{exitFailed, fmt.Sprintf("%s cannot be joined: %s", name, err)}
+			}
+		}
+		if len(found) == n {
+			for _, name := range slices.Sorted(maps.Keys(found)) {
+				if err := j.receipt(name, found[name]); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		if time.Now().After(deadline) {
+			err := fmt.Errorf("%s holds %d of %s after %s", place, len(found), report.Count(n, "receipt"), within)
+			if doubt != nil {
+				err = fmt.Errorf("%w; %w", err, doubt)
+			}
+			return err
+		}
+		select {
+		case <-time.After(min(pause, max(time.Until(deadline), time.Millisecond))):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// receiptsIn reads the receipts of a folder. What cannot be read, because it is being written, is a doubt.
+func receiptsIn(dir string) (map[string]*receipt.Receipt, error) {
+	names, err := filepath.Glob(filepath.Join(dir, "*.json"))
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]*receipt.Receipt{}
+	var doubt error
+	for _, name := range names {
+		if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		if r, err := readReceipt(name); err != nil {
+			doubt = errors.Join(doubt, err)
+		} else {
+			found[name] = r
+		}
+	}
+	return found, doubt
+}
+
+// receiptsAt reads the receipts of a repository whose tags begin with a tag.
+func receiptsAt(ctx context.Context, repository *registry.Repository, tag string) (map[string]*receipt.Receipt, error) {
+	tags, err := repository.Tags(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]*receipt.Receipt{}
+	for _, one := range tags {
+		if !strings.HasPrefix(one, tag+"-") {
+			continue
+		}
+		r, readErr := fetchReceipt(ctx, repository, one)
+		if err = errors.Join(err, readErr); readErr == nil {
+			found[repository.String()+":"+one] = r
+		}
+	}
+	return found, err
 }

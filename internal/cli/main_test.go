@@ -20,8 +20,8 @@ import (
 
 func TestExitCodes(t *testing.T) {
 	_, wrong := recipe.Parse("r", []byte("images: 5"))
-	_, later := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {base: none, checks: [{size: {at-most: 40MB}}]}}"))
-	_, both := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {bse: none, checks: [{size: {at-most: 40MB}}]}}"))
+	_, later := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {base: none, also-needs: [common/astro/**]}}"))
+	_, both := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {bse: none, also-needs: [common/astro/**]}}"))
 	for _, c := range []struct {
 		err  error
 		code int

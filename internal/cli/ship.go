@@ -197,7 +197,6 @@ func (v *voyage) checkLock() error {
 // askDestinations asks for the right to push, and refuses what is known already to be refused in the end: a fixed tag on
 // another commit, and a moving one on a later.
 func (v *voyage) askDestinations(ctx context.Context) error {
-	var ahead []*shipment
 	asked := map[string]bool{}
 	for _, i := range v.p.plan.Images {
 		for _, d := range i.Destinations {
@@ -215,7 +214,6 @@ func (v *voyage) askDestinations(ctx context.Context) error {
 				continue
 			}
 			one := &shipment{image: i.Name, to: d}
-			ahead = append(ahead, one)
 			if err := settle(ctx, v.opener, []*shipment{one}, v.cmd.Bool("force")); err != nil {
 				return err
 			}

@@ -14,50 +14,40 @@ import (
 
 	"imbricat/internal/digest"
 	"imbricat/internal/image"
+	"imbricat/internal/platform"
 )
 
 // ErrTwice is wrapped when two images that are to be joined are for the same platform.
 var ErrTwice = errors.New("two images are for the same platform")
 
+// ErrDiffer is wrapped when images that are to be joined were not built from the same.
+var ErrDiffer = errors.New("the images differ in what they were built from")
+
+// Part is an image, or an index, that is to be joined.
+type Part struct {
+	Place Place
+	// As is the platform of an image whose config says none, or not all of it; zero: as it says.
+	As platform.Platform
+}
+
+// JoinOptions say what may be joined.
+type JoinOptions struct {
+	// Extend is an image whose other platforms stay; nil: none.
+	Extend Place
+	// Alike are annotations that images which have them must agree in.
+	Alike []string
+}
+
 // Join makes one index over images that were built apart, of which none may be for the same platform as another, and names
 // it. What the images' own indexes say alike is said by the new one. Its entries are in the order of platforms' names.
-func Join(ctx context.Context, sources []Place, to Place, o Options) (*Result, error) {
-	j := &joined{Place: to, from: map[digest.Digest]Place{}}
-	var offers []image.Offer
-	for i, source := range sources {
-		root, err := source.Root(ctx)
-		if err != nil {
-			return nil, err
-		}
-		own, err := image.Offers(ctx, source, root)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", source, err)
-		}
-		for _, offer := range own {
-			if other := slices.IndexFunc(offers, func(o image.Offer) bool { return o.Platform == offer.Platform }); other >= 0 {
-				return nil, fmt.Errorf("%w, %s: %s, and %s", ErrTwice, offer.Platform, j.from[offers[other].Descriptor.Digest], source)
-			}
-			offers = append(offers, offer)
-			j.from[offer.Descriptor.Digest] = source
-		}
-		if err := j.annotate(ctx, source, root, i == 0); err != nil {
-			return nil, err
-		}
-	}
-	slices.SortFunc(offers, func(a, b image.Offer) int { return strings.Compare(a.Platform.String(), b.Platform.String()) })
-	body, err := image.Encode(image.Index(offers, j.annotations))
-	if err != nil {
-		return nil, err
-	}
-	j.body, j.root = body, digest.Descriptor{MediaType: v1.MediaTypeImageIndex, Digest: digest.FromBytes(body), Size: int64(len(body))}
-	o.Root, o.Platforms = j.root, nil
-	t, err := Begin(ctx, j, to, o)
+func Join(ctx context.Context, parts []Part, to Place, j JoinOptions, o Options) (*Result, error) {
+	t, offers, from, err := beginJoin(ctx, parts, to, j, o)
 	if err != nil {
 		return nil, err
 	}
 	sum := &t.c.result
 	for _, offer := range offers {
-		part, err := Begin(ctx, j.from[offer.Descriptor.Digest], to, Options{Root: offer.Descriptor, Sink: o.Sink})
+		part, err := Begin(ctx, from[offer.Descriptor.Digest], to, Options{Root: offer.Descriptor, Sink: o.Sink})
 		if err != nil {
 			return nil, err
 		}
@@ -75,6 +65,116 @@ func Join(ctx context.Context, sources []Place, to Place, o Options) (*Result, e
 	return t.Name(ctx)
 }
 
+// beginJoin finds and checks what is to be joined, and asks the guard. Nothing is written yet.
+func beginJoin(ctx context.Context, parts []Part, to Place, options JoinOptions, o Options) (*Transfer, []image.Offer, map[digest.Digest]Place, error) {
+	j := &joined{Place: to, from: map[digest.Digest]Place{}, said: map[string][2]string{}}
+	var offers []image.Offer
+	for i, part := range parts {
+		root, err := part.Place.Root(ctx)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		own, err := part.offers(ctx, root)
+		if err != nil {
+			return nil, nil, nil, fmt.Errorf("%s: %w", part.Place, err)
+		}
+		for _, offer := range own {
+			if other := slices.IndexFunc(offers, func(o image.Offer) bool { return o.Platform == offer.Platform }); other >= 0 {
+				return nil, nil, nil, fmt.Errorf("%w, %s: %s, and %s", ErrTwice, offer.Platform, j.from[offers[other].Descriptor.Digest], part.Place)
+			}
+			offers = append(offers, offer)
+			j.from[offer.Descriptor.Digest] = part.Place
+		}
+		if err := j.annotate(ctx, part.Place, root, own, i == 0, options.Alike); err != nil {
+			return nil, nil, nil, err
+		}
+	}
+	if options.Extend != nil {
+		stays, err := extended(ctx, options.Extend, offers)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		for _, offer := range stays {
+			offers = append(offers, offer)
+			j.from[offer.Descriptor.Digest] = options.Extend
+		}
+	}
+	slices.SortFunc(offers, func(a, b image.Offer) int { return strings.Compare(a.Platform.String(), b.Platform.String()) })
+	body, err := image.Encode(image.Index(offers, j.annotations))
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	j.body, j.root = body, digest.Descriptor{MediaType: v1.MediaTypeImageIndex, Digest: digest.FromBytes(body), Size: int64(len(body))}
+	o.Root, o.Platforms = j.root, nil
+	t, err := Begin(ctx, j, to, o)
+	return t, offers, j.from, err
+}
+
+// extended gives the platforms of an image, where it is there, that the new ones do not have.
+func extended(ctx context.Context, place Place, fresh []image.Offer) ([]image.Offer, error) {
+	root, err := place.Root(ctx)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	own, err := image.Offers(ctx, place, root)
+	return slices.DeleteFunc(own, func(o image.Offer) bool {
+		return o.Platform.Unknown() || slices.ContainsFunc(fresh, func(f image.Offer) bool { return f.Platform == o.Platform })
+	}), err
+}
+
+// offers lists the images of a part, each with the platform that its config confirms.
+func (part *Part) offers(ctx context.Context, root digest.Descriptor) ([]image.Offer, error) {
+	all, err := image.Offers(ctx, part.Place, root)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(o image.Offer) bool { return o.Platform.Unknown() && image.IsIndex(root.MediaType) })
+	if part.As != (platform.Platform{}) && len(all) > 1 {
+		one, err := image.Select(all, part.As)
+		if err != nil {
+			return nil, err
+		}
+		all = []image.Offer{one}
+	}
+	for i := range all {
+		if all[i].Platform, err = part.confirm(ctx, all[i]); err != nil {
+			return nil, err
+		}
+	}
+	if len(all) == 0 {
+		return nil, fmt.Errorf("%w: it holds no image", image.ErrMalformed)
+	}
+	return all, nil
+}
+
+// confirm compares the platform that a part is said to be for with its config, which may leave things unsaid.
+func (part *Part) confirm(ctx context.Context, offer image.Offer) (platform.Platform, error) {
+	manifest, err := image.ReadManifest(ctx, part.Place, offer.Descriptor)
+	if err != nil {
+		return offer.Platform, err
+	}
+	config, err := image.ReadConfig(ctx, part.Place, manifest)
+	if err != nil {
+		return offer.Platform, err
+	}
+	wanted := offer.Platform
+	if part.As != (platform.Platform{}) {
+		wanted = part.As
+	}
+	says := platform.FromOCI(config.Platform)
+	differs := func(a, b string) bool { return a != "" && b != "" && a != b }
+	switch {
+	case wanted.OS == "" || wanted.Architecture == "" || wanted.Unknown():
+		return wanted, fmt.Errorf("%s does not say what platform it is for: write it before the source, as in linux/arm64=SOURCE", offer.Descriptor.Digest)
+	case differs(says.OS, wanted.OS), differs(says.Architecture, wanted.Architecture), differs(says.Variant, wanted.Variant):
+		return wanted, fmt.Errorf("%w: %s is said to be for %s, and its config says %s", image.ErrMalformed, offer.Descriptor.Digest, wanted, says)
+	}
+	return wanted, nil
+}
+
 func (r *Result) add(other *Result) {
 	r.Sent, r.SentBytes = r.Sent+other.Sent, r.SentBytes+other.SentBytes
 	r.Mounted, r.MountedBytes = r.Mounted+other.Mounted, r.MountedBytes+other.MountedBytes
@@ -89,10 +189,11 @@ type joined struct {
 	root        digest.Descriptor
 	body        []byte
 	annotations map[string]string
+	said        map[string][2]string // annotation → value, and who said it first
 }
 
-// annotate keeps what all indexes say alike.
-func (j *joined) annotate(ctx context.Context, source Place, root digest.Descriptor, first bool) error {
+// annotate keeps what all indexes say alike, and refuses what must not differ.
+func (j *joined) annotate(ctx context.Context, source Place, root digest.Descriptor, offers []image.Offer, first bool, alike []string) error {
 	own := map[string]string{}
 	if image.IsIndex(root.MediaType) {
 		index, err := image.ReadIndex(ctx, source, root)
@@ -105,6 +206,23 @@ func (j *joined) annotate(ctx context.Context, source Place, root digest.Descrip
 		j.annotations = maps.Clone(own)
 	}
 	maps.DeleteFunc(j.annotations, func(key, value string) bool { return own[key] != value })
+	for _, key := range alike {
+		value := own[key]
+		if value == "" {
+			manifest, err := image.ReadManifest(ctx, source, offers[0].Descriptor)
+			if err != nil {
+				return err
+			}
+			value = manifest.Annotations[key]
+		}
+		before, known := j.said[key]
+		if value != "" && known && before[0] != value {
+			return fmt.Errorf("%w: %s is %s for %s, and %s for %s", ErrDiffer, key, before[0], before[1], value, source)
+		}
+		if value != "" && !known {
+			j.said[key] = [2]string{value, source.String()}
+		}
+	}
 	return nil
 }
 
