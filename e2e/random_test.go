@@ -79,8 +79,8 @@ images:
 		what := fmt.Sprintf("seed %d:\n%s\n%s", seed, first, second)
 		var told []string
 		for line := range strings.Lines(r.stderr("build")) {
-			if _, text, is := strings.Cut(line, "│ gauge linux/"); is {
-				_, text, _ = strings.Cut(text, " ")
+			if _, text, is := strings.Cut(line, "│ gauge:"); is {
+				_, text, _ = strings.Cut(text, ": ")
 				told = append(told, strings.TrimSuffix(text, "\n"))
 			}
 		}

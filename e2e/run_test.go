@@ -356,7 +356,7 @@ images:
 	// The stages one and two can only end when they run at the same time, the other two only one after the other.
 	problems := r.stderr("build")
 	require.Contains(t, problems, "for the kept directory alone")
-	require.Equal(t, 1, strings.Count(problems, "● ran     one "), problems)
+	require.Equal(t, 1, strings.Count(problems, "● ran     one:1 "), problems)
 }
 
 // TestTerminal: a command that is tried at a terminal has one of its own: its size, its Ctrl-C, its end of input.

@@ -513,7 +513,7 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 	for i := range u.Steps {
 		began := time.Now()
 		label := u.Steps[i].Label
-		task := event.Task{ID: fmt.Sprintf("%s#%04d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: label, Fresh: b.fresh(u, i)}
+		task := event.Task{ID: fmt.Sprintf("%s#%04d", u.ID, i), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Place: placeOf(u, i), Label: label, Fresh: b.fresh(u, i)}
 		t, err := b.compose(ctx, u, &u.Steps[i], s, task, sink)
 		if err != nil {
 			outcome, why := event.Failed, err.Error()

@@ -38,7 +38,7 @@ func buildCommand() *cli.Command {
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
 		Flags: append([]cli.Flag{platformFlag(), factFlag(),
 			sandboxFlag(), jobsFlag(), keepGoingFlag(),
-			&cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}}, slices.Concat(shareFlags(), receiptFlags())...),
+			&cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}}, slices.Concat(shareFlags(), runFlags())...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
 	}
 }
@@ -140,7 +140,10 @@ func inside(dir, path string) (string, bool) {
 }
 
 func runBuild(ctx context.Context, s *session) (err error) {
-	r := s.newReceipt("build")
+	r, err := s.begin("build")
+	if err != nil {
+		return err
+	}
 	defer func() { err = r.close(ctx, err) }()
 	images, steps, err := s.freshSteps()
 	if err != nil {
@@ -379,9 +382,10 @@ func heldNames(held []plan.Held) []string {
 
 func showCommand() *cli.Command {
 	return &cli.Command{
-		Name: "show", Usage: "shows an image or an index as a tree, or as the raw document", ArgsUsage: "REFERENCE",
+		Name: "show", Usage: "shows an image, an index or a receipt, or the raw document", ArgsUsage: "REFERENCE|RECEIPT",
 		Description: "REFERENCE is an image in the store (a name or the first digits of its digest), in a registry\n" +
-			"(HOST/REPOSITORY:TAG), in a layout directory (./DIR) or in an archive (./FILE.tar).\n\nExample: imbricat show gauge",
+			"(HOST/REPOSITORY:TAG), in a layout directory (./DIR) or in an archive (./FILE.tar); or a receipt, which is told as the\n" +
+			"run told it: a file that ends in .json, or HOST/REPOSITORY:TAG.\n\nExample: imbricat show gauge",
 		Flags: []cli.Flag{platformFlag(), &cli.BoolFlag{Name: "raw", Usage: "print the document itself, byte for byte"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return runShow(ctx, newSession(c))
@@ -393,6 +397,13 @@ func runShow(ctx context.Context, s *session) error {
 	args, err := s.args(1, 1, "one reference")
 	if err != nil {
 		return err
+	}
+	if receiptFile(args[0]) {
+		r, err := readReceipt(args[0])
+		if err != nil {
+			return err
+		}
+		return s.showReceipt(r)
 	}
 	ref, err := reference.Parse(args[0])
 	if err != nil {
@@ -437,5 +448,15 @@ func runShow(ctx context.Context, s *session) error {
 		_, err = s.out.Write(text)
 		return err
 	}
+	if r, err := receiptIn(ctx, place, root); r != nil || err != nil {
+		if err == nil {
+			err = s.showReceipt(r)
+		}
+		return err
+	}
 	return s.describe(ctx, st, place, args[0], root, ref.Kind == reference.Store)
+}
+
+func (s *session) showReceipt(r *receipt.Receipt) error {
+	return s.result(r, func() error { return report.WriteReceipt(s.out, s.paint, r, true) })
 }

@@ -44,6 +44,9 @@ func (s *session) checkAll(ctx context.Context, p *planned, st *store.Store, sin
 					return list, ctx.Err()
 				}
 				done := event.Finished{Task: taskOf(u, n, v.What), Outcome: event.Ran, Reason: v.Outcome, Detail: v.Detail, Took: time.Since(began)}
+				if v.Outcome != check.Holds {
+					done.Outcome = event.Failed // told at the end, with all the others
+				}
 				sink.Send(done)
 				list = append(list, receipt.Check{Image: u.ID.Name, Platform: u.ID.Platform.String(), Check: v.What, Outcome: v.Outcome, Detail: v.Detail, Seconds: time.Since(began).Seconds()})
 			}
@@ -206,7 +209,7 @@ func (c *checker) untilAnswer(ctx context.Context, t *trial) error {
 func (c *checker) base(ctx context.Context, do *recipe.BaseCheck) check.Verdict {
 	var what []string
 	if do.Younger > 0 {
-		what = append(what, "younger than "+report.Took(do.Younger))
+		what = append(what, "younger than "+report.Span(do.Younger))
 	}
 	if do.Current {
 		what = append(what, "what its tag stands for now")
@@ -228,13 +231,13 @@ func (c *checker) base(ctx context.Context, do *recipe.BaseCheck) check.Verdict 
 	case do.Younger > 0 && age < 0:
 		v.Detail = ref + " does not say when it was made"
 	case do.Younger > 0 && age > do.Younger:
-		v.Detail = fmt.Sprintf("%s was made %s ago", ref, report.Took(age))
+		v.Detail = fmt.Sprintf("%s was made %s ago", ref, report.Span(age))
 	case now != "":
 		v.Detail = fmt.Sprintf("%s stands for %s now; `imbricat lock` takes that", ref, now)
 	default:
 		v.Outcome, v.Detail = check.Holds, ref
 		if age >= 0 {
-			v.Detail += " was made " + report.Took(age) + " ago"
+			v.Detail += " was made " + report.Span(age) + " ago"
 		}
 	}
 	return v

@@ -40,7 +40,7 @@ func joinCommand() *cli.Command {
 			&cli.StringFlag{Name: "within", Value: "30m", Usage: "`TIME` to wait at most"},
 			&cli.StringSliceFlag{Name: "tag", Usage: "`TAG` that the index gets besides; may be given again"},
 			&cli.BoolFlag{Name: "extend", Usage: "keep the platforms that the destination's index has and the sources do not, in place of replacing it"},
-			&cli.BoolFlag{Name: "differing", Usage: "join what was not built from the same recipe, facts or commit"}}, receiptFlags()...),
+			&cli.BoolFlag{Name: "differing", Usage: "join what was not built from the same recipe, facts or commit"}}, runFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runJoin(ctx, newSession(c)) },
 	}
 }
@@ -61,7 +61,11 @@ type joint struct {
 }
 
 func runJoin(ctx context.Context, s *session) (err error) {
-	j := &joint{session: s, keeper: s.newReceipt("join")}
+	k, err := s.begin("join")
+	if err != nil {
+		return err
+	}
+	j := &joint{session: s, keeper: k}
 	defer func() { err = j.close(ctx, err) }()
 	args, err := s.args(2, -1, "a destination and at least one source")
 	if err != nil {
@@ -93,7 +97,7 @@ func runJoin(ctx context.Context, s *session) (err error) {
 	}
 	if len(j.names) == 0 {
 		j.r.Outcome, j.r.Why = receipt.Nothing, "no tag's condition holds: "+held
-		return s.result(j.r, func() error { return report.WriteReceipt(s.out, s.paint, j.r) })
+		return s.result(j.r, func() error { return report.WriteReceipt(s.out, s.paint, j.r, false) })
 	}
 	return j.join(ctx)
 }
@@ -185,7 +189,7 @@ func (j *joint) tell(ctx context.Context, one *shipment, to transfer.Place) erro
 	j.r.Images = append(j.r.Images, i)
 	return j.result(line, func() error {
 		if len(i.Destinations) > 0 {
-			return report.WriteReceipt(j.out, j.paint, j.r)
+			return report.WriteReceipt(j.out, j.paint, j.r, false)
 		}
 		return report.WritePush(j.out, j.paint, &report.Push{Pushed: []report.Pushed{line}})
 	})
@@ -387,8 +391,7 @@ func (j *joint) await(ctx context.Context, place string, n int) error {
 	pause, look := 300*time.Millisecond, func() (map[string]*receipt.Receipt, error) { return receiptsIn(place) }
 	switch {
 	case ref.Kind == reference.Registry && ref.Tag != "":
-		repository := j.opener.Client.Repository(ref.Host, ref.Repository)
-		pause, look = 2*time.Second, func() (map[string]*receipt.Receipt, error) { return receiptsAt(ctx, repository, ref.Tag) }
+		pause, look = 2*time.Second, func() (map[string]*receipt.Receipt, error) { return receiptsAt(ctx, j.opener, ref) }
 	case ref.Kind != reference.Layout:
 		return usagef("--wait takes a folder (./DIR) or HOST/REPOSITORY:TAG, not %q", place)
 	}
@@ -452,20 +455,31 @@ func receiptsIn(dir string) (map[string]*receipt.Receipt, error) {
 }
 
 // receiptsAt reads the receipts of a repository whose tags begin with a tag.
-func receiptsAt(ctx context.Context, repository *registry.Repository, tag string) (map[string]*receipt.Receipt, error) {
-	tags, err := repository.Tags(ctx)
+func receiptsAt(ctx context.Context, opener *transfer.Places, ref reference.Reference) (map[string]*receipt.Receipt, error) {
+	tags, err := opener.Client.Repository(ref.Host, ref.Repository).Tags(ctx)
 	if err != nil {
 		return nil, err
 	}
 	found := map[string]*receipt.Receipt{}
-	for _, one := range tags {
-		if !strings.HasPrefix(one, tag+"-") {
+	var doubt error
+	for _, tag := range tags {
+		if !strings.HasPrefix(tag, ref.Tag+"-") {
 			continue
 		}
-		r, readErr := fetchReceipt(ctx, repository, one)
-		if err = errors.Join(err, readErr); readErr == nil {
-			found[repository.String()+":"+one] = r
+		one := ref
+		one.Tag = tag
+		place, err := opener.Source(one)
+		if err != nil {
+			return nil, err
 		}
+		root, err := place.Root(ctx)
+		if err == nil {
+			var r *receipt.Receipt
+			if r, err = receiptIn(ctx, place, root); r != nil {
+				found[one.String()] = r
+			}
+		}
+		doubt = errors.Join(doubt, err)
 	}
-	return found, err
+	return found, doubt
 }

@@ -64,18 +64,24 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	for _, act := range list {
 		act()
 	}
+	s, _ := root.Metadata[lastSession].(*session)
+	if s == nil {
+		s = &session{}
+	}
 	if err == nil {
+		s.events.end(exitDone, "")
 		return exitDone
 	}
 	if ctx.Err() != nil {
+		s.events.end(exitInterrupted, "interrupted")
 		fmt.Fprintln(stderr, "imbricat: interrupted; nothing half-written is left, and what was finished is kept")
 		return exitInterrupted
 	}
 	code := exitCode(err)
-	if last, is := root.Metadata[lastSession].(*session); is {
-		tellFailures(last, err)
-	}
-	if message := strings.TrimSpace(err.Error()); message != "" {
+	tellFailures(s, err)
+	message := s.veil.cover(strings.TrimSpace(err.Error()))
+	s.events.end(code, message)
+	if message != "" {
 		fmt.Fprintln(stderr, prefix(err)+message)
 	}
 	return code
@@ -156,7 +162,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			planCommand(), buildCommand(), shipCommand(), lockCommand(), weighCommand(), pushCommand(), pullCommand(), copyCommand(), joinCommand(), showCommand(), whyCommand(), tryCommand(), tagsCommand(),
+			planCommand(), buildCommand(), shipCommand(), lockCommand(), weighCommand(), pushCommand(), pullCommand(), copyCommand(), joinCommand(), showCommand(), verifyCommand(), whyCommand(), tryCommand(), tagsCommand(),
 			loginCommand(), logoutCommand(), logbookCommand(), storeCommand(), standinCommand(), doctorCommand(), schemaCommand(), demoCommand(),
 		},
 	}

@@ -34,7 +34,7 @@ func pushCommand() *cli.Command {
 		Description: "Sends the images of the recipe, or those named, as they were built last. What a registry has already is not\n" +
 			"sent again; tags are written last, when all content is everywhere. A fixed tag never moves, and a moving tag never\n" +
 			"goes back to an older build. To push an image anywhere else, use copy.\n\nExample: imbricat push gauge",
-		Flags:  append([]cli.Flag{platformFlag(), factFlag(), forceFlag(), byDigestFlag()}, receiptFlags()...),
+		Flags:  append([]cli.Flag{platformFlag(), factFlag(), forceFlag(), byDigestFlag()}, runFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runPush(ctx, newSession(c)) },
 	}
 }
@@ -61,7 +61,10 @@ type shipment struct {
 }
 
 func runPush(ctx context.Context, s *session) (err error) {
-	r := s.newReceipt("push")
+	r, err := s.begin("push")
+	if err != nil {
+		return err
+	}
 	defer func() { err = r.close(ctx, err) }()
 	p, st, err := s.planAndStore()
 	if err != nil {

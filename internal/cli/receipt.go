@@ -18,20 +18,22 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/image"
 	"imbricat/internal/platform"
 	"imbricat/internal/receipt"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
-	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/store"
+	"imbricat/internal/transfer"
 )
 
-func receiptFlags() []cli.Flag {
-	return []cli.Flag{
+// runFlags are those of commands that a pipeline runs: what they write beside their result.
+func runFlags() []cli.Flag {
+	return append([]cli.Flag{
 		&cli.StringFlag{Name: "receipt", Usage: "write the receipt to this `PLACE`: a file, or HOST/REPOSITORY:TAG, whose tag gets the platforms behind it", Sources: env("RECEIPT")},
 		&cli.StringFlag{Name: "values", Usage: "add the receipt's digests, references and tags to this `FILE` as KEY=VALUE lines", Sources: env("VALUES")},
-	}
+	}, progressFlags()...)
 }
 
 // keeper fills the receipt of a run and writes it at the end, however the run ended.
@@ -41,8 +43,29 @@ type keeper struct {
 	part string // of the run that is under way
 }
 
-func (s *session) newReceipt(command string) *keeper {
-	return &keeper{s: s, part: "recipe", r: &receipt.Receipt{Command: command, Program: "imbricat " + version(), Began: time.Now().UTC().Truncate(time.Second)}}
+// begin begins the receipt of a run. Places that could not be written to in the end are found now.
+func (s *session) begin(command string) (*keeper, error) {
+	k := &keeper{s: s, part: "recipe", r: &receipt.Receipt{Command: command, Program: "imbricat " + version(), Began: time.Now().UTC().Truncate(time.Second)}}
+	if _, err := s.openEvents(); err != nil {
+		return nil, err
+	}
+	place := s.cmd.String("receipt")
+	ref, inRegistry := registryPlace(place)
+	switch {
+	case inRegistry && ref.Tag == "":
+		return nil, usagef("--receipt %s needs a tag: none is assumed", ref)
+	case place != "" && !inRegistry:
+		if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
+			return nil, usagef("--receipt: %w", err)
+		}
+	}
+	return k, nil
+}
+
+// registryPlace tells whether a place is in a registry.
+func registryPlace(place string) (reference.Reference, bool) {
+	ref, err := reference.Parse(place)
+	return ref, err == nil && ref.Kind == reference.Registry
 }
 
 // from notes what is built from.
@@ -60,29 +83,7 @@ func (k *keeper) from(p *planned) {
 		}
 	}
 	r.Run = p.facts.Run()
-	hidden := k.hidden(p)
-	r.Facts = p.facts.Values(platform.Here(), func(text string) bool {
-		for _, secret := range hidden {
-			if strings.Contains(text, secret) {
-				return true
-			}
-		}
-		return false
-	})
-}
-
-// hidden are the secrets of the environment that a fact might repeat.
-func (k *keeper) hidden(p *planned) (list []string) {
-	names := []string{secretVariable, tokenVariable}
-	for _, one := range p.recipe.Secrets {
-		names = append(names, one.Env)
-	}
-	for _, name := range names {
-		if value := os.Getenv(name); name != "" && value != "" {
-			list = append(list, value)
-		}
-	}
-	return list
+	r.Facts = p.facts.Values(platform.Here(), k.s.veil.hides)
 }
 
 // built notes what a build made.
@@ -151,7 +152,7 @@ func (k *keeper) close(ctx context.Context, err error) error {
 	case ctx.Err() != nil:
 		r.Outcome, r.Stopped = receipt.Interrupted, &receipt.Stop{Part: k.part, Message: "it was interrupted", Exit: exitInterrupted}
 	default:
-		r.Outcome, r.Stopped = receipt.Failed, &receipt.Stop{Part: k.part, Message: strings.TrimSpace(err.Error()), Exit: exitCode(err)}
+		r.Outcome, r.Stopped = receipt.Failed, &receipt.Stop{Part: k.part, Message: k.s.veil.cover(strings.TrimSpace(err.Error())), Exit: exitCode(err)}
 	}
 	return errors.Join(err, k.write(context.WithoutCancel(ctx)))
 }
@@ -170,12 +171,8 @@ func (k *keeper) write(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	ref, err := reference.Parse(place)
-	if err == nil && ref.Kind == reference.Registry {
+	if ref, inRegistry := registryPlace(place); inRegistry {
 		return k.s.publishReceipt(ctx, ref, text, k.r)
-	}
-	if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
-		return err
 	}
 	return replaceFile(place, text)
 }
@@ -209,9 +206,6 @@ func receiptTag(tag string, r *receipt.Receipt) string {
 
 // publishReceipt puts a receipt into a repository, as an artifact with a tag.
 func (s *session) publishReceipt(ctx context.Context, ref reference.Reference, text []byte, r *receipt.Receipt) error {
-	if ref.Tag == "" {
-		return usagef("--receipt %s needs a tag: none is assumed", ref)
-	}
 	if len(r.Images) == 0 {
 		return nil // nothing was built that anybody could join
 	}
@@ -239,27 +233,32 @@ func (s *session) publishReceipt(ctx context.Context, ref reference.Reference, t
 	return nil
 }
 
-// fetchReceipt reads a receipt out of a repository.
-func fetchReceipt(ctx context.Context, repository *registry.Repository, tag string) (*receipt.Receipt, error) {
-	name := repository.String() + ":" + tag
-	_, body, err := repository.Manifest(ctx, tag, []string{v1.MediaTypeImageManifest})
+// receiptIn reads the receipt that lies in a repository as an artifact. Nil: it is something else.
+func receiptIn(ctx context.Context, place transfer.Place, root digest.Descriptor) (*receipt.Receipt, error) {
+	if !image.IsManifest(root.MediaType) {
+		return nil, nil
+	}
+	body, err := image.ReadDocument(ctx, place, root)
 	if err != nil {
 		return nil, err
 	}
 	var manifest v1.Manifest
-	if json.Unmarshal(body, &manifest) != nil || manifest.ArtifactType != receipt.MediaType || len(manifest.Layers) != 1 || manifest.Layers[0].Size > receipt.Max {
-		return nil, fmt.Errorf("%s is %w: it is another kind of thing", name, receipt.ErrMalformed)
+	if json.Unmarshal(body, &manifest) != nil || manifest.ArtifactType != receipt.MediaType {
+		return nil, nil
 	}
-	in, err := repository.Blob(ctx, manifest.Layers[0])
+	if len(manifest.Layers) != 1 || manifest.Layers[0].Size > receipt.Max || manifest.Layers[0].Digest.Validate() != nil {
+		return nil, fmt.Errorf("%s is %w", place, receipt.ErrMalformed)
+	}
+	in, err := place.Fetch(ctx, manifest.Layers[0])
 	if err != nil {
 		return nil, err
 	}
 	defer in.Close()
 	text, err := digest.ReadAll(in, manifest.Layers[0], receipt.Max)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
+		return nil, fmt.Errorf("%s: %w", place, err)
 	}
-	return receipt.Decode(name, bytes.NewReader(text))
+	return receipt.Decode(place.String(), bytes.NewReader(text))
 }
 
 // receiptFile tells whether an argument is the file of a receipt: it ends in .json and is there.

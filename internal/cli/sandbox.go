@@ -116,7 +116,7 @@ func tellFailures(s *session, err error) {
 		if !errors.As(one, &failed) {
 			continue
 		}
-		fmt.Fprintf(s.err, "\n%s %s\n", s.errPaint.Wrong("✗ failed  "+failed.Unit+":"), s.errPaint.Bold(failed.Label))
+		fmt.Fprintf(s.err, "\n%s %s\n", s.errPaint.Wrong("✗ failed  "+failed.Place+" "+failed.Unit[strings.LastIndexByte(failed.Unit, ' ')+1:]+":"), s.errPaint.Bold(failed.Label))
 		for line := range strings.Lines(strings.TrimRight(failed.Command, "\n") + "\n") {
 			fmt.Fprintf(s.err, "  %s\n", s.errPaint.Muted("$ "+strings.TrimRight(line, "\n")))
 		}

@@ -19,6 +19,7 @@ import (
 
 	"imbricat/internal/credential"
 	"imbricat/internal/digest"
+	"imbricat/internal/event"
 	"imbricat/internal/facts"
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
@@ -76,6 +77,8 @@ type session struct {
 	mutex    sync.Mutex
 	registry *registry.Client // made when it is first needed
 	store    *store.Store     // that is open; nil: none
+	events   *eventFile       // nil: none is wanted
+	veil     veil             // over what the environment holds of secrets
 }
 
 func newSession(c *cli.Command) *session {
@@ -84,6 +87,7 @@ func newSession(c *cli.Command) *session {
 	s.paint = report.Paint{On: s.colour(s.out)}
 	s.errPaint = report.Paint{On: s.colour(s.err)}
 	root.Metadata[lastSession] = s
+	s.veil.add(secretVariable, tokenVariable)
 	var level slog.Level
 	if level.UnmarshalText([]byte(c.String("log-level"))) == nil {
 		slog.SetDefault(slog.New(slog.NewTextHandler(s.err, &slog.HandlerOptions{Level: level})))
@@ -118,6 +122,15 @@ func (s *session) result(document any, text func() error) error {
 
 // view opens the progress view; the caller closes it before writing the result.
 func (s *session) view(ctx context.Context) tui.View {
+	v := s.plainView(ctx)
+	file, err := s.openEvents()
+	if err != nil { // it could be opened when the command began
+		v.Send(event.Warning{Code: event.Events, Text: err.Error()})
+	}
+	return &seen{View: v, veil: &s.veil, file: file}
+}
+
+func (s *session) plainView(ctx context.Context) tui.View {
 	kind := s.cmd.String("view")
 	if kind == "auto" {
 		kind = "lines"
@@ -131,7 +144,8 @@ func (s *session) view(ctx context.Context) tui.View {
 	case "none":
 		return tui.None(s.err, s.errPaint)
 	}
-	return tui.Lines(s.err, s.errPaint)
+	fold, _ := tui.ParseFold(s.cmd.String("fold")) // what is wrong was refused with the command line
+	return tui.Lines(s.err, s.errPaint, fold)
 }
 
 // args checks how many arguments there are; most below 0 is no limit.
@@ -263,6 +277,9 @@ func (s *session) makePlan(images []string) (*planned, error) {
 	r, err := s.loadRecipe()
 	if err != nil {
 		return nil, err
+	}
+	for _, one := range r.Secrets {
+		s.veil.add(one.Env)
 	}
 	given := map[string]string{}
 	for _, text := range s.cmd.StringSlice("fact") {

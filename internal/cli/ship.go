@@ -36,7 +36,7 @@ func shipCommand() *cli.Command {
 			"builds all platforms; holds the recipe's checks; sends all content everywhere, and then writes every tag. Where no\n" +
 			"tag's condition holds there is nothing to do. It asks no questions; running it again sends what is missing alone.\n\n" +
 			"Example: imbricat ship --receipt receipt.json",
-		Flags:  slices.Concat(flags, shareFlags(), receiptFlags()),
+		Flags:  slices.Concat(flags, shareFlags(), runFlags()),
 		Action: func(ctx context.Context, c *cli.Command) error { return runShip(ctx, newSession(c)) },
 	}
 }
@@ -54,7 +54,11 @@ type voyage struct {
 }
 
 func runShip(ctx context.Context, s *session) (err error) {
-	v := &voyage{session: s, keeper: s.newReceipt("ship")}
+	k, err := s.begin("ship")
+	if err != nil {
+		return err
+	}
+	v := &voyage{session: s, keeper: k}
 	for _, part := range strings.Split(strings.Join(s.cmd.StringSlice("without"), ","), ",") {
 		if part = strings.TrimSpace(part); part != "" && !slices.Contains(shipParts, part) {
 			return usagef("--without takes %s, not %q", strings.Join(shipParts, ", "), part)
@@ -73,7 +77,7 @@ func runShip(ctx context.Context, s *session) (err error) {
 		return errors.Join(err, report.JSON(s.out, v.r))
 	}
 	if err == nil {
-		err = report.WriteReceipt(s.out, s.paint, v.r)
+		err = report.WriteReceipt(s.out, s.paint, v.r, false)
 	}
 	return err
 }
@@ -283,7 +287,7 @@ func (v *voyage) check(ctx context.Context) error {
 		return nil
 	}
 	v.view.Close("")
-	report.WriteChecks(v.err, v.errPaint, v.r.Checks)
+	report.WriteChecks(v.err, v.errPaint, v.r.Checks, false)
 	code := exitDiffers
 	if fails == 0 {
 		code = exitUnable

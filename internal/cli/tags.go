@@ -25,13 +25,13 @@ func tagsCommand() *cli.Command {
 			Action: func(ctx context.Context, c *cli.Command) error { return run(ctx, newSession(c)) }}
 	}
 	return &cli.Command{
-		Name: "tags", Usage: "lists, adds and deletes tags of a repository; applies a retention rule", ArgsUsage: "HOST/REPOSITORY",
+		Name: "tags", Usage: "lists, adds and deletes tags of a repository; applies a retention rule", ArgsUsage: "HOST/REPOSITORY|RECEIPT",
 		Description: "Lists tags with what they stand on: the newest versions first. When a tag was pushed is told where the registry\n" +
-			"tells it.\n\nExample: imbricat tags registry.tideline.example/tides/gauge",
+			"tells it. Of a receipt (a file that ends in .json) it tells what became of the tags that the run wrote.\n\nExample: imbricat tags registry.tideline.example/tides/gauge",
 		Action: func(ctx context.Context, c *cli.Command) error { return runTags(ctx, newSession(c)) },
 		Commands: []*cli.Command{
 			sub("list", "lists tags, as tags alone does", "HOST/REPOSITORY", "Example: imbricat tags list registry.tideline.example/tides/gauge", runTags),
-			sub("add", "gives an image of a repository more tags", "HOST/REPOSITORY:TAG|@DIGEST NEW…",
+			sub("add", "gives an image of a repository, or those of a receipt, more tags", "HOST/REPOSITORY:TAG|@DIGEST|RECEIPT NEW…",
 				"Example: imbricat tags add registry.tideline.example/tides/gauge:1.4.0 newest", addTags, force("move tags that stand on another digest")),
 			sub("delete", "deletes tags, or digests with what they list", "HOST/REPOSITORY TAG|DIGEST…, or HOST/REPOSITORY:TAG",
 				"Example: imbricat tags delete registry.tideline.example/tides/gauge 1.3.0-rc1", deleteTags,
@@ -71,12 +71,15 @@ func (s *session) inventory(ctx context.Context, text string) (*registry.Reposit
 }
 
 func runTags(ctx context.Context, s *session) error {
-	if first := s.cmd.Args().First(); len(s.cmd.Commands) > 0 && first != "" && !strings.Contains(first, "/") {
+	if first := s.cmd.Args().First(); len(s.cmd.Commands) > 0 && first != "" && !strings.Contains(first, "/") && !receiptFile(first) {
 		return unknownCommand(s.cmd)
 	}
-	args, err := s.args(1, 1, "one repository")
+	args, err := s.args(1, 1, "one repository, or a receipt")
 	if err != nil {
 		return err
+	}
+	if receiptFile(args[0]) {
+		return s.tagsOf(ctx, args[0])
 	}
 	r, inventory, err := s.inventory(ctx, args[0])
 	if err != nil {
@@ -90,17 +93,39 @@ func runTags(ctx context.Context, s *session) error {
 	return s.result(document, func() error { return report.WriteTags(s.out, s.paint, document, time.Now()) })
 }
 
-func addTags(ctx context.Context, s *session) error {
-	args, err := s.args(2, -1, "an image HOST/REPOSITORY:TAG and the tags that it is to get")
+// tagsOf tells what became of the tags that a run wrote.
+func (s *session) tagsOf(ctx context.Context, name string) error {
+	r, err := readReceipt(name)
 	if err != nil {
 		return err
 	}
-	ref, err := reference.Parse(args[0])
-	if err != nil {
-		return usageError{err}
+	document := &report.Fates{Tags: []report.Fate{}}
+	for _, i := range r.Images {
+		for _, d := range i.Destinations {
+			repository, err := reference.ParseRepository(d.Repository)
+			if err != nil {
+				return usageError{fmt.Errorf("%s: %w", name, err)}
+			}
+			for _, tag := range slices.Concat(d.Tags, report.Missing(d)) {
+				now, err := s.standsOn(ctx, repository, tag)
+				if err != nil {
+					return err
+				}
+				document.Tags = append(document.Tags, report.Fate{Repository: d.Repository, Tag: tag, Digest: i.Digest, Now: now, Written: slices.Contains(d.Tags, tag)})
+			}
+		}
 	}
-	if ref.Kind != reference.Registry || ref.Identifier() == "" {
-		return usagef("%s names no image in a registry: write HOST/REPOSITORY:TAG", ref)
+	return s.result(document, func() error { return report.WriteFates(s.out, s.paint, document) })
+}
+
+func addTags(ctx context.Context, s *session) error {
+	args, err := s.args(2, -1, "an image HOST/REPOSITORY:TAG, or a receipt, and the tags that it is to get")
+	if err != nil {
+		return err
+	}
+	images, err := imagesNamed(args[0])
+	if err != nil {
+		return err
 	}
 	for _, tag := range args[1:] {
 		if err := reference.CheckTag(tag); err != nil {
@@ -111,25 +136,77 @@ func addTags(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	place, err := opener.Destination(ref)
-	if err != nil {
-		return err
-	}
-	root, err := place.Root(ctx)
-	if err != nil {
-		return err
-	}
-	guard := transfer.Guard{Fixed: func(string) bool { return !s.cmd.Bool("force") }}
-	result, err := transfer.Copy(ctx, place, place, transfer.Options{Root: root, Names: args[1:], Guard: guard, Sink: s.view(ctx)})
-	if err != nil {
-		var moves *transfer.MoveError
-		if errors.As(err, &moves) {
-			moves.Why = "it would move; --force moves it all the same"
+	// All are asked first, so that none gets a tag where another may not.
+	var under []*transfer.Transfer
+	for _, ref := range images {
+		place, err := opener.Destination(ref)
+		if err != nil {
+			return err
 		}
-		return err
+		guard := transfer.Guard{Fixed: func(string) bool { return !s.cmd.Bool("force") }}
+		t, err := transfer.Begin(ctx, place, place, transfer.Options{Names: args[1:], Guard: guard, Sink: s.view(ctx)})
+		if err != nil {
+			return notMoved(err)
+		}
+		under = append(under, t)
 	}
-	return s.said(map[string]any{"repository": ref.Host + "/" + ref.Repository, "digest": result.Descriptor.Digest, "tags": result.Named},
-		"%s\n  %s stands there now\n", result.Descriptor.Digest, strings.Join(result.Named, ", "))
+	for i, t := range under {
+		if err := t.Content(ctx); err != nil {
+			return err
+		}
+		result, err := t.Name(ctx)
+		if err != nil {
+			return notMoved(err)
+		}
+		if err := s.said(map[string]any{"repository": images[i].Host + "/" + images[i].Repository, "digest": result.Descriptor.Digest, "tags": result.Named},
+			"%s\n  %s stands there now\n", result.Descriptor.Digest, strings.Join(result.Named, ", ")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// notMoved tells what lets a tag move that stands on something else.
+func notMoved(err error) error {
+	var moves *transfer.MoveError
+	if errors.As(err, &moves) {
+		moves.Why = "it would move; --force moves it all the same"
+	}
+	return err
+}
+
+// imagesNamed gives the image that a reference names, or those that a receipt tells of, by their digests.
+func imagesNamed(arg string) (list []reference.Reference, err error) {
+	if !receiptFile(arg) {
+		ref, err := reference.Parse(arg)
+		if err != nil {
+			return nil, usageError{err}
+		}
+		if ref.Kind != reference.Registry || ref.Identifier() == "" {
+			return nil, usagef("%s names no image in a registry: write HOST/REPOSITORY:TAG", ref)
+		}
+		return []reference.Reference{ref}, nil
+	}
+	r, err := readReceipt(arg)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.Finished(); err != nil {
+		return nil, &exitError{exitFailed, arg + ": " + err.Error()}
+	}
+	for _, i := range r.Images {
+		for _, d := range i.Destinations {
+			ref, err := reference.Parse(d.Reference)
+			if err != nil {
+				return nil, usageError{fmt.Errorf("%s: %w", arg, err)}
+			}
+			list = append(list, ref)
+		}
+	}
+	if len(list) == 0 {
+		return nil, usagef("%s tells of no image that went to a registry", arg)
+	}
+	return list, nil
 }
 
 // deleted tells what was deleted, or would be.

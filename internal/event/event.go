@@ -31,6 +31,7 @@ type Task struct {
 	ID       string
 	Unit     string // image, stage or transfer that the task belongs to
 	Platform string // empty where the task is for none in particular
+	Place    string // what people call a step: gauge:3; empty where the task is none
 	Label    string // "copy pages/ to /srv/pages"
 	Fresh    bool   // it is to be done again whatever is known
 }
@@ -84,12 +85,13 @@ const (
 	Emulated      = "emulated"       // commands for another architecture run in an emulator, which is slower
 	Logbook       = "logbook"        // the logbook could not be written to
 	SharedCache   = "shared-cache"   // the shared cache could not be used
+	Events        = "events"         // the file of events could not be written to
 	Layers        = "layers"         // the lock divides an image into more layers than there is room for
 	Confined      = "confined"       // commands are kept apart from the machine less than they could be
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Events}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

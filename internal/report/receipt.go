@@ -9,11 +9,21 @@ import (
 	"imbricat/internal/receipt"
 )
 
-// WriteChecks writes a line for each check, those that do not hold last, where they are seen.
-func WriteChecks(w io.Writer, p Paint, list []receipt.Check) {
+// WriteChecks writes a line for each check, those that do not hold last, where they are seen. Without whole those that hold
+// are only counted.
+func WriteChecks(w io.Writer, p Paint, list []receipt.Check, whole bool) {
+	hold := 0
+	for _, c := range list {
+		if c.Outcome == "holds" {
+			hold++
+		}
+	}
+	if !whole && hold > 0 {
+		fmt.Fprintln(w, p.Muted("○ holds   "+Count(hold, "check")))
+	}
 	for _, holds := range []bool{true, false} {
 		for _, c := range list {
-			if (c.Outcome == "holds") != holds {
+			if (c.Outcome == "holds") != holds || holds && !whole {
 				continue
 			}
 			head := p.Muted("○ holds   ")
@@ -32,8 +42,9 @@ func WriteChecks(w io.Writer, p Paint, list []receipt.Check) {
 	}
 }
 
-// WriteReceipt tells what a run did; the last line of each image that went somewhere is its reference by digest.
-func WriteReceipt(w io.Writer, p Paint, r *receipt.Receipt) error {
+// WriteReceipt tells what a run did; the last line of each image that went somewhere is its reference by digest. With whole
+// every check has its line.
+func WriteReceipt(w io.Writer, p Paint, r *receipt.Receipt, whole bool) error {
 	switch {
 	case r.Outcome == receipt.Nothing:
 		_, err := fmt.Fprintln(w, "nothing to "+r.Command+": "+r.Why)
@@ -42,8 +53,11 @@ func WriteReceipt(w io.Writer, p Paint, r *receipt.Receipt) error {
 		fmt.Fprintf(w, "%s %s stopped at its part %s, exit code %d\n", p.Wrong("✗"), r.Command, p.Bold(r.Stopped.Part), r.Stopped.Exit)
 		fmt.Fprintf(w, "  %s\n", r.Stopped.Message)
 	}
+	if whole {
+		writeRun(w, p, r)
+	}
 	if len(r.Checks) > 0 {
-		WriteChecks(w, p, r.Checks)
+		WriteChecks(w, p, r.Checks, whole)
 	}
 	for _, i := range r.Images {
 		for _, d := range i.Destinations {
@@ -75,6 +89,41 @@ func WriteReceipt(w io.Writer, p Paint, r *receipt.Receipt) error {
 		}
 	}
 	return err
+}
+
+// writeRun tells when a run was, from what, and what it did.
+func writeRun(w io.Writer, p Paint, r *receipt.Receipt) {
+	fmt.Fprintf(w, "%s %s  %s\n", p.Bold(r.Command), r.Outcome, p.Muted(r.Began.UTC().Format("2006-01-02 15:04:05 UTC")+", "+Took(seconds(r.Seconds))+", "+r.Program))
+	if v := r.Revision; v != nil {
+		from := v.Commit
+		for _, one := range [][2]string{{"branch", v.Branch}, {"tag", v.Tag}} {
+			if one[1] != "" {
+				from += ", " + one[0] + " " + one[1]
+			}
+		}
+		if v.Dirty != nil && *v.Dirty {
+			from += ", with changes that are not committed"
+		}
+		fmt.Fprintf(w, "  %s %s\n", p.Muted("commit"), from)
+	}
+	if r.Run != "" {
+		fmt.Fprintf(w, "  %s %s\n", p.Muted("run"), r.Run)
+	}
+	for _, name := range sortedKeys(r.Facts) {
+		fmt.Fprintf(w, "  %s %s\n", p.Muted("fact "+name), r.Facts[name])
+	}
+	if r.Ran+r.Reused > 0 {
+		fmt.Fprintf(w, "  %s %d of %s ran, %d reused\n", p.Muted("build"), r.Ran, Count(r.Ran+r.Reused, "step"), r.Reused)
+	}
+	for _, s := range r.Steps {
+		if s.Outcome == "ran" || s.Outcome == "failed" {
+			fmt.Fprintf(w, "    %s %s: %s %s\n", s.Place, s.Platform, s.Step, p.Muted("("+s.Reason+"; "+Took(seconds(s.Seconds))+")"))
+		}
+	}
+	for _, one := range r.Warnings {
+		text, _, _ := strings.Cut(one.Text, "\n")
+		fmt.Fprintf(w, "  %s %s %s\n", p.Bold("warning:"), text, p.Muted("["+one.Code+"]"))
+	}
 }
 
 // Missing are the tags of a destination that were wanted and are not there.

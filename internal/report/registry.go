@@ -100,3 +100,37 @@ func WriteVerdicts(w io.Writer, p Paint, kept, gone []Verdict, digests int, dry 
 	_, err := fmt.Fprintf(w, "%s %s and %s\n", verb, Count(len(gone), "tag"), Count(digests, "digest"))
 	return err
 }
+
+// Fates is what became of the tags that a run wrote.
+type Fates struct {
+	Tags []Fate `json:"tags"`
+}
+
+// Fate is a tag that a run was to write.
+type Fate struct {
+	Repository string        `json:"repository"`
+	Tag        string        `json:"tag"`
+	Digest     digest.Digest `json:"digest"`        // of the run's image
+	Now        digest.Digest `json:"now,omitempty"` // what the tag stands on; empty: it is not there
+	Written    bool          `json:"written"`       // by the run
+}
+
+// WriteFates writes one row for each tag.
+func WriteFates(w io.Writer, p Paint, d *Fates) error {
+	var rows [][]string
+	for _, f := range d.Tags {
+		state := "stands"
+		switch {
+		case f.Now == "" && f.Written:
+			state = "is gone"
+		case f.Now == f.Digest && !f.Written:
+			state = "stands, though the run did not write it"
+		case !f.Written:
+			state = "was not written"
+		case f.Now != f.Digest:
+			state = "moved to " + string(f.Now)
+		}
+		rows = append(rows, []string{f.Repository + ":" + f.Tag, state, string(f.Digest)})
+	}
+	return Rows(w, p, "the run was to write no tag", []string{"tag", "now", "image"}, rows)
+}

@@ -4,6 +4,7 @@
 package report
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -106,6 +107,14 @@ func Took(d time.Duration) string {
 	return d.Round(time.Second).String()
 }
 
+// Span is a time between two moments for people, in days where it is long.
+func Span(d time.Duration) string {
+	if d >= 48*time.Hour {
+		return Count(int(d/(24*time.Hour)), "day")
+	}
+	return Took(d)
+}
+
 // When is the time of an image's making in words and exactly. The constant that stands for no time is not told as one:
 // an image is not decades old because nobody knows better.
 func When(t, now time.Time) string {
@@ -134,12 +143,13 @@ func Mark(o event.Outcome) string {
 	return "✗"
 }
 
-// Where tells what a task belongs to.
+// Where tells what a task belongs to. Lines of one step all have the same before them.
 func Where(t event.Task) string {
+	name := cmp.Or(t.Place, t.Unit)
 	if t.Platform == "" {
-		return t.Unit
+		return name
 	}
-	return t.Unit + " " + t.Platform
+	return name + " " + t.Platform
 }
 
 // Line is a finished task in one line.

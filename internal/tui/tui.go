@@ -6,6 +6,7 @@ package tui
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -57,6 +58,14 @@ type lines struct {
 	mutex    sync.Mutex
 	warnings warnings
 	printed  map[string]int // bytes of output, by task
+	fold     *Fold
+	folded   map[string]*folded // by task
+}
+
+// folded is what a command printed so far that is to be a section.
+type folded struct {
+	task event.Task
+	text strings.Builder
 }
 
 // mostOutput is how much of a command's output is shown while it runs, in bytes; all of it is kept with its record.
@@ -69,22 +78,59 @@ func (l *lines) output(e event.Output) {
 	}
 	before := l.printed[e.Task.ID]
 	l.printed[e.Task.ID] += len(e.Text)
-	head := l.paint.Muted("│ " + report.Where(e.Task) + " ")
+	head := l.paint.Muted("│ " + report.Where(e.Task) + ": ")
 	switch {
+	case l.fold != nil:
+		l.collect(e, before)
 	case before > mostOutput:
 	case before+len(e.Text) > mostOutput:
 		fmt.Fprintln(l.w, head+l.paint.Muted("… it prints a lot; the rest is not shown"))
 	default:
 		for line := range strings.Lines(e.Text) {
-			// Of a line that was written over and over the last state is told.
-			line = strings.TrimRight(line, "\r\n")
-			fmt.Fprintln(l.w, head+line[strings.LastIndexByte(line, '\r')+1:])
+			fmt.Fprintln(l.w, head+lastState(line))
 		}
 	}
 }
 
-// Lines is a view for logs.
-func Lines(w io.Writer, p report.Paint) View { return &lines{w: w, paint: p} }
+// lastState is what a line that was written over and over showed last.
+func lastState(line string) string {
+	line = strings.TrimRight(line, "\r\n")
+	return line[strings.LastIndexByte(line, '\r')+1:]
+}
+
+// Lines is a view for logs. With a fold what a command prints comes as one section when it has ended.
+func Lines(w io.Writer, p report.Paint, fold *Fold) View {
+	return &lines{w: w, paint: p, fold: fold, folded: map[string]*folded{}}
+}
+
+func (l *lines) collect(e event.Output, before int) {
+	one := l.folded[e.Task.ID]
+	if one == nil {
+		one = &folded{task: e.Task}
+		l.folded[e.Task.ID] = one
+	}
+	switch {
+	case before > mostOutput:
+	case before+len(e.Text) > mostOutput:
+		one.text.WriteString("… it prints a lot; the rest is not shown\n")
+	default:
+		one.text.WriteString(e.Text)
+	}
+}
+
+// finish writes the line of a task that is over, as the title of a section where there is output to fold.
+func (l *lines) finish(e event.Finished) {
+	one := l.folded[e.Task.ID]
+	delete(l.folded, e.Task.ID)
+	if e.Outcome == event.Failed || e.Outcome == event.Skipped {
+		return // the error itself tells of a failure, once; what needed nothing is only counted
+	}
+	if one == nil {
+		fmt.Fprintln(l.w, report.Line(l.paint, e))
+		return
+	}
+	l.fold.write(l.w, report.Line(report.Paint{}, e), one)
+}
 
 // None shows nothing but warnings, at the end.
 func None(w io.Writer, p report.Paint) View { return &lines{w: w, paint: p, quiet: true} }
@@ -104,9 +150,8 @@ func (l *lines) Send(e event.Event) {
 			fmt.Fprintf(l.w, "%s %s\n", l.paint.Muted("… "+e.Act+" "+report.Where(e.Task)+":"), e.Note)
 		}
 	case event.Finished:
-		// The error itself tells of a failure, once; what needed nothing is only counted.
-		if !l.quiet && e.Outcome != event.Failed && e.Outcome != event.Skipped {
-			fmt.Fprintln(l.w, report.Line(l.paint, e))
+		if !l.quiet {
+			l.finish(e)
 		}
 	}
 }
@@ -114,6 +159,10 @@ func (l *lines) Send(e event.Event) {
 func (l *lines) Close(summary string) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
+	for _, id := range slices.Sorted(maps.Keys(l.folded)) { // of commands that did not end
+		l.fold.write(l.w, report.Where(l.folded[id].task)+": "+l.folded[id].task.Label, l.folded[id])
+	}
+	clear(l.folded)
 	l.warnings.write(l.w, l.paint)
 	if summary != "" && !l.quiet {
 		fmt.Fprintln(l.w, summary)

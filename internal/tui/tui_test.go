@@ -29,7 +29,7 @@ func scene(v event.Sink) {
 
 func TestLines(t *testing.T) {
 	var out bytes.Buffer
-	v := Lines(&out, report.Paint{})
+	v := Lines(&out, report.Paint{}, nil)
 	scene(v)
 	require.NotContains(t, out.String(), "warning", "doubts come at the end")
 	v.Close("built 1 image")

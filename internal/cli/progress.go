@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/event"
+	"imbricat/internal/report"
+	"imbricat/internal/tui"
+)
+
+// progressFlags are those of commands that a pipeline runs.
+func progressFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "events", Usage: "write what happens to this `FILE`, as JSON lines", Sources: env("EVENTS")},
+		&cli.StringFlag{Name: "fold", Usage: "`OPEN|CLOSE`: the lines around what each command prints, for logs that fold sections; {title}, {name} and {time} are filled in", Sources: env("FOLD"),
+			Validator: func(text string) error {
+				if text == "" {
+					return nil
+				}
+				if _, err := tui.ParseFold(text); err != nil {
+					return fmt.Errorf("--fold cannot be %q: %w", text, err)
+				}
+				return nil
+			}},
+	}
+}
+
+// veil covers secrets in texts.
+type veil struct {
+	mutex   sync.Mutex
+	secrets []string // longest first
+}
+
+// shortestSecret is the length from which on a secret can be told from chance, in bytes.
+const shortestSecret = 4
+
+// add has the values of variables of the environment covered from now on.
+func (v *veil) add(variables ...string) {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	for _, name := range variables {
+		if value := strings.TrimSpace(os.Getenv(name)); name != "" && len(value) >= shortestSecret && !slices.Contains(v.secrets, value) {
+			v.secrets = append(v.secrets, value)
+		}
+	}
+	slices.SortStableFunc(v.secrets, func(a, b string) int { return len(b) - len(a) })
+}
+
+// hides tells whether a text holds a secret.
+func (v *veil) hides(text string) bool { return v.cover(text) != text }
+
+func (v *veil) cover(text string) string {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	for _, s := range v.secrets {
+		text = strings.ReplaceAll(text, s, "••••••")
+	}
+	return text
+}
+
+// event covers every text of an event that a value of the environment may have come into.
+func (v *veil) event(e event.Event) event.Event {
+	task := func(t event.Task) event.Task { t.Label, t.Unit = v.cover(t.Label), v.cover(t.Unit); return t }
+	switch e := e.(type) {
+	case event.Started:
+		e.Task, e.Note = task(e.Task), v.cover(e.Note)
+		return e
+	case event.Progress:
+		e.Task = task(e.Task)
+		return e
+	case event.Output:
+		e.Task, e.Text = task(e.Task), v.cover(e.Text)
+		return e
+	case event.Finished:
+		e.Task, e.Reason, e.Detail = task(e.Task), v.cover(e.Reason), v.cover(e.Detail)
+		return e
+	case event.Warning:
+		e.Text = v.cover(e.Text)
+		return e
+	}
+	return e
+}
+
+// seen is a view whose events are covered, and written to a file where that is wanted.
+type seen struct {
+	tui.View
+	veil *veil
+	file *eventFile
+}
+
+// Send implements event.Sink.
+func (s *seen) Send(e event.Event) {
+	e = s.veil.event(e)
+	s.View.Send(e)
+	s.file.event(e, s.View)
+}
+
+// eventFile is a file of events. A nil one takes nothing.
+type eventFile struct {
+	mutex    sync.Mutex
+	f        *os.File
+	failed   bool
+	progress map[string]time.Time // when a task's progress was written last
+}
+
+// openEvents opens the file of events, once for a run of the program, and writes its first line.
+func (s *session) openEvents() (*eventFile, error) {
+	name := s.cmd.String("events")
+	if name == "" || s.events != nil {
+		return s.events, nil
+	}
+	f, err := os.Create(name)
+	if err != nil {
+		return nil, usagef("--events: %w", err)
+	}
+	s.events = &eventFile{f: f, progress: map[string]time.Time{}}
+	s.events.write(&report.EventLine{Time: time.Now().UTC(), Event: "began", Command: s.cmd.Name, Program: "imbricat " + version()})
+	return s.events, nil
+}
+
+// each line is written at once, so that what was told stays told.
+func (f *eventFile) write(line *report.EventLine) bool {
+	if f == nil || f.failed {
+		return true
+	}
+	text, err := line.Encode()
+	if err == nil {
+		_, err = f.f.Write(text)
+	}
+	f.failed = err != nil
+	return err == nil
+}
+
+// oftenest is how often the progress of one task is written.
+const oftenest = time.Second
+
+func (f *eventFile) event(e event.Event, doubts event.Sink) {
+	if f == nil {
+		return
+	}
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	now := time.Now()
+	if p, is := e.(event.Progress); is {
+		if now.Sub(f.progress[p.Task.ID]) < oftenest {
+			return
+		}
+		f.progress[p.Task.ID] = now
+	}
+	if !f.write(report.LineOf(e, now)) {
+		doubts.Send(event.Warning{Code: event.Events, Text: "events are no longer written to " + f.f.Name()})
+	}
+}
+
+// end writes the last line.
+func (f *eventFile) end(code int, message string) {
+	if f == nil {
+		return
+	}
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	f.write(&report.EventLine{Time: time.Now().UTC(), Event: "ended", Exit: &code, Message: message})
+	f.f.Close()
+}

@@ -1,0 +1,54 @@
+package report
+
+import (
+	"fmt"
+	"io"
+
+	"imbricat/internal/digest"
+)
+
+// Verification is what images were found to be.
+type Verification struct {
+	Subjects []Verified `json:"verified"`
+}
+
+// Verified is an image that was held against what is said of it. Sizes are in bytes.
+type Verified struct {
+	Subject   string                   `json:"subject"` // a reference, or a receipt
+	Digest    digest.Digest            `json:"digest,omitempty"`
+	Platforms map[string]digest.Digest `json:"platforms,omitempty"`
+	Documents int                      `json:"documents"` // that were read
+	Blobs     int                      `json:"blobs"`
+	Bytes     int64                    `json:"bytes"`
+	Read      bool                     `json:"read"`     // blobs were read whole, and not only asked for
+	Findings  []string                 `json:"findings"` // what is missing or differs
+}
+
+// Findings counts what is wrong.
+func (v *Verification) Findings() (n int) {
+	for _, one := range v.Subjects {
+		n += len(one.Findings)
+	}
+	return n
+}
+
+// WriteVerification writes a line for each image, and one for each thing that is wrong below it.
+func WriteVerification(w io.Writer, p Paint, v *Verification) error {
+	for _, one := range v.Subjects {
+		how := "there"
+		if one.Read {
+			how = "read"
+		}
+		head, tail := p.Muted("○ holds   "), fmt.Sprintf("  %s, %s %s: %s", Count(one.Documents, "document"), Count(one.Blobs, "blob"), how, Size(one.Bytes))
+		if len(one.Findings) > 0 {
+			head, tail = p.Wrong("✗ differs "), ""
+		}
+		if _, err := fmt.Fprintf(w, "%s%s%s\n", head, one.Subject, p.Muted(tail)); err != nil {
+			return err
+		}
+		for _, text := range one.Findings {
+			fmt.Fprintf(w, "            %s\n", text)
+		}
+	}
+	return nil
+}
