@@ -97,6 +97,9 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 				return epoch, nil
 			}
 			when, known, err := p.facts.Git.Newest(ctx, touches)
+			if p.facts.Git.Guessed() {
+				quiet(sink, p.recipe.Silence).Send(event.Warning{Code: event.Shallow, Text: "the clone is shallow, so images are dated by its oldest commit, and a full clone may give others: fetch the history, or set SOURCE_DATE_EPOCH"})
+			}
 			if err != nil || known {
 				return when, err
 			}
@@ -196,6 +199,13 @@ func (s *session) build(ctx context.Context, p *planned, st *store.Store, view e
 	}
 	document := buildDocument(result)
 	document.Warnings, document.Number = told.sorted(), log.build.Number
+	for i := range document.Steps {
+		one := &document.Steps[i]
+		one.Step, one.Reason = s.veil.cover(one.Step), s.veil.cover(one.Reason)
+	}
+	for i := range document.Warnings {
+		document.Warnings[i].Text = s.veil.cover(document.Warnings[i].Text)
+	}
 	if cache != nil {
 		moved := cache.Stats()
 		document.Shared = &receipt.Shared{Place: cache.Place(), Requests: moved.Requests, Read: moved.Read, Written: moved.Written}

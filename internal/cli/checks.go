@@ -40,6 +40,7 @@ func (s *session) checkAll(ctx context.Context, p *planned, st *store.Store, sin
 			for n, one := range u.Checks {
 				began := time.Now()
 				v := c.decide(ctx, one)
+				v.What, v.Detail = s.veil.cover(v.What), s.veil.cover(v.Detail)
 				if ctx.Err() != nil {
 					return list, ctx.Err()
 				}

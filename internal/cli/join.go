@@ -307,7 +307,9 @@ func (j *joint) sameOrigin() error {
 			seen[p.Platform] = j.files[n]
 		}
 	}
-	first := origin(j.from[0])
+	one := j.from[0]
+	j.r.Recipe, j.r.Revision, j.r.Facts, j.r.Run = one.Recipe, one.Revision, one.Facts, one.Run
+	first := origin(one)
 	for n, r := range j.from[1:] {
 		now := origin(r)
 		for _, key := range slices.Sorted(maps.Keys(maps.Collect(both(first, now)))) {

@@ -195,7 +195,7 @@ func saidBy(stands registry.Document, key string) string {
 // 1.3.9. Where a registry lists no tags for us, what a prefix stands on is asked alone, when it is to move.
 func settle(ctx context.Context, opener *transfer.Places, shipments []*shipment, force bool) error {
 	for _, one := range shipments {
-		if len(one.to.Prefixes) == 0 || force {
+		if len(one.to.Prefixes) == 0 || len(one.to.Tags) == 0 || force {
 			continue
 		}
 		tags, err := opener.Client.Repository(one.to.Repository.Host, one.to.Repository.Repository).Tags(ctx)
@@ -305,7 +305,7 @@ func (s *session) shipments(ctx context.Context, p *planned, st *store.Store, by
 				one.held = append(one.held, receipt.Held{Tag: h.Tag, Why: "its condition does not hold: " + h.When})
 			}
 			if byDigest {
-				one.wanted, one.to.Tags, one.to.Prefixes = d.Tags, nil, nil
+				one.wanted, one.to.Tags = d.Tags, nil
 			}
 			desc, err := st.Lookup(i.Name)
 			if err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"imbricat/internal/check"
 	"imbricat/internal/event"
+	"imbricat/internal/facts"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
 	"imbricat/internal/receipt"
@@ -64,6 +65,11 @@ func runShip(ctx context.Context, s *session) (err error) {
 			return usagef("--without takes %s, not %q", strings.Join(shipParts, ", "), part)
 		}
 		v.without = append(v.without, part)
+	}
+	if v.leaves("share") {
+		if err := s.cmd.Set("share", "none"); err != nil {
+			return err
+		}
 	}
 	err = v.sail(ctx)
 	if v.view != nil {
@@ -154,7 +160,7 @@ func (v *voyage) resolve() (err error) {
 			destinations++
 			tags += len(d.Tags)
 			for _, h := range d.Held {
-				held = append(held, fmt.Sprintf("%s of %s needs %s", orNone(h.Tag), i.Name, h.When))
+				held = append(held, fmt.Sprintf("%s of %s needs %s", h.Tag, i.Name, h.When))
 			}
 		}
 		if tags > 0 {
@@ -168,7 +174,7 @@ func (v *voyage) resolve() (err error) {
 		v.r.Outcome, v.r.Why = receipt.Nothing, "no tag's condition holds"
 		if len(held) > 0 {
 			slices.Sort(held)
-			v.r.Why += ": " + strings.Join(slices.Compact(held), "; ")
+			v.r.Why += ": " + strings.Join(slices.Compact(held), "; ") + unknownHere(v.p.facts.Git, held)
 		}
 	case len(wanted) < len(v.p.plan.Images):
 		v.p, err = v.makePlan(wanted)
@@ -176,11 +182,22 @@ func (v *voyage) resolve() (err error) {
 	return err
 }
 
-func orNone(tag string) string {
-	if tag == "" {
-		return "a tag"
+// unknownHere tells what conditions might have needed that is not known of this clone.
+func unknownHere(g *facts.Git, held []string) string {
+	if !g.Known() {
+		return ""
 	}
-	return tag
+	asks := func(name string) bool {
+		return slices.ContainsFunc(held, func(text string) bool { return strings.Contains(text, name) })
+	}
+	var text string
+	if g.Branch == "" && asks("git.branch") {
+		text += " (a commit is checked out and no branch; " + facts.BranchVariable + " tells which it is of)"
+	}
+	if g.Tag == "" && g.Shallow() && asks("git.tag") {
+		text += " (no tag is on the commit, and the clone is shallow, so it may lack tags)"
+	}
+	return text
 }
 
 // checkLock demands that a lock which is there holds every base that the recipe names by a tag.

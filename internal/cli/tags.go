@@ -150,6 +150,7 @@ func addTags(ctx context.Context, s *session) error {
 		}
 		under = append(under, t)
 	}
+	var document []tagged
 	for i, t := range under {
 		if err := t.Content(ctx); err != nil {
 			return err
@@ -158,12 +159,24 @@ func addTags(ctx context.Context, s *session) error {
 		if err != nil {
 			return notMoved(err)
 		}
-		if err := s.said(map[string]any{"repository": images[i].Host + "/" + images[i].Repository, "digest": result.Descriptor.Digest, "tags": result.Named},
-			"%s\n  %s stands there now\n", result.Descriptor.Digest, strings.Join(result.Named, ", ")); err != nil {
-			return err
-		}
+		document = append(document, tagged{images[i].Host + "/" + images[i].Repository, result.Descriptor.Digest, result.Named})
 	}
-	return nil
+	if s.json() && !receiptFile(args[0]) {
+		return report.JSON(s.out, document[0])
+	}
+	return s.result(document, func() error {
+		for _, one := range document {
+			fmt.Fprintf(s.out, "%s@%s\n  %s stands there now\n", one.Repository, one.Digest, strings.Join(one.Tags, ", "))
+		}
+		return nil
+	})
+}
+
+// tagged is an image that got tags.
+type tagged struct {
+	Repository string        `json:"repository"`
+	Digest     digest.Digest `json:"digest"`
+	Tags       []string      `json:"tags"`
 }
 
 // notMoved tells what lets a tag move that stands on something else.

@@ -85,13 +85,14 @@ const (
 	Emulated      = "emulated"       // commands for another architecture run in an emulator, which is slower
 	Logbook       = "logbook"        // the logbook could not be written to
 	SharedCache   = "shared-cache"   // the shared cache could not be used
+	Shallow       = "shallow"        // the time of an image comes from a history that is cut off
 	Events        = "events"         // the file of events could not be written to
 	Layers        = "layers"         // the lock divides an image into more layers than there is room for
 	Confined      = "confined"       // commands are kept apart from the machine less than they could be
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Events}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Shallow, Events}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

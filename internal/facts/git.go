@@ -24,7 +24,8 @@ type Git struct {
 	repo *git.Repository
 	head *object.Commit
 	// mutex guards repo, whose reader is for one goroutine at a time.
-	mutex sync.Mutex
+	mutex   sync.Mutex
+	guessed bool // a time came from where the history is cut off
 	// under is the project folder relative to the work tree, with slashes, "" for the work tree itself.
 	under string
 
@@ -163,6 +164,14 @@ func (g *Git) Dirty() (bool, error) {
 	return !status.IsClean(), nil
 }
 
+// Guessed tells whether a time that Newest gave may be too young, because the history here ends before the commit that
+// touched the paths.
+func (g *Git) Guessed() bool {
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	return g.guessed
+}
+
 // Shallow tells whether the history here ends before the first commit.
 func (g *Git) Shallow() bool {
 	if g.repo == nil {
@@ -210,6 +219,7 @@ func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (time.
 			return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
 		}
 		if touched {
+			g.guessed = g.guessed || len(parents) == 0 && len(c.ParentHashes) > 0
 			return c.Committer.When.UTC(), true, nil
 		}
 		frontier = enqueue(frontier, parents, seen)

@@ -572,11 +572,11 @@ func (e *evaluator) destination(d recipe.Destination) Destination {
 	for _, t := range d.Tags {
 		if !e.holds(t.When) {
 			// The name of a tag that is held back need not be known here.
-			if name, err := t.Name.TagText(e.scope, !d.Refuse); err == nil {
-				out.Held = append(out.Held, Held{name, t.When.Text})
-			} else {
-				out.Held = append(out.Held, Held{"", t.When.Text})
+			name, err := t.Name.TagText(e.scope, !d.Refuse)
+			if err != nil {
+				name = t.Name.Source()
 			}
+			out.Held = append(out.Held, Held{name, t.When.Text})
 			continue
 		}
 		before := len(e.problems.Problems)

@@ -67,7 +67,7 @@ type Receipt struct {
 
 // Stop tells where a run stopped. Exit is the exit code.
 type Stop struct {
-	Part    string `json:"part"` // recipe, lock, login, destinations, build, checks, push or tags
+	Part    string `json:"part"` // recipe, lock, destinations, build, checks, push or tags
 	Message string `json:"message"`
 	Exit    int    `json:"exit"`
 }

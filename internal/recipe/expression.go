@@ -64,6 +64,19 @@ type part struct {
 	expr *Expression
 }
 
+// Source is the template as the recipe has it.
+func (t Template) Source() string {
+	var out strings.Builder
+	for _, p := range t.parts {
+		if p.expr != nil {
+			out.WriteString("${" + p.expr.Text + "}")
+		} else {
+			out.WriteString(p.text)
+		}
+	}
+	return out.String()
+}
+
 // Constant gives the text of a template that has no expression.
 func (t Template) Constant() (string, bool) {
 	var out strings.Builder

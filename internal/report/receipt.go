@@ -55,6 +55,8 @@ func WriteReceipt(w io.Writer, p Paint, r *receipt.Receipt, whole bool) error {
 	}
 	if whole {
 		writeRun(w, p, r)
+	} else if r.Ran+r.Reused > 0 {
+		fmt.Fprintln(w, p.Accent("● built   ")+ran(r))
 	}
 	if len(r.Checks) > 0 {
 		WriteChecks(w, p, r.Checks, whole)
@@ -113,7 +115,7 @@ func writeRun(w io.Writer, p Paint, r *receipt.Receipt) {
 		fmt.Fprintf(w, "  %s %s\n", p.Muted("fact "+name), r.Facts[name])
 	}
 	if r.Ran+r.Reused > 0 {
-		fmt.Fprintf(w, "  %s %d of %s ran, %d reused\n", p.Muted("build"), r.Ran, Count(r.Ran+r.Reused, "step"), r.Reused)
+		fmt.Fprintf(w, "  %s %s\n", p.Muted("build"), ran(r))
 	}
 	for _, s := range r.Steps {
 		if s.Outcome == "ran" || s.Outcome == "failed" {
@@ -124,6 +126,15 @@ func writeRun(w io.Writer, p Paint, r *receipt.Receipt) {
 		text, _, _ := strings.Cut(one.Text, "\n")
 		fmt.Fprintf(w, "  %s %s %s\n", p.Bold("warning:"), text, p.Muted("["+one.Code+"]"))
 	}
+}
+
+// ran counts the steps of a build by what became of them.
+func ran(r *receipt.Receipt) string {
+	text := fmt.Sprintf("%d of %s ran, %d reused", r.Ran, Count(r.Ran+r.Reused, "step"), r.Reused)
+	if r.Spared >= 0.5 {
+		text += ", " + Took(seconds(r.Spared)) + " spared"
+	}
+	return text
 }
 
 // Missing are the tags of a destination that were wanted and are not there.
