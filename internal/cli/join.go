@@ -282,7 +282,7 @@ func (j *joint) receipt(name string, r *receipt.Receipt) error {
 		}
 	}
 	if goes != nil {
-		if len(j.ready) > 0 && (!slices.Equal(sorted(j.goes.Wanted), sorted(goes.Wanted)) || !slices.Equal(j.goes.Fixed, goes.Fixed)) && !j.cmd.Bool("differing") {
+		if j.goes.Repository != "" && (!slices.Equal(sorted(j.goes.Wanted), sorted(goes.Wanted)) || !slices.Equal(j.goes.Fixed, goes.Fixed)) && !j.cmd.Bool("differing") {
 			return &exitError{exitDiffers, fmt.Sprintf("%s wants the tags %q, and %s %q; --differing joins them all the same", j.files[0], j.goes.Wanted, name, goes.Wanted)}
 		}
 		j.goes = *goes
