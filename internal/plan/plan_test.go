@@ -111,6 +111,26 @@ func TestExpand(t *testing.T) {
 	require.ErrorIs(t, err, ErrChoice)
 }
 
+// TestTags: what becomes of tags' values, conditions and prefixes.
+func TestTags(t *testing.T) {
+	text := `imbricat: 1
+facts: {version: 1.4.0}
+images:
+  g:
+    base: none
+    publish:
+      a: {to: h:1/g, tags: ['${"tides/spring"}', '${"tides/spring"}-x', {tag: "${facts.version}", prefixes: true}, "1", {tag: no, when: false}, {tag: "${git.tag}", when: git.tag != nil}]}
+`
+	p, err := expand(t, text, Options{})
+	require.NoError(t, err)
+	d := p.Images[0].Destinations[0]
+	require.Equal(t, []string{"tides-spring", "tides-spring-x", "1.4.0", "1", "1.4"}, d.Tags, "a tag that is written by itself is no prefix")
+	require.Equal(t, []string{"1.4"}, d.Prefixes)
+	require.Equal(t, []Held{{"no", "false"}, {"${git.tag}", "git.tag != nil"}}, d.Held)
+	_, err = expand(t, strings.Replace(text, "]}\n", "], invalid: refuse}\n", 1), Options{})
+	require.ErrorContains(t, err, `"tides/spring" is no tag`)
+}
+
 func TestExpandProblems(t *testing.T) {
 	for step, want := range map[string]string{
 		"write: {to: '${facts.version}/x', text: x}":          `a path in the image is absolute: write "/1.4.0/x"`,

@@ -288,6 +288,7 @@ func (d *decoder) destination(key, value *yaml.Node) Destination {
 
 func (d *decoder) tag(n *yaml.Node) Tag {
 	var t Tag
+	before := len(d.problems)
 	if d.deref(n).Kind != yaml.MappingNode {
 		t.Name = d.scalar(n, "a tag")
 	} else {
@@ -304,7 +305,7 @@ func (d *decoder) tag(n *yaml.Node) Tag {
 			field{key: "prefixes", read: func(n *yaml.Node) { t.Prefixes = d.boolean(n, "prefixes") }},
 		)
 	}
-	if text, constant := t.Name.Constant(); constant && t.Name.Given {
+	if text, constant := t.Name.Constant(); constant && t.Name.Given && len(d.problems) == before {
 		if err := reference.CheckTag(text); err != nil {
 			d.report(t.Name.Pos, "%s", err)
 		}

@@ -8,6 +8,9 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"imbricat/internal/reference"
 )
 
 // body wraps steps or keys of one image into a recipe.
@@ -49,6 +52,16 @@ func TestProblems(t *testing.T) {
 		{imageWith("    publish: {main: {to: h:1/g, tags: [{tag: a, when: version}]}}\n"), []string{`7:55: unknown name "version" in an expression`}},
 		{imageWith("    publish: {main: {to: h:1/g, tags: [{tag: a, when: '1 + 1'}]}}\n"), []string{"7:55: expected bool, but got int"}},
 		{imageWith("    publish: {main: {to: h:1/g, tags: [a], fixed: [\"[0-9\"]}}\n"), []string{`7:52: "[0-9" is no pattern of tags`}},
+		{imageWith("    publish: {main: {to: h:1/g, tags: [{tag: a, when: ''}], invalid: mind}}\n"),
+			[]string{"7:55: when is empty", `7:70: invalid cannot be "mind"; did you mean "mend"?`}},
+		{imageWith("    publish: {main: {to: h:1/g, tags: ['${date.ios}-${run.nummer}-${tag(5)}']}}\n"), []string{`7:48: unknown name "ios" in ${date.ios}; did you mean "iso"?`,
+			`7:59: unknown name "nummer" in ${run.nummer}; did you mean "number"?`, "7:73: cannot use int as argument (type string) to call tag"}},
+		{imageWith("    checks: [{}, {size: {at-most: 1kB}, user: {not: root}}, {sise: 1kB}]\n"), []string{"7:14: a check is exactly one of", "7:18: a check is exactly one of", `7:62: unknown key "sise" in a check; did you mean "size"?`}},
+		{imageWith("    checks: [{try: {}}]\n"), []string{"7:20: try needs a command that must end well, or a port"}},
+		{imageWith("    checks: [{try: {command: [a], get: /x}}, {try: {port: 70000}}, {try: {port: 80, get: x}}, {try: {port: 80, status: 200}}]\n"), []string{
+			"7:40: get needs port", "7:59: port must be a number from 1 to 65535", "7:90: get takes a path such as /health", "7:101: status beside port needs get"}},
+		{imageWith("    checks: [{size: {}}, {base: {}}, {forbid: []}, {waste: {at-most: 80%}}, {user: {}}, {try: {command: [a], within: soon}}]\n"), []string{"7:21: size needs at-most or unpacked",
+			"7:33: base needs younger or current", "7:47: forbid names no path", "7:70: at-most must be", `7:84: user needs the key "not"`, "7:119: within must be a time"}},
 		{imageWith("    silence: [secrets]\n"), []string{`7:5: unknown key "silence" in the image gauge`}},
 		{"silence: [secrets]\n" + imageWith(""), []string{`1:11: a code of silence cannot be "secrets"; did you mean "secret"?`}},
 		{imageWith("    for: {linux/s390: {base: none}, linux/amd64: {base: {stage: tabels}}}\n    platforms: [linux/amd64]\n"),
@@ -211,6 +224,26 @@ func FuzzParse(f *testing.F) {
 			require.True(t, errors.As(err, &list))
 			require.NotEmpty(t, list.Problems)
 			require.NotEmpty(t, err.Error())
+		}
+	})
+}
+
+// TestMendTag: whatever the text, what is left is a tag or nothing; a tag stays as it is; long texts that differ stay apart.
+func TestMendTag(t *testing.T) {
+	for text, want := range map[string]string{"tides/spring": "tides-spring", "1.4.0+build 7": "1.4.0-build-7", "-.x": "x", "//": "", "": "", "Höhe": "H-he", "_a": "_a"} {
+		require.Equal(t, want, MendTag(text), text)
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.OneOf(rapid.String(), rapid.StringMatching(`[a-z/.-]{120,140}`)).Draw(t, "text")
+		mended := MendTag(text)
+		if reference.CheckTag(text) == nil {
+			require.Equal(t, text, mended)
+		}
+		if mended != "" {
+			require.NoError(t, reference.CheckTag(mended), "%q", text)
+		}
+		if other := strings.Repeat("a", 130) + text; text != "" {
+			require.NotEqual(t, MendTag(strings.Repeat("a", 130)), MendTag(other))
 		}
 	})
 }

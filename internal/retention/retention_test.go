@@ -105,3 +105,33 @@ func TestParseAge(t *testing.T) {
 		require.Error(t, err, text)
 	}
 }
+
+// TestPrefixes: only whole versions have moving prefixes, and these never go below the highest version that is there.
+func TestPrefixes(t *testing.T) {
+	for tag, want := range map[string][]string{"1.4.0": {"1.4", "1"}, "v1.14.2": {"v1.14", "v1"}, "0.9.1": {"0.9", "0"}, "1.4": nil, "1.4.0-rc1": nil, "1.04.0": nil, "newest": nil, "1.4.0+b": nil} {
+		require.Equal(t, want, Prefixes(tag), tag)
+	}
+	there := []string{"1.4.1", "1.10.0", "1.9.3", "2.0.0", "v1.20.0", "1.99.0-rc1", "newest"}
+	for _, c := range []struct{ prefix, version, want string }{
+		{"1", "1.10.1", ""}, {"1", "1.9.4", "1.10.0"}, {"1.9", "1.9.4", ""}, {"1.4", "1.4.0", "1.4.1"}, {"1.4", "1.4.1", ""}, {"v1", "v1.3.0", "v1.20.0"}, {"3", "3.0.0", ""},
+	} {
+		require.Equal(t, c.want, Above(c.prefix, c.version, there), "%+v", c)
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		version := rapid.Custom(func(t *rapid.T) string { return rapid.StringMatching(`[0-3]\.[0-3]\.[0-3]`).Draw(t, "version") })
+		tags := rapid.SliceOf(version).Draw(t, "tags")
+		// Whatever the order in which versions are written, a prefix ends on the highest one.
+		stands, written := map[string]string{}, []string{}
+		for _, tag := range tags {
+			for _, prefix := range Prefixes(tag) {
+				if Above(prefix, tag, written) == "" {
+					stands[prefix] = tag
+				}
+			}
+			written = append(written, tag)
+		}
+		for prefix, tag := range stands {
+			require.Empty(t, Above(prefix, tag, tags))
+		}
+	})
+}

@@ -45,6 +45,39 @@ func TestLines(t *testing.T) {
 	require.Equal(t, "warning: the pattern matches nothing [no-match]\n", out.String())
 }
 
+// TestFold: what a command prints is one section, whole, however many run; of one that fails the error tells.
+func TestFold(t *testing.T) {
+	for _, wrong := range []string{"", "a", "{title}", "a|{title}"} {
+		_, err := ParseFold(wrong)
+		require.Error(t, err, wrong)
+	}
+	fold, err := ParseFold(`\e[0K>> {time}:{name}\r{title}|<< {name} \\`)
+	require.NoError(t, err)
+	fold.Now = func() time.Time { return time.Unix(7, 0) }
+	var out bytes.Buffer
+	v := Lines(&out, report.Paint{}, fold)
+	step := func(n string) event.Task {
+		return event.Task{ID: n, Unit: "pages", Place: "pages:" + n, Platform: "linux/amd64", Label: "render"}
+	}
+	for _, n := range []string{"1", "2", "3", "4"} {
+		v.Send(event.Output{Task: step(n), Text: "begins " + n + "\n"})
+	}
+	v.Send(event.Output{Task: step("1"), Text: "10%\r100%\n"})
+	v.Send(event.Output{Task: step("3"), Text: strings.Repeat("flood\n", mostOutput/6)})
+	require.Empty(t, out.String(), "sections come whole")
+	v.Send(event.Finished{Task: step("1"), Outcome: event.Ran, Reason: "first time", Took: time.Second})
+	v.Send(event.Finished{Task: step("2"), Outcome: event.Failed})
+	v.Send(event.Finished{Task: step("5"), Outcome: event.Reused, Reason: "unchanged"})
+	require.Equal(t, "\x1b[0K>> 7:pages-1-linux-amd64\r● ran     pages:1 linux/amd64: render (first time; 1.0 s)\nbegins 1\n100%\n<< pages-1-linux-amd64 \\\n"+
+		"○ reused  pages:5 linux/amd64: render (unchanged)\n", out.String())
+	out.Reset()
+	v.Send(event.Finished{Task: step("3"), Outcome: event.Ran})
+	require.Contains(t, out.String(), "… it prints a lot; the rest is not shown\n<<")
+	out.Reset()
+	v.Close("")
+	require.Equal(t, "\x1b[0K>> 7:pages-4-linux-amd64\rpages:4 linux/amd64: render\nbegins 4\n<< pages-4-linux-amd64 \\\n", out.String(), "of what was interrupted")
+}
+
 // trimmed drops the blanks at the ends of lines.
 func trimmed(text string) string {
 	lines := strings.Split(text, "\n")
