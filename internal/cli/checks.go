@@ -33,23 +33,10 @@ func (s *session) checkAll(ctx context.Context, p *planned, st *store.Store, sin
 			if len(u.Checks) == 0 {
 				continue
 			}
-			c := &checker{session: s, p: p, st: st, sink: sink, unit: u}
-			if err := c.examine(ctx); err != nil {
+			c := &checker{session: s, p: p, st: st, unit: u}
+			own, err := c.all(ctx, sink)
+			if list = append(list, own...); err != nil {
 				return list, fmt.Errorf("checking %s: %w", u.ID, err)
-			}
-			for n, one := range u.Checks {
-				began := time.Now()
-				v := c.decide(ctx, one)
-				v.What, v.Detail = s.veil.cover(v.What), s.veil.cover(v.Detail)
-				if ctx.Err() != nil {
-					return list, ctx.Err()
-				}
-				done := event.Finished{Task: taskOf(u, n, v.What), Outcome: event.Ran, Reason: v.Outcome, Detail: v.Detail, Took: time.Since(began)}
-				if v.Outcome != check.Holds {
-					done.Outcome = event.Failed // told at the end, with all the others
-				}
-				sink.Send(done)
-				list = append(list, receipt.Check{Image: u.ID.Name, Platform: u.ID.Platform.String(), Check: v.What, Outcome: v.Outcome, Detail: v.Detail, Seconds: time.Since(began).Seconds()})
 			}
 		}
 	}
@@ -61,7 +48,6 @@ type checker struct {
 	*session
 	p       *planned
 	st      *store.Store
-	sink    event.Sink
 	unit    *plan.Unit
 	found   *build.Resolved
 	subject *check.Subject
@@ -69,6 +55,49 @@ type checker struct {
 
 func (c *checker) options() build.Options {
 	return build.Options{Store: c.st, Sandbox: c.session.sandbox(c.st), Sink: event.Discard, Jobs: 1}
+}
+
+// all decides every check. Each that takes its time has an event of its own, the others have one together; what does not
+// hold is told at the end.
+func (c *checker) all(ctx context.Context, sink event.Sink) (list []receipt.Check, err error) {
+	began, hold, others := time.Now(), 0, 0
+	if err := c.examine(ctx); err != nil {
+		return nil, err
+	}
+	for n, one := range c.unit.Checks {
+		started := time.Now()
+		v := c.decide(ctx, one)
+		if ctx.Err() != nil {
+			return list, ctx.Err()
+		}
+		what, detail, took := c.veil.cover(v.What), c.veil.cover(v.Detail), time.Since(started)
+		list = append(list, receipt.Check{Image: c.unit.ID.Name, Platform: c.unit.ID.Platform.String(), Check: what, Outcome: v.Outcome, Detail: detail, Seconds: took.Seconds()})
+		if check.Known(one.Do) {
+			if others++; v.Outcome == check.Holds {
+				hold++
+			}
+			continue
+		}
+		sink.Send(event.Finished{Task: taskOf(c.unit, n, what), Outcome: outcomeOf(v.Outcome == check.Holds), Reason: v.Outcome, Detail: detail, Took: took})
+		began = began.Add(took) // the time of the others alone counts below
+	}
+	if others > 0 {
+		sink.Send(event.Finished{Task: taskOf(c.unit, len(c.unit.Checks), "content and settings"), Outcome: outcomeOf(hold == others), Detail: fmt.Sprintf("%d of %d hold", hold, others), Took: time.Since(began)})
+	}
+	return list, nil
+}
+
+// outcomeOf is how a check is shown.
+func outcomeOf(holds bool) event.Outcome {
+	if holds {
+		return event.Ran
+	}
+	return event.Failed
+}
+
+// taskOf is a check as a task of its image.
+func taskOf(u *plan.Unit, number int, what string) event.Task {
+	return event.Task{ID: fmt.Sprintf("check %s %03d", u.ID, number), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: "check " + what}
 }
 
 // examine finds the image in the store and what it holds.

@@ -24,8 +24,8 @@ func demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Usage: "a full example with its own data, offline",
 		Description: "Writes the project of a made-up observatory into a folder, starts a stand-in registry on this machine, builds three\n" +
-			"images for two platforms, one with pages that a command renders, pushes them, changes one file, and builds and pushes\n" +
-			"again. Every command is printed before it runs. It cleans up after itself unless --keep names a folder.\n\nExample: imbricat demo --keep ./tideline",
+			"images for two platforms, one with pages that a command renders, pushes them, changes one file, and ships again as a\n" +
+			"pipeline does. Every command is printed before it runs. It cleans up after itself unless --keep names a folder.\n\nExample: imbricat demo --keep ./tideline",
 		Flags:  []cli.Flag{&cli.StringFlag{Name: "keep", Usage: "`FOLDER` to leave everything in; it must not exist or be empty"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runDemo(ctx, newSession(c)) },
 	}
@@ -57,7 +57,7 @@ func runDemo(ctx context.Context, s *session) error {
 		return err
 	}
 	if s.cmd.String("keep") != "" {
-		t.say("Everything is in %s: project/, store/ and registry/.", dir)
+		t.say("Everything is in %s: project/, store/, registry/ and receipt.json.", dir)
 	}
 	return nil
 }
@@ -127,7 +127,10 @@ func (t *tour) run(ctx context.Context) error {
 		return err
 	}
 	before := t.census()
-	if err := t.each(ctx, []string{build, push, "tags " + address + "/tides/gauge", "store list"}); err != nil {
+	t.say("What a pipeline runs: one command that asks, builds, holds the recipe's checks, pushes, and writes a receipt")
+	receipt := quoted(t.dir, "receipt.json")
+	ship := strings.Replace(push, "push", "ship", 1) + " --receipt " + receipt
+	if err := t.each(ctx, []string{ship, "verify " + receipt, "tags " + address + "/tides/gauge", "store list"}); err != nil {
 		return err
 	}
 	after := t.census()

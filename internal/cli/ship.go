@@ -12,7 +12,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/check"
-	"imbricat/internal/event"
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
@@ -334,8 +333,3 @@ func (v *voyage) logOut() error {
 
 // revisionOf is the commit that an image says it was built from.
 func revisionOf(stands registry.Document) string { return saidBy(stands, v1.AnnotationRevision) }
-
-// taskOf is a check as a task of its image.
-func taskOf(u *plan.Unit, number int, what string) event.Task {
-	return event.Task{ID: fmt.Sprintf("check %s %03d", u.ID, number), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: "check " + what}
-}
