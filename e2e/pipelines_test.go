@@ -120,7 +120,9 @@ func (o *observatory) read(name string) (r struct {
 // stands gives what a tag of an image stands on.
 func (o *observatory) stands(image, tag string) string {
 	o.t.Helper()
-	var all struct{ Tags []struct{ Tag, Digest string } }
+	var all struct {
+		Tags []struct{ Tag, Digest string }
+	}
 	require.NoError(o.t, json.Unmarshal([]byte(o.keeper.ok("tags", o.registry+"/tides/"+image, "--format", "json")), &all))
 	for _, one := range all.Tags {
 		if one.Tag == tag {

@@ -34,6 +34,8 @@ type Try struct {
 	Terminal              *os.File // in place of the three
 	// Stop is closed to end the command gently, by the image's stop signal.
 	Stop <-chan struct{}
+	// Began, where it is given, is called when all is laid down and the command is about to start.
+	Began func()
 }
 
 // TryImage runs a command of an image for one platform. Nothing that it writes is kept. Of the options the store, the
@@ -126,6 +128,9 @@ func (b *builder) throwAway(ctx context.Context, c *command, t Try, config v1.Im
 	}()
 	if t.Terminal == nil {
 		spec.Stdout, spec.Stderr = t.Stdout, t.Stderr
+	}
+	if t.Began != nil {
+		t.Began()
 	}
 	status, err := box.Run(ctx, spec)
 	box.Finish(spec)

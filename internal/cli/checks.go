@@ -153,19 +153,20 @@ func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) 
 		}
 	}
 	v.What = strings.Join(strings.Fields(v.What), " ") + " within " + do.Within.String()
-	out, err := os.CreateTemp("", "imbricat-check-*")
+	words, err := listen()
 	if err != nil {
 		v.Outcome, v.Detail = check.Unable, err.Error()
 		return v
 	}
-	defer os.Remove(out.Name())
-	defer out.Close()
-	t.do.Stdout, t.do.Stderr = out, out
+	t.do.Stdout, t.do.Stderr = words.in, words.in
 	if do.Port > 0 {
-		err = c.untilAnswer(ctx, t)
+		err = t.untilAnswer(ctx, func(ctx context.Context) (sandbox.Status, error) {
+			return build.TryImage(ctx, c.options(), c.found, t.platform, t.do)
+		})
 	} else {
 		err = c.untilEnd(ctx, t)
 	}
+	said := words.last()
 	var unable *sandbox.UnableError
 	switch {
 	case err == nil:
@@ -173,28 +174,58 @@ func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) 
 	case errors.As(err, &unable):
 		v.Outcome, v.Detail = check.Unable, err.Error()
 	default:
-		v.Detail = err.Error() + said(out)
+		v.Detail = err.Error() + said
 	}
 	return v
 }
 
-// said is the end of what a command printed.
-func said(out *os.File) string {
-	info, err := out.Stat()
-	if err != nil || info.Size() == 0 {
-		return "; it printed nothing"
-	}
-	text, err := io.ReadAll(io.NewSectionReader(out, max(0, info.Size()-lastWords), lastWords))
-	if err != nil {
-		return ""
-	}
-	return "; it printed:\n" + strings.TrimRight(strings.ToValidUTF8(string(text), "?"), "\n")
+// words keeps the end of what a command prints, however much that is.
+type words struct {
+	in   *os.File // for the command
+	text []byte
+	done chan struct{}
 }
 
-// untilEnd runs a command that must end well in time.
+func listen() (*words, error) {
+	out, in, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	w := &words{in: in, done: make(chan struct{})}
+	go func() {
+		defer close(w.done)
+		defer out.Close()
+		_, _ = io.Copy(w, out) // it ends with the last process that may print
+	}()
+	return w, nil
+}
+
+// Write implements io.Writer.
+func (w *words) Write(p []byte) (int, error) {
+	w.text = append(w.text, p...)
+	w.text = append(w.text[:0], w.text[max(0, len(w.text)-lastWords):]...)
+	return len(p), nil
+}
+
+// last tells the end of what was printed, when the command is over.
+func (w *words) last() string {
+	w.in.Close()
+	select {
+	case <-w.done:
+	case <-time.After(time.Second): // something that it left behind goes on printing
+		return ""
+	}
+	if len(w.text) == 0 {
+		return "; it printed nothing"
+	}
+	return "; it printed:\n" + strings.TrimRight(strings.ToValidUTF8(string(w.text), "?"), "\n")
+}
+
+// untilEnd runs a command that must end well in time, which begins with the command.
 func (c *checker) untilEnd(ctx context.Context, t *trial) error {
-	inner, cancel := context.WithTimeout(ctx, t.within)
+	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
+	t.do.Began = func() { time.AfterFunc(t.within, cancel) }
 	status, err := build.TryImage(inner, c.options(), c.found, t.platform, t.do)
 	if inner.Err() != nil {
 		return fmt.Errorf("it did not end within %s", t.within)
@@ -203,36 +234,6 @@ func (c *checker) untilEnd(ctx context.Context, t *trial) error {
 		err = fmt.Errorf("it ended with status %d, not %d", status.Code, t.status)
 	}
 	return err
-}
-
-// untilAnswer runs the image until it answers, and ends it then.
-func (c *checker) untilAnswer(ctx context.Context, t *trial) error {
-	inner, cancel := context.WithCancel(ctx)
-	defer cancel()
-	type end struct {
-		status sandbox.Status
-		err    error
-	}
-	ended := make(chan end, 1)
-	gentle, release := gently(inner, t, 5*time.Second)
-	defer release()
-	go func() {
-		status, err := build.TryImage(gentle, c.options(), c.found, t.platform, t.do)
-		ended <- end{status, err}
-	}()
-	answered := make(chan error, 1)
-	go func() { answered <- t.await(inner) }()
-	select {
-	case err := <-answered:
-		cancel()
-		<-ended
-		return err
-	case e := <-ended:
-		if e.err != nil {
-			return e.err
-		}
-		return fmt.Errorf("it ended with status %d before it answered", e.status.Code)
-	}
 }
 
 // base looks at the image that the unit's files start from, through the recipe's own images and stages.

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -291,6 +292,29 @@ func gently(ctx context.Context, t *trial, grace time.Duration) (context.Context
 
 // tryUntilAnswer runs until something answers, then ends the command.
 func (s *session) tryUntilAnswer(ctx context.Context, st *store.Store, t *trial) error {
+	// What it prints goes where messages go; the answer is the result.
+	errs, _ := s.err.(*os.File)
+	t.do.Stdout, t.do.Stderr = errs, errs
+	err := t.untilAnswer(ctx, func(ctx context.Context) (sandbox.Status, error) { return s.run(ctx, st, t) })
+	var early *endedFirst
+	if errors.As(err, &early) {
+		return &exitError{code: exitFailed, message: fmt.Sprintf("%s ended with status %d before it answered at port %d", t.image, early.code, t.port)}
+	}
+	if err == nil {
+		fmt.Fprintf(s.err, "%s answers at port %d\n", t.image, t.port)
+	}
+	return err
+}
+
+// endedFirst is a trial that ended before it answered.
+type endedFirst struct{ code int }
+
+func (e *endedFirst) Error() string {
+	return fmt.Sprintf("it ended with status %d before it answered", e.code)
+}
+
+// untilAnswer runs a trial until something answers at its port, and ends it then. The time to wait begins with the command.
+func (t *trial) untilAnswer(ctx context.Context, run func(context.Context) (sandbox.Status, error)) error {
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	type end struct {
@@ -300,30 +324,32 @@ func (s *session) tryUntilAnswer(ctx context.Context, st *store.Store, t *trial)
 	ended := make(chan end, 1)
 	gentle, release := gently(inner, t, 5*time.Second)
 	defer release()
-	// What it prints goes where messages go; the answer is the result.
-	errs, _ := s.err.(*os.File)
-	t.do.Stdout, t.do.Stderr = errs, errs
+	began := make(chan struct{})
+	t.do.Began = sync.OnceFunc(func() { close(began) })
 	go func() {
-		status, err := s.run(gentle, st, t)
+		status, err := run(gentle)
 		ended <- end{status, err}
 	}()
 	answered := make(chan error, 1)
 	waiting, enough := context.WithCancel(ctx)
 	defer enough()
-	go func() { answered <- t.await(waiting) }()
+	go func() {
+		select {
+		case <-began:
+		case <-waiting.Done():
+		}
+		answered <- t.await(waiting)
+	}()
 	select {
 	case err := <-answered:
 		cancel()
 		<-ended
-		if err == nil {
-			fmt.Fprintf(s.err, "%s answers at port %d\n", t.image, t.port)
-		}
 		return err
 	case e := <-ended:
 		if e.err != nil {
 			return e.err
 		}
-		return &exitError{code: exitFailed, message: fmt.Sprintf("%s ended with status %d before it answered at port %d", t.image, e.status.Code, t.port)}
+		return &endedFirst{e.status.Code}
 	}
 }
 
