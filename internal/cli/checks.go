@@ -140,19 +140,23 @@ const lastWords = 2000
 func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) check.Verdict {
 	t := &trial{image: c.unit.ID.Name, platform: c.unit.ID.Platform, port: do.Port, get: one.Get, status: do.Status, within: do.Within}
 	t.do = build.Try{Command: one.Command, Network: do.Network || do.Port > 0}
-	v := check.Verdict{What: "try " + strings.Join(one.Command, " "), Outcome: check.Fails}
+	what := append([]string{"try"}, one.Command...)
 	if do.Port > 0 {
-		v.What = strings.TrimSpace(fmt.Sprintf("%s port %d %s", v.What, do.Port, one.Get))
-		address := net.JoinHostPort("127.0.0.1", strconv.Itoa(do.Port))
-		if listener, err := net.Listen("tcp", address); err != nil {
-			v.Outcome, v.Detail = check.Unable, "something else on this machine has "+address+", so an answer would prove nothing"
-			return v
-		} else if err := listener.Close(); err != nil {
-			v.Outcome, v.Detail = check.Unable, err.Error()
+		what = append(what, "port "+strconv.Itoa(do.Port))
+	}
+	if one.Get != "" {
+		what = append(what, one.Get)
+	}
+	v := check.Verdict{What: strings.Join(what, " ") + " within " + do.Within.String(), Outcome: check.Fails}
+	if do.Port > 0 {
+		// What already answers there would prove nothing.
+		if listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(do.Port))); err == nil {
+			listener.Close()
+		} else {
+			v.Outcome, v.Detail = check.Unable, "the port is not free on this machine: "+err.Error()
 			return v
 		}
 	}
-	v.What = strings.Join(strings.Fields(v.What), " ") + " within " + do.Within.String()
 	words, err := listen()
 	if err != nil {
 		v.Outcome, v.Detail = check.Unable, err.Error()
