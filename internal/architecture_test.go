@@ -23,7 +23,7 @@ var allowed = map[string]string{
 	"lock":                 "digest order",
 	"recipe":               "event platform reference",
 	"facts":                "recipe platform",
-	"receipt":              "digest",
+	"receipt":              "digest reference",
 	"check":                "ignore recipe tree",
 	"image":                "digest platform",
 	"plan":                 "recipe platform reference retention image",

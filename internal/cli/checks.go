@@ -13,6 +13,7 @@ import (
 
 	"imbricat/internal/build"
 	"imbricat/internal/check"
+	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
@@ -26,14 +27,14 @@ import (
 
 // checkAll decides the checks of all images one after the other: those that run something share the machine's ports. What
 // a check cannot find out is its verdict, and no error.
-func (s *session) checkAll(ctx context.Context, p *planned, st *store.Store, sink event.Sink) ([]receipt.Check, error) {
+func (s *session) checkAll(ctx context.Context, p *planned, st *store.Store, made func(name string) (digest.Descriptor, error), sink event.Sink) ([]receipt.Check, error) {
 	list := []receipt.Check{}
 	for _, i := range p.plan.Images {
 		for _, u := range i.Units {
 			if len(u.Checks) == 0 {
 				continue
 			}
-			c := &checker{session: s, p: p, st: st, unit: u}
+			c := &checker{session: s, p: p, st: st, made: made, unit: u}
 			own, err := c.all(ctx, sink)
 			if list = append(list, own...); err != nil {
 				return list, fmt.Errorf("checking %s: %w", u.ID, err)
@@ -48,6 +49,7 @@ type checker struct {
 	*session
 	p       *planned
 	st      *store.Store
+	made    func(image string) (digest.Descriptor, error)
 	unit    *plan.Unit
 	found   *build.Resolved
 	subject *check.Subject
@@ -102,7 +104,7 @@ func taskOf(u *plan.Unit, number int, what string) event.Task {
 
 // examine finds the image in the store and what it holds.
 func (c *checker) examine(ctx context.Context) error {
-	desc, err := c.st.Lookup(c.unit.ID.Name)
+	desc, err := c.made(c.unit.ID.Name)
 	if err != nil {
 		return err
 	}

@@ -71,7 +71,7 @@ func runPush(ctx context.Context, s *session) (err error) {
 		return err
 	}
 	r.from(p)
-	shipments, err := s.shipments(ctx, p, st, s.cmd.Bool("by-digest"))
+	shipments, err := s.shipments(ctx, p, st, s.cmd.Bool("by-digest"), st.Lookup)
 	if err != nil {
 		return err
 	}
@@ -93,6 +93,7 @@ func runPush(ctx context.Context, s *session) (err error) {
 	document := &report.Push{Pushed: []report.Pushed{}}
 	for _, one := range shipments {
 		line := pushed(one.image, one.to.Repository, one.to.Tags, one.result, time.Since(one.began))
+		line.Held = one.held
 		if line.Platforms, err = platformDigests(ctx, st, one.desc); err != nil {
 			return err
 		}
@@ -290,8 +291,8 @@ func platformDigests(ctx context.Context, f image.Fetcher, root digest.Descripto
 	return all, err
 }
 
-// shipments finds what is to go where, and refuses an image that is not what the recipe now tells.
-func (s *session) shipments(ctx context.Context, p *planned, st *store.Store, byDigest bool) ([]*shipment, error) {
+// shipments finds what is to go where, and refuses an image that is not what the recipe now tells. made finds images.
+func (s *session) shipments(ctx context.Context, p *planned, st *store.Store, byDigest bool, made func(name string) (digest.Descriptor, error)) ([]*shipment, error) {
 	var list []*shipment
 	destinations := 0
 	for _, i := range p.plan.Images {
@@ -307,7 +308,7 @@ func (s *session) shipments(ctx context.Context, p *planned, st *store.Store, by
 			if byDigest {
 				one.wanted, one.to.Tags = d.Tags, nil
 			}
-			desc, err := st.Lookup(i.Name)
+			desc, err := made(i.Name)
 			if err != nil {
 				return nil, fmt.Errorf("%w; run `imbricat build %s` first", err, i.Name)
 			}

@@ -154,7 +154,13 @@ func (k *keeper) close(ctx context.Context, err error) error {
 	default:
 		r.Outcome, r.Stopped = receipt.Failed, &receipt.Stop{Part: k.part, Message: k.s.veil.cover(strings.TrimSpace(err.Error())), Exit: exitCode(err)}
 	}
-	return errors.Join(err, k.write(context.WithoutCancel(ctx)))
+	writing := context.WithoutCancel(ctx)
+	if ctx.Err() != nil { // whoever interrupts does not wait for a registry
+		var enough func()
+		writing, enough = context.WithTimeout(writing, 10*time.Second)
+		defer enough()
+	}
+	return errors.Join(err, k.write(writing))
 }
 
 func (k *keeper) write(ctx context.Context) error {

@@ -12,10 +12,13 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/check"
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
 	"imbricat/internal/receipt"
+	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/store"
@@ -51,6 +54,7 @@ type voyage struct {
 	view      tui.View
 	shipments []*shipment
 	without   []string
+	made      func(image string) (digest.Descriptor, error) // what was built, whatever the store's names stand for meanwhile
 }
 
 func runShip(ctx context.Context, s *session) (err error) {
@@ -108,6 +112,7 @@ func (v *voyage) sail(ctx context.Context) error {
 	}
 	v.view = v.session.view(ctx)
 	if !v.leaves("push") {
+		v.tellNarrowed()
 		v.part = "destinations"
 		if err := v.askDestinations(ctx); err != nil {
 			return err
@@ -119,6 +124,11 @@ func (v *voyage) sail(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	made := map[string]digest.Descriptor{}
+	for _, i := range document.Images {
+		made[i.Name] = digest.Descriptor{MediaType: i.MediaType, Digest: i.Digest, Size: i.Size}
+	}
+	v.made = func(name string) (digest.Descriptor, error) { return made[name], nil }
 	if !v.leaves("checks") {
 		v.part = "checks"
 		if err := v.check(ctx); err != nil {
@@ -129,7 +139,7 @@ func (v *voyage) sail(ctx context.Context) error {
 		return nil
 	}
 	v.part = "push"
-	if v.shipments, err = v.session.shipments(ctx, v.p, v.st, v.byDigest()); err != nil {
+	if v.shipments, err = v.session.shipments(ctx, v.p, v.st, v.byDigest(), v.made); err != nil {
 		return err
 	}
 	if err := settle(ctx, v.opener, v.shipments, v.cmd.Bool("force")); err != nil {
@@ -197,6 +207,19 @@ func unknownHere(g *facts.Git, held []string) string {
 		text += " (no tag is on the commit, and the clone is shallow, so it may lack tags)"
 	}
 	return text
+}
+
+// tellNarrowed says where --platform has tags stand on an index that lacks platforms of the recipe.
+func (v *voyage) tellNarrowed() {
+	if v.byDigest() {
+		return
+	}
+	for _, i := range v.p.plan.Images {
+		at := slices.IndexFunc(v.p.recipe.Images, func(r recipe.Image) bool { return r.Name == i.Name })
+		if missing := len(v.p.recipe.Images[at].Platforms) - len(i.Units); missing > 0 && len(i.Destinations) > 0 {
+			v.view.Send(event.Warning{Code: event.Platforms, Text: fmt.Sprintf("the tags of %s will stand on an index without %s of the recipe: with --by-digest it can be joined with the others", i.Name, report.Count(missing, "platform"))})
+		}
+	}
 }
 
 // checkLock demands that a lock which is there holds every base that the recipe names by a tag.
@@ -287,7 +310,7 @@ func (v *voyage) askTags(ctx context.Context, repository *registry.Repository, i
 // check holds the checks of every image, all of them, and reports them together.
 func (v *voyage) check(ctx context.Context) error {
 	var err error
-	if v.r.Checks, err = v.checkAll(ctx, v.p, v.st, v.view); err != nil {
+	if v.r.Checks, err = v.checkAll(ctx, v.p, v.st, v.made, v.view); err != nil {
 		return err
 	}
 	fails, unable := 0, 0

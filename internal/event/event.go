@@ -85,6 +85,7 @@ const (
 	Emulated      = "emulated"       // commands for another architecture run in an emulator, which is slower
 	Logbook       = "logbook"        // the logbook could not be written to
 	SharedCache   = "shared-cache"   // the shared cache could not be used
+	Platforms     = "platforms"      // tags are to stand on an index that lacks platforms of the recipe
 	Shallow       = "shallow"        // the time of an image comes from a history that is cut off
 	Events        = "events"         // the file of events could not be written to
 	Layers        = "layers"         // the lock divides an image into more layers than there is room for
@@ -92,7 +93,7 @@ const (
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Shallow, Events}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Platforms, Shallow, Events}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

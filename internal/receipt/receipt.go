@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/reference"
 )
 
 // Version is the format that this program reads and writes.
@@ -259,6 +260,14 @@ func (r *Receipt) check() error {
 			}
 		}
 		for _, d := range i.Destinations {
+			if _, err := reference.ParseRepository(d.Repository); err != nil {
+				return fmt.Errorf("the image %q: %w", i.Name, err)
+			}
+			for _, tag := range slices.Concat(d.Tags, d.Wanted) {
+				if err := reference.CheckTag(tag); err != nil {
+					return fmt.Errorf("the image %q: %w", i.Name, err)
+				}
+			}
 			if d.Reference != "" && d.Reference != d.Repository+"@"+string(i.Digest) {
 				return fmt.Errorf("the image %q: %s is not %s@%s", i.Name, d.Reference, d.Repository, i.Digest)
 			}

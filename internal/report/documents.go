@@ -369,6 +369,7 @@ type Pushed struct {
 	Skipped      int                      `json:"skipped"`
 	SkippedBytes int64                    `json:"skippedBytes"`
 	Platforms    map[string]digest.Digest `json:"platforms,omitempty"`
+	Held         []receipt.Held           `json:"held,omitempty"` // tags that were not written
 	Seconds      float64                  `json:"seconds"`
 }
 
@@ -395,6 +396,9 @@ func WritePush(w io.Writer, p Paint, d *Push) error {
 		if _, err := fmt.Fprintf(w, "  sent %s, %s; %s%s, %s were there already\n",
 			Count(one.Sent, "blob"), Size(one.SentBytes), mounted, Count(one.Skipped, "blob"), Size(one.SkippedBytes)); err != nil {
 			return err
+		}
+		for _, h := range one.Held {
+			fmt.Fprintf(w, "  %s\n", p.Muted("held back: "+h.Tag+", "+h.Why))
 		}
 	}
 	return nil

@@ -64,13 +64,10 @@ func WriteReceipt(w io.Writer, p Paint, r *receipt.Receipt, whole bool) error {
 	for _, i := range r.Images {
 		for _, d := range i.Destinations {
 			one := &Push{Pushed: []Pushed{{Image: i.Name, Repository: d.Repository, Tags: d.Tags, Digest: i.Digest, Sent: d.Sent, SentBytes: d.SentBytes,
-				Mounted: d.Mounted, MountedBytes: d.MountedBytes, Skipped: d.Skipped, SkippedBytes: d.SkippedBytes}}}
+				Mounted: d.Mounted, MountedBytes: d.MountedBytes, Skipped: d.Skipped, SkippedBytes: d.SkippedBytes, Held: d.Held}}}
 			one.Pushed[0].Platforms = digestsOf(i)
 			if err := WritePush(w, p, one); err != nil {
 				return err
-			}
-			for _, h := range d.Held {
-				fmt.Fprintf(w, "  %s\n", p.Muted("held back: "+h.Tag+", "+h.Why))
 			}
 			if missing := Missing(d); r.Outcome != receipt.Done && len(missing) > 0 {
 				fmt.Fprintf(w, "  %s\n", p.Wrong("not written: "+strings.Join(missing, ", ")))
