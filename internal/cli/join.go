@@ -232,19 +232,19 @@ func (j *joint) gather(ctx context.Context, args []string) error {
 		if ref.Kind == reference.Registry && ref.Identifier() == "" {
 			return usagef("%s needs a tag or a digest: none is assumed", ref)
 		}
-		if err := j.add(ref, as); err != nil {
+		if err := j.add(arg, ref, as); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (j *joint) add(ref reference.Reference, as platform.Platform) error {
+func (j *joint) add(name string, ref reference.Reference, as platform.Platform) error {
 	place, err := j.opener.Source(ref)
 	if err != nil {
 		return err
 	}
-	j.parts = append(j.parts, transfer.Part{Place: place, As: as})
+	j.parts = append(j.parts, transfer.Part{Place: place, Name: name, As: as})
 	return nil
 }
 
@@ -288,7 +288,7 @@ func (j *joint) receipt(name string, r *receipt.Receipt) error {
 		j.goes = *goes
 	}
 	j.from, j.files, j.ready = append(j.from, r), append(j.files, name), append(j.ready, i)
-	return j.add(ref, platform.Platform{})
+	return j.add(name, ref, platform.Platform{})
 }
 
 func sorted(list []string) []string { return slices.Sorted(slices.Values(list)) }

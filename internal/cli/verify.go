@@ -2,9 +2,7 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 
 	"github.com/urfave/cli/v3"
@@ -14,7 +12,6 @@ import (
 	"imbricat/internal/image"
 	"imbricat/internal/receipt"
 	"imbricat/internal/reference"
-	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/transfer"
 )
@@ -180,8 +177,7 @@ func (v *verifier) image(ctx context.Context, ref reference.Reference, subject s
 	}
 	defer place.Close()
 	root, err := place.Root(ctx)
-	var answer *registry.Error
-	if errors.Is(err, fs.ErrNotExist) || errors.As(err, &answer) && answer.NotFound() {
+	if transfer.NotThere(err) {
 		found.Findings = append(found.Findings, "it is not there")
 		return nil, nil
 	}

@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,8 +27,16 @@ var ErrDiffer = errors.New("the images differ in what they were built from")
 // Part is an image, or an index, that is to be joined.
 type Part struct {
 	Place Place
+	Name  string // for messages; empty: the place's
 	// As is the platform of an image whose config says none, or not all of it; zero: as it says.
 	As platform.Platform
+}
+
+func (part *Part) name() string {
+	if part.Name != "" {
+		return part.Name
+	}
+	return part.Place.String()
 }
 
 // JoinOptions say what may be joined.
@@ -69,6 +78,7 @@ func Join(ctx context.Context, parts []Part, to Place, j JoinOptions, o Options)
 func beginJoin(ctx context.Context, parts []Part, to Place, options JoinOptions, o Options) (*Transfer, []image.Offer, map[digest.Digest]Place, error) {
 	j := &joined{Place: to, from: map[digest.Digest]Place{}, said: map[string][2]string{}}
 	var offers []image.Offer
+	var names []string // of the parts that the offers are from
 	for i, part := range parts {
 		root, err := part.Place.Root(ctx)
 		if err != nil {
@@ -76,16 +86,16 @@ func beginJoin(ctx context.Context, parts []Part, to Place, options JoinOptions,
 		}
 		own, err := part.offers(ctx, root)
 		if err != nil {
-			return nil, nil, nil, fmt.Errorf("%s: %w", part.Place, err)
+			return nil, nil, nil, fmt.Errorf("%s: %w", part.name(), err)
 		}
 		for _, offer := range own {
 			if other := slices.IndexFunc(offers, func(o image.Offer) bool { return o.Platform == offer.Platform }); other >= 0 {
-				return nil, nil, nil, fmt.Errorf("%w, %s: %s, and %s", ErrTwice, offer.Platform, j.from[offers[other].Descriptor.Digest], part.Place)
+				return nil, nil, nil, fmt.Errorf("%w, %s: %s, and %s", ErrTwice, offer.Platform, names[other], part.name())
 			}
-			offers = append(offers, offer)
+			offers, names = append(offers, offer), append(names, part.name())
 			j.from[offer.Descriptor.Digest] = part.Place
 		}
-		if err := j.annotate(ctx, part.Place, root, own, i == 0, options.Alike); err != nil {
+		if err := j.annotate(ctx, &part, root, own, i == 0, options.Alike); err != nil {
 			return nil, nil, nil, err
 		}
 	}
@@ -113,7 +123,7 @@ func beginJoin(ctx context.Context, parts []Part, to Place, options JoinOptions,
 // extended gives the platforms of an image, where it is there, that the new ones do not have.
 func extended(ctx context.Context, place Place, fresh []image.Offer) ([]image.Offer, error) {
 	root, err := place.Root(ctx)
-	if errors.Is(err, fs.ErrNotExist) {
+	if NotThere(err) {
 		return nil, nil
 	}
 	if err != nil {
@@ -150,7 +160,8 @@ func (part *Part) offers(ctx context.Context, root digest.Descriptor) ([]image.O
 	return all, nil
 }
 
-// confirm compares the platform that a part is said to be for with its config, which may leave things unsaid.
+// confirm compares the platform that a part is said to be for with its config. Each may leave things unsaid that the other
+// tells.
 func (part *Part) confirm(ctx context.Context, offer image.Offer) (platform.Platform, error) {
 	manifest, err := image.ReadManifest(ctx, part.Place, offer.Descriptor)
 	if err != nil {
@@ -165,9 +176,13 @@ func (part *Part) confirm(ctx context.Context, offer image.Offer) (platform.Plat
 		wanted = part.As
 	}
 	says := platform.FromOCI(config.Platform)
+	if wanted.Unknown() {
+		wanted = platform.Platform{}
+	}
+	wanted = platform.Platform{OS: cmp.Or(wanted.OS, says.OS), Architecture: cmp.Or(wanted.Architecture, says.Architecture), Variant: cmp.Or(wanted.Variant, says.Variant)}
 	differs := func(a, b string) bool { return a != "" && b != "" && a != b }
 	switch {
-	case wanted.OS == "" || wanted.Architecture == "" || wanted.Unknown():
+	case wanted.OS == "" || wanted.Architecture == "":
 		return wanted, fmt.Errorf("%s does not say what platform it is for: write it before the source, as in linux/arm64=SOURCE", offer.Descriptor.Digest)
 	case differs(says.OS, wanted.OS), differs(says.Architecture, wanted.Architecture), differs(says.Variant, wanted.Variant):
 		return wanted, fmt.Errorf("%w: %s is said to be for %s, and its config says %s", image.ErrMalformed, offer.Descriptor.Digest, wanted, says)
@@ -193,10 +208,10 @@ type joined struct {
 }
 
 // annotate keeps what all indexes say alike, and refuses what must not differ.
-func (j *joined) annotate(ctx context.Context, source Place, root digest.Descriptor, offers []image.Offer, first bool, alike []string) error {
+func (j *joined) annotate(ctx context.Context, part *Part, root digest.Descriptor, offers []image.Offer, first bool, alike []string) error {
 	own := map[string]string{}
 	if image.IsIndex(root.MediaType) {
-		index, err := image.ReadIndex(ctx, source, root)
+		index, err := image.ReadIndex(ctx, part.Place, root)
 		if err != nil {
 			return err
 		}
@@ -209,7 +224,7 @@ func (j *joined) annotate(ctx context.Context, source Place, root digest.Descrip
 	for _, key := range alike {
 		value := own[key]
 		if value == "" {
-			manifest, err := image.ReadManifest(ctx, source, offers[0].Descriptor)
+			manifest, err := image.ReadManifest(ctx, part.Place, offers[0].Descriptor)
 			if err != nil {
 				return err
 			}
@@ -217,10 +232,10 @@ func (j *joined) annotate(ctx context.Context, source Place, root digest.Descrip
 		}
 		before, known := j.said[key]
 		if value != "" && known && before[0] != value {
-			return fmt.Errorf("%w: %s is %s for %s, and %s for %s", ErrDiffer, key, before[0], before[1], value, source)
+			return fmt.Errorf("%w: %s is %s for %s, and %s for %s", ErrDiffer, key, before[0], before[1], value, part.name())
 		}
 		if value != "" && !known {
-			j.said[key] = [2]string{value, source.String()}
+			j.said[key] = [2]string{value, part.name()}
 		}
 	}
 	return nil

@@ -14,6 +14,7 @@ import (
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/image"
+	"imbricat/internal/layout"
 	"imbricat/internal/registry"
 )
 
@@ -76,15 +77,17 @@ func verifyBlob(ctx context.Context, place Place, desc digest.Descriptor, conten
 
 // finding keeps an error that tells of an image, and gives back any other.
 func (v *Verified) finding(err error) error {
-	var answer *registry.Error
-	if err == nil {
-		return nil
-	}
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, digest.ErrMismatch) || errors.Is(err, image.ErrMalformed) || errors.As(err, &answer) && answer.NotFound() {
+	if err != nil && (NotThere(err) || errors.Is(err, digest.ErrMismatch) || errors.Is(err, image.ErrMalformed)) {
 		v.Findings = append(v.Findings, err.Error())
 		return nil
 	}
 	return err
+}
+
+// NotThere tells whether an error of any place says that something is not there.
+func NotThere(err error) bool {
+	var answer *registry.Error
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, layout.ErrNotFound) || errors.As(err, &answer) && answer.NotFound()
 }
 
 // nowhere is a destination that has nothing, so that everything of an image is listed.
