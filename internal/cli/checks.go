@@ -99,7 +99,8 @@ func outcomeOf(holds bool) event.Outcome {
 
 // taskOf is a check as a task of its image.
 func taskOf(u *plan.Unit, number int, what string) event.Task {
-	return event.Task{ID: fmt.Sprintf("check %s %03d", u.ID, number), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: "check " + what}
+	// Its name is sorted behind those of the steps.
+	return event.Task{ID: fmt.Sprintf("%s~%03d", u.ID, number), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: "check " + what}
 }
 
 // examine finds the image in the store and what it holds.
