@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -267,17 +268,20 @@ func receiptIn(ctx context.Context, place transfer.Place, root digest.Descriptor
 	return receipt.Decode(place.String(), bytes.NewReader(text))
 }
 
-// receiptFile tells whether an argument is the file of a receipt: it ends in .json and is there.
+// receiptFile tells whether an argument is the file of a receipt: it ends in .json, and is no folder and nothing in a registry.
 func receiptFile(arg string) bool {
-	if !strings.HasSuffix(arg, ".json") {
+	if _, inRegistry := registryPlace(arg); inRegistry || !strings.HasSuffix(arg, ".json") {
 		return false
 	}
 	info, err := os.Stat(arg)
-	return err == nil && info.Mode().IsRegular()
+	return err != nil || !info.IsDir()
 }
 
 func readReceipt(name string) (*receipt.Receipt, error) {
 	f, err := os.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, usagef("there is no receipt %s", name)
+	}
 	if err != nil {
 		return nil, err
 	}
