@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/json"
 	"net/http"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 )
@@ -40,9 +42,23 @@ func (r *run) ship(args ...string) (receipt, int, string) {
 	code, problems := r.exit(append([]string{"ship", "--receipt", name}, args...)...)
 	text, err := os.ReadFile(name)
 	require.NoError(r.t, err, problems)
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	require.NoError(r.t, err)
+	require.NoError(r.t, r.schema().Validate(document), string(text))
 	var got receipt
 	require.NoError(r.t, json.Unmarshal(text, &got))
 	return got, code, problems
+}
+
+// schema is that of receipts, as the program prints it.
+func (r *run) schema() *jsonschema.Schema {
+	text, err := jsonschema.UnmarshalJSON(strings.NewReader(r.ok("schema", "receipt")))
+	require.NoError(r.t, err)
+	c := jsonschema.NewCompiler()
+	require.NoError(r.t, c.AddResource("receipt.json", text))
+	compiled, err := c.Compile("receipt.json")
+	require.NoError(r.t, err)
+	return compiled
 }
 
 func putsBlob(q *http.Request) bool {
@@ -221,7 +237,22 @@ func TestRightsFirst(t *testing.T) {
 	require.Equal(t, 4, code, problems)
 	require.NotContains(t, problems, "wr0ng-tide")
 	r.env = append(r.env, "IMBRICAT_SECRET=s3cret-tide")
-	got, code, problems = r.ship("--logout")
+	got, code, problems = r.ship()
 	require.Zero(t, code, problems)
 	require.Equal(t, "done", got.Outcome)
+
+	// A login that is kept serves until it is forgotten, which a run does at its end, whatever happened.
+	r.env = append(r.env, "IMBRICAT_REGISTRY=", "IMBRICAT_SECRET=", "IMBRICAT_USER=")
+	login := r.command("login", address, "--user", "harbour")
+	login.Stdin = strings.NewReader("s3cret-tide")
+	out, err := login.CombinedOutput()
+	require.NoError(t, err, string(out))
+	_, code, problems = r.ship()
+	require.Zero(t, code, problems)
+	_, code, _ = r.ship("--logout", "--recipe", "nowhere.yaml")
+	require.Equal(t, 2, code)
+	_, code, problems = r.ship("--logout")
+	require.Zero(t, code, problems)
+	_, code, _ = r.ship()
+	require.Equal(t, 4, code)
 }

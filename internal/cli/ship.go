@@ -334,7 +334,8 @@ func (v *voyage) check(ctx context.Context) error {
 	return &exitError{code, fmt.Sprintf("%d of %s not hold; nothing was pushed", fails+unable, report.Count(len(v.r.Checks), "check")+map[bool]string{true: " does", false: " do"}[fails+unable == 1])}
 }
 
-// logOut forgets the logins of the destinations where that was asked for. What the environment gave was never kept.
+// logOut forgets the logins of the destinations where that was asked for. What the environment gave was never kept. Of a recipe
+// that cannot be read no destination is known.
 func (v *voyage) logOut() error {
 	if !v.cmd.Bool("logout") || v.p == nil {
 		return nil
