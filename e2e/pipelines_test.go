@@ -159,13 +159,13 @@ func TestPipelines(t *testing.T) {
 	require.NoError(t, os.WriteFile(page, []byte("<h1>Spring tides</h1>\n"), 0o644))
 	o.commit("Spring tides")
 	o.git("push", "-q", "origin", "tides/spring")
-	before := o.keeper.ok("tags", o.registry+"/tides/gauge")
+	before := o.keeper.ok("tags", o.registry+"/tides/gauge", "--format", "json")
 	work, out = o.job("change", "BRANCH=tides/spring")
 	change := o.read(filepath.Join(work, "receipt.json"))
 	require.NotEqual(t, gauge, change.Images[0].Digest)
 	require.Equal(t, 2, change.Ran, "the page is in two images")
 	require.Contains(t, out, "fact version 0.0.0-")
-	require.Equal(t, before, o.keeper.ok("tags", o.registry+"/tides/gauge"))
+	require.Equal(t, before, o.keeper.ok("tags", o.registry+"/tides/gauge", "--format", "json"))
 
 	// It lands, and is built on a machine for each platform; the index is what one machine gives.
 	o.git("checkout", "-q", "trunk")
