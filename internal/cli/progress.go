@@ -3,8 +3,6 @@ package cli
 import (
 	"fmt"
 	"os"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -30,62 +28,6 @@ func progressFlags() []cli.Flag {
 				return nil
 			}},
 	}
-}
-
-// veil covers secrets in texts.
-type veil struct {
-	mutex   sync.Mutex
-	secrets []string // longest first
-}
-
-// shortestSecret is the length from which on a secret can be told from chance, in bytes.
-const shortestSecret = 4
-
-// add has the values of variables of the environment covered from now on.
-func (v *veil) add(variables ...string) {
-	v.mutex.Lock()
-	defer v.mutex.Unlock()
-	for _, name := range variables {
-		if value := strings.TrimSpace(os.Getenv(name)); name != "" && len(value) >= shortestSecret && !slices.Contains(v.secrets, value) {
-			v.secrets = append(v.secrets, value)
-		}
-	}
-	slices.SortStableFunc(v.secrets, func(a, b string) int { return len(b) - len(a) })
-}
-
-// hides tells whether a text holds a secret.
-func (v *veil) hides(text string) bool { return v.cover(text) != text }
-
-func (v *veil) cover(text string) string {
-	v.mutex.Lock()
-	defer v.mutex.Unlock()
-	for _, s := range v.secrets {
-		text = strings.ReplaceAll(text, s, "••••••")
-	}
-	return text
-}
-
-// event covers every text of an event that a value of the environment may have come into.
-func (v *veil) event(e event.Event) event.Event {
-	task := func(t event.Task) event.Task { t.Label, t.Unit = v.cover(t.Label), v.cover(t.Unit); return t }
-	switch e := e.(type) {
-	case event.Started:
-		e.Task, e.Note = task(e.Task), v.cover(e.Note)
-		return e
-	case event.Progress:
-		e.Task = task(e.Task)
-		return e
-	case event.Output:
-		e.Task, e.Text = task(e.Task), v.cover(e.Text)
-		return e
-	case event.Finished:
-		e.Task, e.Reason, e.Detail = task(e.Task), v.cover(e.Reason), v.cover(e.Detail)
-		return e
-	case event.Warning:
-		e.Text = v.cover(e.Text)
-		return e
-	}
-	return e
 }
 
 // seen is a view whose events are covered, and written to a file where that is wanted.
@@ -125,7 +67,7 @@ func (s *session) openEvents() (*eventFile, error) {
 	return s.events, nil
 }
 
-// each line is written at once, so that what was told stays told.
+// write writes a line at once, so that what was told stays told. It tells whether that went well.
 func (f *eventFile) write(line *report.EventLine) bool {
 	if f == nil || f.failed {
 		return true
