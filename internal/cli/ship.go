@@ -150,23 +150,23 @@ func (v *voyage) sail(ctx context.Context) error {
 
 // resolve reads the recipe with its facts, and leaves out the images that no tag is to be given.
 func (v *voyage) resolve() (err error) {
-	names := v.cmd.Args().Slice()
-	if v.p, err = v.makePlan(names); err != nil {
+	if v.p, err = v.makePlan(v.cmd.Args().Slice()); err != nil {
 		return err
 	}
 	v.from(v.p)
-	if v.leaves("push") || v.byDigest() {
-		if !v.leaves("push") && !slices.ContainsFunc(v.p.plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 }) {
-			return usagef("the recipe names no destination: write publish: under the image, or leave --without push")
-		}
+	if v.leaves("push") {
+		return nil
+	}
+	if !slices.ContainsFunc(v.p.plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 }) {
+		return usagef("the recipe names no destination: write publish: under the image, or ship --without push")
+	}
+	if v.byDigest() {
 		return nil
 	}
 	var wanted, held []string
-	destinations := 0
 	for _, i := range v.p.plan.Images {
 		tags := 0
 		for _, d := range i.Destinations {
-			destinations++
 			tags += len(d.Tags)
 			for _, h := range d.Held {
 				held = append(held, fmt.Sprintf("%s of %s needs %s", h.Tag, i.Name, h.When))
@@ -177,14 +177,11 @@ func (v *voyage) resolve() (err error) {
 		}
 	}
 	switch {
-	case destinations == 0:
-		return usagef("the recipe names no destination: write publish: under the image, or ship --without push")
+	case len(wanted) == 0 && len(held) == 0:
+		v.r.Outcome, v.r.Why = receipt.Nothing, "no destination names a tag; --by-digest pushes without one"
 	case len(wanted) == 0:
-		v.r.Outcome, v.r.Why = receipt.Nothing, "no tag's condition holds"
-		if len(held) > 0 {
-			slices.Sort(held)
-			v.r.Why += ": " + strings.Join(slices.Compact(held), "; ") + unknownHere(v.p.facts.Git, held)
-		}
+		slices.Sort(held)
+		v.r.Outcome, v.r.Why = receipt.Nothing, "no tag's condition holds: "+strings.Join(slices.Compact(held), "; ")+unknownHere(v.p.facts.Git, held)
 	case len(wanted) < len(v.p.plan.Images):
 		v.p, err = v.makePlan(wanted)
 	}
