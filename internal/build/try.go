@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
@@ -34,6 +35,8 @@ type Try struct {
 	Terminal              *os.File // in place of the three
 	// Stop is closed to end the command gently, by the image's stop signal.
 	Stop <-chan struct{}
+	// Ask is put to the command, which is ended then; its status tells the answer.
+	Ask *sandbox.Ask
 	// Began, where it is given, is called when all is laid down and the command is about to start.
 	Began func()
 }
@@ -115,7 +118,10 @@ func (b *builder) throwAway(ctx context.Context, c *command, t Try, config v1.Im
 		return sandbox.Status{}, err
 	}
 	defer finish()
-	spec.Stdin, spec.Terminal = t.Stdin, t.Terminal
+	spec.Stdin, spec.Terminal, spec.Ask = t.Stdin, t.Terminal, t.Ask
+	if number, is := sandbox.SignalNamed(config.StopSignal).(syscall.Signal); is {
+		spec.Stop = int(number)
+	}
 	signals, ended := make(chan os.Signal, 1), make(chan struct{})
 	defer close(ended)
 	spec.Signals = signals

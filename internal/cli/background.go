@@ -214,7 +214,7 @@ func (s *session) whenRunning(ctx context.Context, b *behind, t *trial, ended <-
 	case err := <-answered:
 		return err
 	case <-ended:
-		return fmt.Errorf("%s ended before it answered at port %d", t.image, t.port)
+		return fmt.Errorf("%s ended before it answered at port %d", t.image, t.ask.Port)
 	}
 }
 

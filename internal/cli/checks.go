@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"strconv"
 	"strings"
@@ -139,49 +138,48 @@ func (c *checker) decide(ctx context.Context, one plan.Check) check.Verdict {
 // lastWords bounds what a verdict repeats of a command's output, in bytes.
 const lastWords = 2000
 
-// try runs the image. What it prints is only told where the check does not hold.
+// try runs the image, with a network of its own unless the recipe says otherwise. What it prints is only told where the check
+// does not hold.
 func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) check.Verdict {
-	t := &trial{image: c.unit.ID.Name, platform: c.unit.ID.Platform, port: do.Port, get: one.Get, status: do.Status, within: do.Within}
-	t.do = build.Try{Command: one.Command, Network: do.Network || do.Port > 0}
 	what := append([]string{"try"}, one.Command...)
+	t := build.Try{Command: one.Command, Network: do.Network}
 	if do.Port > 0 {
 		what = append(what, "port "+strconv.Itoa(do.Port))
+		t.Ask = &sandbox.Ask{Port: do.Port, Get: one.Get, Status: do.Status, Within: do.Within}
 	}
 	if one.Get != "" {
 		what = append(what, one.Get)
 	}
 	v := check.Verdict{What: strings.Join(what, " ") + " within " + do.Within.String(), Outcome: check.Fails}
-	if do.Port > 0 {
-		// What already answers there would prove nothing.
-		if listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(do.Port))); err == nil {
-			listener.Close()
-		} else {
-			v.Outcome, v.Detail = check.Unable, "the port is not free on this machine: "+err.Error()
-			return v
-		}
-	}
 	words, err := listen()
 	if err != nil {
 		v.Outcome, v.Detail = check.Unable, err.Error()
 		return v
 	}
-	t.do.Stdout, t.do.Stderr = words.in, words.in
-	if do.Port > 0 {
-		err = t.untilAnswer(ctx, func(ctx context.Context) (sandbox.Status, error) {
-			return build.TryImage(ctx, c.options(), c.found, t.platform, t.do)
-		})
-	} else {
-		err = c.untilEnd(ctx, t)
+	t.Stdout, t.Stderr = words.in, words.in
+	inner, cancel := context.WithCancel(ctx)
+	defer cancel()
+	if t.Ask == nil {
+		t.Began = func() { time.AfterFunc(do.Within, cancel) }
 	}
+	status, err := build.TryImage(inner, c.options(), c.found, c.unit.ID.Platform, t)
 	said := words.last()
 	var unable *sandbox.UnableError
 	switch {
-	case err == nil:
-		v.Outcome, v.Detail = check.Holds, "it does"
 	case errors.As(err, &unable):
 		v.Outcome, v.Detail = check.Unable, err.Error()
-	default:
+	case inner.Err() != nil:
+		v.Detail = fmt.Sprintf("it did not end within %s", do.Within) + said
+	case err != nil:
 		v.Detail = err.Error() + said
+	case t.Ask != nil && status.Unanswered != "":
+		v.Detail = status.Unanswered + said
+	case t.Ask != nil && !status.Answered:
+		v.Detail = fmt.Sprintf("it ended with status %d before it answered", status.Code) + said
+	case t.Ask == nil && status.Code != do.Status:
+		v.Detail = fmt.Sprintf("it ended with status %d, not %d", status.Code, do.Status) + said
+	default:
+		v.Outcome, v.Detail = check.Holds, "it does"
 	}
 	return v
 }
@@ -226,21 +224,6 @@ func (w *words) last() string {
 		return "; it printed nothing"
 	}
 	return "; it printed:\n" + strings.TrimRight(strings.ToValidUTF8(string(w.text), "?"), "\n")
-}
-
-// untilEnd runs a command that must end well in time, which begins with the command.
-func (c *checker) untilEnd(ctx context.Context, t *trial) error {
-	inner, cancel := context.WithCancel(ctx)
-	defer cancel()
-	t.do.Began = func() { time.AfterFunc(t.within, cancel) }
-	status, err := build.TryImage(inner, c.options(), c.found, t.platform, t.do)
-	if inner.Err() != nil {
-		return fmt.Errorf("it did not end within %s", t.within)
-	}
-	if err == nil && status.Code != t.status {
-		err = fmt.Errorf("it ended with status %d, not %d", status.Code, t.status)
-	}
-	return err
 }
 
 // base looks at the image that the unit's files start from, through the recipe's own images and stages.

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"net"
 	"net/http"
 	"os"
 	"os/signal"
@@ -107,16 +105,13 @@ type trial struct {
 	number   int // of a step of the recipe's image or stage; 0: the image itself
 	platform platform.Platform
 	do       build.Try
-	port     int
-	get      string
-	status   int
-	within   time.Duration
+	ask      sandbox.Ask // no port: nothing is asked
 }
 
-func (t *trial) awaits() bool { return t.port != 0 }
+func (t *trial) awaits() bool { return t.ask.Port != 0 }
 
 func (s *session) trial() (*trial, error) {
-	t := &trial{platform: platform.Here(), port: int(s.cmd.Int("port")), get: s.cmd.String("get"), status: int(s.cmd.Int("status"))}
+	t := &trial{platform: platform.Here(), ask: sandbox.Ask{Port: int(s.cmd.Int("port")), Get: s.cmd.String("get"), Status: int(s.cmd.Int("status"))}}
 	args := s.cmd.Args().Slice()
 	if place := s.cmd.String("step"); place != "" {
 		name, number, found := strings.Cut(place, ":")
@@ -160,16 +155,16 @@ func (s *session) trial() (*trial, error) {
 		t.platform = p
 	}
 	var err error
-	if t.within, err = recipe.ParseDuration(s.cmd.String("within")); err != nil || t.within <= 0 {
+	if t.ask.Within, err = recipe.ParseDuration(s.cmd.String("within")); err != nil || t.ask.Within <= 0 {
 		return nil, usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
 	}
 	switch {
-	case t.port < 0 || t.port > 65535:
-		return nil, usagef("--port takes a port, not %d", t.port)
-	case t.get != "" && t.port == 0:
+	case t.ask.Port < 0 || t.ask.Port > 65535:
+		return nil, usagef("--port takes a port, not %d", t.ask.Port)
+	case t.ask.Get != "" && t.ask.Port == 0:
 		return nil, usagef("--get needs --port: where is the request to go?")
-	case t.get != "" && !strings.HasPrefix(t.get, "/"):
-		return nil, usagef("--get takes a path such as /health, not %q", t.get)
+	case t.ask.Get != "" && !strings.HasPrefix(t.ask.Get, "/"):
+		return nil, usagef("--get takes a path such as /health, not %q", t.ask.Get)
 	}
 	return t, nil
 }
@@ -290,31 +285,8 @@ func gently(ctx context.Context, t *trial, grace time.Duration) (context.Context
 	}
 }
 
-// tryUntilAnswer runs until something answers, then ends the command.
+// tryUntilAnswer runs until something answers, then ends the command. The time to wait begins with the command.
 func (s *session) tryUntilAnswer(ctx context.Context, st *store.Store, t *trial) error {
-	// What it prints goes where messages go; the answer is the result.
-	errs, _ := s.err.(*os.File)
-	t.do.Stdout, t.do.Stderr = errs, errs
-	err := t.untilAnswer(ctx, func(ctx context.Context) (sandbox.Status, error) { return s.run(ctx, st, t) })
-	var early *endedFirst
-	if errors.As(err, &early) {
-		return &exitError{code: exitFailed, message: fmt.Sprintf("%s ended with status %d before it answered at port %d", t.image, early.code, t.port)}
-	}
-	if err == nil {
-		fmt.Fprintf(s.err, "%s answers at port %d\n", t.image, t.port)
-	}
-	return err
-}
-
-// endedFirst is a trial that ended before it answered.
-type endedFirst struct{ code int }
-
-func (e *endedFirst) Error() string {
-	return fmt.Sprintf("it ended with status %d before it answered", e.code)
-}
-
-// untilAnswer runs a trial until something answers at its port, and ends it then. The time to wait begins with the command.
-func (t *trial) untilAnswer(ctx context.Context, run func(context.Context) (sandbox.Status, error)) error {
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	type end struct {
@@ -324,10 +296,13 @@ func (t *trial) untilAnswer(ctx context.Context, run func(context.Context) (sand
 	ended := make(chan end, 1)
 	gentle, release := gently(inner, t, 5*time.Second)
 	defer release()
+	// What it prints goes where messages go; the answer is the result.
+	errs, _ := s.err.(*os.File)
+	t.do.Stdout, t.do.Stderr = errs, errs
 	began := make(chan struct{})
 	t.do.Began = sync.OnceFunc(func() { close(began) })
 	go func() {
-		status, err := run(gentle)
+		status, err := s.run(gentle, st, t)
 		ended <- end{status, err}
 	}()
 	answered := make(chan error, 1)
@@ -344,59 +319,22 @@ func (t *trial) untilAnswer(ctx context.Context, run func(context.Context) (sand
 	case err := <-answered:
 		cancel()
 		<-ended
+		if err == nil {
+			fmt.Fprintf(s.err, "%s answers at port %d\n", t.image, t.ask.Port)
+		}
 		return err
 	case e := <-ended:
 		if e.err != nil {
 			return e.err
 		}
-		return &endedFirst{e.status.Code}
+		return &exitError{code: exitFailed, message: fmt.Sprintf("%s ended with status %d before it answered at port %d", t.image, e.status.Code, t.ask.Port)}
 	}
 }
 
 // await waits for an answer at the port, or to the request. It fails when the time is over.
 func (t *trial) await(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, t.within)
-	defer cancel()
-	address := net.JoinHostPort("127.0.0.1", strconv.Itoa(t.port))
-	last := errors.New("nothing listens")
-	for {
-		err := t.ask(ctx, address)
-		if err == nil {
-			return nil
-		}
-		if ctx.Err() == nil {
-			last = err
-		}
-		select {
-		case <-time.After(50 * time.Millisecond):
-		case <-ctx.Done():
-			return &exitError{code: exitFailed, message: fmt.Sprintf("%s gave no answer at %s within %s: %s", t.image, address+t.get, t.within, last)}
-		}
-	}
-}
-
-func (t *trial) ask(ctx context.Context, address string) error {
-	if t.get == "" {
-		var d net.Dialer
-		conn, err := d.DialContext(ctx, "tcp", address)
-		if err == nil {
-			conn.Close()
-		}
-		return err
-	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+address+t.get, nil)
-	if err != nil {
-		return err
-	}
-	client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	answer, err := client.Do(request)
-	if err != nil {
-		return err
-	}
-	defer answer.Body.Close()
-	_, _ = io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20)) // the status is all that counts
-	if answer.StatusCode != t.status {
-		return fmt.Errorf("it answers with status %d, not %d", answer.StatusCode, t.status)
+	if err := t.ask.Wait(ctx); err != nil {
+		return &exitError{code: exitFailed, message: fmt.Sprintf("%s gave %s", t.image, err)}
 	}
 	return nil
 }

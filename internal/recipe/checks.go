@@ -26,7 +26,7 @@ type TryCheck struct {
 	Get     Template   // path of a request; not given: a connection is enough
 	Status  int        // of the answer (200), or of the command (0)
 	Within  time.Duration
-	Network bool // a command sees this machine's network
+	Network bool // this machine's, in place of a loopback of its own
 }
 
 // SizeCheck bounds an image's layers, in bytes; 0: no bound.

@@ -401,6 +401,7 @@ func (c *child) follow(ctx context.Context, s *Spec) (Status, error) {
 
 // mends tell what to do about a feature that the kernel refuses.
 var mends = map[string]string{
+	"port":    "something else has it: free it, or let the command have a network of its own",
 	"proc":    "in a container, run it with its /proc unmasked, or as root with --sandbox chroot",
 	"mounts":  "in a container that forbids mounts, run imbricat as root with --sandbox chroot",
 	"format":  "take a base for this machine's architecture, or register an emulator",

@@ -2,8 +2,10 @@ package sandbox
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -29,6 +31,7 @@ type initOrders struct {
 	Terminal bool
 	Groups   bool // the ids may have groups besides their own
 
+	answer     chan error
 	processes  int // the machine's /proc, of a chroot
 	observer   *observer
 	unobserved string // why there is no observer
@@ -150,6 +153,9 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 		pid int
 		err error
 	}
+	if err := o.portIsFree(); err != nil {
+		return Status{}, err
+	}
 	started := make(chan start)
 	go func() {
 		runtime.LockOSThread() // and never unlocked: the thread is spoilt for anything else
@@ -179,6 +185,10 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 			_ = unix.Kill(s.pid, syscall.Signal(number))
 		}
 	}()
+	if o.Spec.Ask != nil {
+		o.answer = make(chan error, 1)
+		go o.ask(s.pid)
+	}
 	for {
 		var wait unix.WaitStatus
 		var used unix.Rusage
@@ -199,11 +209,41 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 			status.Observed = &trace.Observation{Whole: o.unobserved}
 		}
 		o.end()
+		select {
+		case err := <-o.answer:
+			if status.Answered = err == nil; err != nil {
+				status.Unanswered = err.Error()
+			}
+		default:
+		}
 		if wait.Signaled() {
 			status.Code, status.Signal = 128+int(wait.Signal()), unix.SignalName(wait.Signal())
 		}
 		return status, nil
 	}
+}
+
+// portIsFree refuses to ask where something else would answer, in a network that is not the command's own.
+func (o *initOrders) portIsFree() error {
+	if o.Spec.Ask == nil {
+		return nil
+	}
+	listener, err := net.Listen("tcp", o.Spec.Ask.Address())
+	if err != nil {
+		return refused("port", fmt.Sprintf("the port %d is not free on this machine", o.Spec.Ask.Port), err)
+	}
+	return listener.Close()
+}
+
+// grace is how long a command that was asked may take to end by itself.
+const grace = 5 * time.Second
+
+// ask waits for the command's answer and ends it then.
+func (o *initOrders) ask(pid int) {
+	o.answer <- o.Spec.Ask.Wait(context.Background())
+	_ = unix.Kill(pid, syscall.Signal(o.Spec.Stop))
+	time.Sleep(grace)
+	_ = unix.Kill(pid, unix.SIGKILL)
 }
 
 // end kills what the command left running, where no namespace does that: everything whose parent we have become.

@@ -72,6 +72,11 @@ type Spec struct {
 	Observe bool
 	Links   bool
 
+	// Ask is put to the command in the network that it has; when it is answered, or the time is over, the command is ended
+	// by the signal Stop.
+	Ask  *Ask
+	Stop int
+
 	Network  bool    // the machine's network; otherwise a loopback alone
 	FreshTmp bool    // an empty /tmp in memory
 	Mounts   []Mount // folders and files of the machine
@@ -126,6 +131,9 @@ type Status struct {
 	CPU time.Duration
 	// Observed is what was seen, where that was asked for.
 	Observed *trace.Observation
+	// Answered tells that Spec.Ask was answered, Unanswered why not; neither, that the command ended first.
+	Answered   bool
+	Unanswered string
 }
 
 // Found is a path that a command wrote, as it left it.

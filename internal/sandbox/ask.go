@@ -1,0 +1,70 @@
+package sandbox
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strconv"
+	"time"
+)
+
+// Ask is a question to what listens at a port of 127.0.0.1.
+type Ask struct {
+	Port   int
+	Get    string // path of an HTTP request; empty: a connection is enough
+	Status int    // that the answer must have
+	Within time.Duration
+}
+
+// Address is where the question goes.
+func (a *Ask) Address() string { return net.JoinHostPort("127.0.0.1", strconv.Itoa(a.Port)) }
+
+// Wait asks until there is the answer. The error tells what was there last when the time was over.
+func (a *Ask) Wait(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, a.Within)
+	defer cancel()
+	last := errors.New("nothing listens")
+	for {
+		err := a.once(ctx)
+		if err == nil {
+			return nil
+		}
+		if ctx.Err() == nil {
+			last = err
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-ctx.Done():
+			return fmt.Errorf("no answer at %s within %s: %w", a.Address()+a.Get, a.Within, last)
+		}
+	}
+}
+
+func (a *Ask) once(ctx context.Context) error {
+	if a.Get == "" {
+		var d net.Dialer
+		conn, err := d.DialContext(ctx, "tcp", a.Address())
+		if err == nil {
+			conn.Close()
+		}
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+a.Address()+a.Get, nil)
+	if err != nil {
+		return err
+	}
+	client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	answer, err := client.Do(request)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	_, _ = io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20)) // the status is all that counts
+	if answer.StatusCode != a.Status {
+		return fmt.Errorf("it answers with status %d, not %d", answer.StatusCode, a.Status)
+	}
+	return nil
+}
