@@ -64,7 +64,11 @@ func (f *faulty) during(act func() error) error {
 	f.with.Seed++
 	err := act()
 	f.SetFaults(standin.Faults{})
-	for f.busy.Load() > 0 {
+	// A request that was given up may still be on its way: the server must be at rest for some time.
+	for quiet := 0; quiet < 30 && (err != nil || f.busy.Load() > 0); quiet++ {
+		if f.busy.Load() > 0 {
+			quiet = 0
+		}
 		time.Sleep(time.Millisecond)
 	}
 	return err
