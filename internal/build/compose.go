@@ -180,9 +180,6 @@ func (b *builder) compose(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 		if errors.As(err, &failed) {
 			return nil, err
 		}
-		if t != nil {
-			t.doubts = b.doubtsOf(t.entries)
-		}
 		return t, inStep(u, task, err)
 	}
 	view, err := s.see(ctx)

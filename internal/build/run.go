@@ -104,6 +104,7 @@ func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 		t, err := b.runOnce(ctx, c, key, s, sink)
 		if t != nil {
 			t.ran.key, t.ran.inputs = id, inputs
+			t.doubts = b.doubtsOf(t.entries)
 		}
 		return t, err
 	})
@@ -123,6 +124,7 @@ func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 // sharedRun is the same outcome for another step.
 func (t *stepTree) sharedRun() *stepTree {
 	own := t.alias()
+	own.doubts = nil // the first one tells of them
 	about := *t.ran
 	about.outcome, about.why, about.took = event.Reused, why{text: asAnother}, 0
 	own.ran = &about
