@@ -99,7 +99,8 @@ func runPush(ctx context.Context, s *session) (err error) {
 		}
 		document.Pushed = append(document.Pushed, line)
 	}
-	return s.result(document, func() error { return report.WritePush(s.out, s.paint, document) })
+	r.r.Outcome = receipt.Done
+	return s.result(document, func() error { return report.WriteReceipt(s.out, s.paint, r.r, false) })
 }
 
 // ship asks all destinations first, then sends all content everywhere, and then writes the tags. part is told when the
