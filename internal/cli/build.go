@@ -37,10 +37,13 @@ func buildCommand() *cli.Command {
 		Description: "Builds the images of the recipe, or those named, for all their platforms. What has not changed is reused.\n\n" +
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
 		Flags: append([]cli.Flag{platformFlag(), factFlag(),
-			sandboxFlag(), jobsFlag(), keepGoingFlag(),
-			&cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}}, slices.Concat(shareFlags(), runFlags())...),
+			sandboxFlag(), jobsFlag(), keepGoingFlag(), freshFlag()}, slices.Concat(shareFlags(), runFlags())...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
 	}
+}
+
+func freshFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}
 }
 
 // builder gathers what a build or its preview needs. close ends the use of the project folder.

@@ -15,6 +15,7 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/event"
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
 	"imbricat/internal/receipt"
@@ -398,8 +399,15 @@ func (j *joint) await(ctx context.Context, place string, n int) error {
 		return usagef("--wait takes a folder (./DIR) or HOST/REPOSITORY:TAG, not %q", place)
 	}
 	deadline := time.Now().Add(within)
+	view, told := j.view(ctx), -1
+	defer view.Close("")
 	for {
 		found, doubt := look()
+		if len(found) < n && len(found) != told {
+			told = len(found)
+			view.Send(event.Started{Task: event.Task{ID: "receipts", Unit: "join", Label: place}, Act: "waiting",
+				Note: fmt.Sprintf("%d of %s are at %s; until %s", told, report.Count(n, "receipt"), place, deadline.UTC().Format("15:04:05 UTC"))})
+		}
 		var answer *registry.Error
 		if errors.As(doubt, &answer) && answer.Denied() {
 			return doubt

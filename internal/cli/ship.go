@@ -30,11 +30,11 @@ import (
 var shipParts = []string{"lock", "share", "checks", "push", "tags"}
 
 func shipCommand() *cli.Command {
-	flags := []cli.Flag{platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), forceFlag(), byDigestFlag(),
+	flags := []cli.Flag{platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), freshFlag(), forceFlag(), byDigestFlag(),
 		&cli.StringSliceFlag{Name: "without", Usage: "`PART` to leave out: " + strings.Join(shipParts, ", ") + "; may be given again, or hold several with commas", Sources: env("WITHOUT")},
 		&cli.BoolFlag{Name: "logout", Usage: "forget the logins of the destinations' registries at the end, whatever happened", Sources: env("LOGOUT")}}
 	return &cli.Command{
-		Name: "ship", Usage: "the pipeline's one command: build, check, push, receipt", ArgsUsage: "[IMAGE…]",
+		Name: "ship", Usage: "the pipeline's one command: build, check, push, receipt", ArgsUsage: "[IMAGE…] [--fresh [STEP…]]",
 		Description: "Checks the lock; asks every destination for the right to push, and whether the tags may be written, before any work;\n" +
 			"builds all platforms; holds the recipe's checks; sends all content everywhere, and then writes every tag. Where no\n" +
 			"tag's condition holds there is nothing to do. It asks no questions; running it again sends what is missing alone.\n\n" +
@@ -54,6 +54,7 @@ type voyage struct {
 	view      tui.View
 	shipments []*shipment
 	without   []string
+	fresh     []string                                      // steps to do again; none with --fresh: all
 	made      func(image string) (digest.Descriptor, error) // what was built, whatever the store's names stand for meanwhile
 }
 
@@ -119,7 +120,7 @@ func (v *voyage) sail(ctx context.Context) error {
 		}
 	}
 	v.part = "build"
-	document, _, err := v.session.build(ctx, v.p, v.st, v.view, false, nil)
+	document, _, err := v.session.build(ctx, v.p, v.st, v.view, v.cmd.Bool("fresh") && len(v.fresh) == 0, v.fresh)
 	v.built(document)
 	if err != nil {
 		return err
@@ -150,10 +151,18 @@ func (v *voyage) sail(ctx context.Context) error {
 
 // resolve reads the recipe with its facts, and leaves out the images that no tag is to be given.
 func (v *voyage) resolve() (err error) {
-	if v.p, err = v.makePlan(v.cmd.Args().Slice()); err != nil {
+	images, steps, err := v.freshSteps()
+	if err != nil {
+		return err
+	}
+	if v.p, err = v.makePlan(images); err != nil {
 		return err
 	}
 	v.from(v.p)
+	v.fresh = steps
+	if err := checkSteps(v.p.plan, steps); err != nil {
+		return err
+	}
 	if v.leaves("push") {
 		return nil
 	}
