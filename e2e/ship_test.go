@@ -40,14 +40,22 @@ func (r *run) ship(args ...string) (receipt, int, string) {
 	name := filepath.Join(r.dir, "receipt.json")
 	require.NoError(r.t, os.RemoveAll(name))
 	code, problems := r.exit(append([]string{"ship", "--receipt", name}, args...)...)
+	return r.read(name), code, problems
+}
+
+// read reads a receipt and holds it to its schema.
+func (r *run) read(name string) (got receipt) {
+	r.t.Helper()
+	if !filepath.IsAbs(name) {
+		name = filepath.Join(r.dir, name)
+	}
 	text, err := os.ReadFile(name)
-	require.NoError(r.t, err, problems)
+	require.NoError(r.t, err)
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.schema().Validate(document), string(text))
-	var got receipt
 	require.NoError(r.t, json.Unmarshal(text, &got))
-	return got, code, problems
+	return got
 }
 
 // schema is that of receipts, as the program prints it.
@@ -130,6 +138,28 @@ func TestDestinationVanishes(t *testing.T) {
 	r.ok("verify", filepath.Join(r.dir, "receipt.json"), "--contents")
 }
 
+// TestJoinHalfTagged: a join that loses the registry between two tags says which one stands.
+func TestJoinHalfTagged(t *testing.T) {
+	c := front(t, localRegistry(t))
+	r := bigImage(t, c.address(), 1, 100)
+	r.env = append(r.env, "IMBRICAT_PATIENCE=1s")
+	c.spoil = func(_ http.ResponseWriter, q *http.Request) bool {
+		if strings.HasSuffix(q.URL.Path, "/manifests/b") && q.Method == http.MethodPut {
+			panic(http.ErrAbortHandler)
+		}
+		return false
+	}
+	code, problems := r.exit("join", c.address()+"/tides/joined:a", "gauge", "--tag", "b", "--receipt", "receipt.json")
+	require.Equal(t, 5, code, problems)
+	require.Contains(t, problems, `written before: ["a"]`)
+	got := r.read("receipt.json")
+	require.Equal(t, "tags", got.Stopped.Part)
+	require.Equal(t, []string{"a"}, got.Images[0].Destinations[0].Tags)
+	require.Equal(t, []string{"a", "b"}, got.Images[0].Destinations[0].Wanted)
+	c.spoil = nil
+	r.ok("join", c.address()+"/tides/joined:a", "gauge", "--tag", "b")
+}
+
 // TestTokenExpires: tokens that the client may renew are renewed in the middle; one that it was given ends the run, with no tag
 // written, and the next run with a new one sends only what is missing.
 func TestTokenExpires(t *testing.T) {
@@ -208,10 +238,7 @@ func TestShipInterrupted(t *testing.T) {
 	require.NoError(t, p.Process.Signal(unix.SIGINT))
 	_ = p.Wait()
 	require.Equal(t, 130, p.ProcessState.ExitCode())
-	text, err := os.ReadFile(filepath.Join(r.dir, "receipt.json"))
-	require.NoError(t, err)
-	var got receipt
-	require.NoError(t, json.Unmarshal(text, &got))
+	got := r.read("receipt.json")
 	require.Equal(t, "interrupted", got.Outcome)
 	require.Equal(t, "push", got.Stopped.Part)
 	require.Empty(t, got.Images[0].Destinations[0].Tags)

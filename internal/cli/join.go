@@ -139,6 +139,10 @@ func (j *joint) join(ctx context.Context) error {
 	j.part = "push"
 	one.result, err = transfer.Join(ctx, j.parts, to, how, options)
 	view.Close("")
+	if one.result != nil {
+		j.part = "tags"
+		j.record(ctx, one, to)
+	}
 	switch {
 	case errors.Is(err, transfer.ErrTwice):
 		return usageError{err}
@@ -147,7 +151,7 @@ func (j *joint) join(ctx context.Context) error {
 	case err != nil:
 		return err
 	}
-	return j.tell(ctx, one, to)
+	return j.tell(one)
 }
 
 // existing is what the destination's first name stands for.
@@ -170,13 +174,11 @@ func (j *joint) made() map[string]string {
 	return own
 }
 
-// tell writes the result.
-func (j *joint) tell(ctx context.Context, one *shipment, to transfer.Place) error {
+// record notes in the receipt what came of it.
+func (j *joint) record(ctx context.Context, one *shipment, to transfer.Place) {
 	desc := one.result.Descriptor
-	line := pushed(one.image, j.to, one.result.Named, one.result, time.Since(one.began))
 	i := receipt.Image{Name: one.image, Digest: desc.Digest, MediaType: desc.MediaType, Size: desc.Size}
 	if digests, err := platformDigests(ctx, to, desc); err == nil && j.to.Kind != reference.Archive { // an archive is complete when it is closed
-		line.Platforms = digests
 		for _, p := range slices.Sorted(maps.Keys(digests)) {
 			i.Platforms = append(i.Platforms, receipt.Platform{Platform: p, Digest: digests[p]})
 		}
@@ -184,12 +186,19 @@ func (j *joint) tell(ctx context.Context, one *shipment, to transfer.Place) erro
 	if j.to.Kind == reference.Registry {
 		repository := j.to.Host + "/" + j.to.Repository
 		i.Destinations = []receipt.Destination{{Name: one.to.Name, Repository: repository, Reference: repository + "@" + string(desc.Digest), Tags: one.result.Named, Wanted: j.names,
-			Held: one.held, Fixed: one.to.Fixed, Prefixes: one.to.Prefixes, Sent: line.Sent, SentBytes: line.SentBytes, Mounted: line.Mounted, MountedBytes: line.MountedBytes,
-			Skipped: line.Skipped, SkippedBytes: line.SkippedBytes, Seconds: line.Seconds}}
+			Held: one.held, Fixed: one.to.Fixed, Prefixes: one.to.Prefixes, Sent: one.result.Sent, SentBytes: one.result.SentBytes, Mounted: one.result.Mounted, MountedBytes: one.result.MountedBytes,
+			Skipped: one.result.Skipped, SkippedBytes: one.result.SkippedBytes, Seconds: time.Since(one.began).Seconds()}}
 	}
 	j.r.Images = append(j.r.Images, i)
+}
+
+// tell writes the result.
+func (j *joint) tell(one *shipment) error {
+	j.r.Outcome = receipt.Done
+	line := pushed(one.image, j.to, one.result.Named, one.result, time.Since(one.began))
+	line.Platforms = report.DigestsOf(j.r.Images[0])
 	return j.result(line, func() error {
-		if len(i.Destinations) > 0 {
+		if j.to.Kind == reference.Registry {
 			return report.WriteReceipt(j.out, j.paint, j.r, false)
 		}
 		return report.WritePush(j.out, j.paint, &report.Push{Pushed: []report.Pushed{line}})

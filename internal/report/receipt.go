@@ -65,7 +65,7 @@ func WriteReceipt(w io.Writer, p Paint, r *receipt.Receipt, whole bool) error {
 		for _, d := range i.Destinations {
 			one := &Push{Pushed: []Pushed{{Image: i.Name, Repository: d.Repository, Tags: d.Tags, Digest: i.Digest, Sent: d.Sent, SentBytes: d.SentBytes,
 				Mounted: d.Mounted, MountedBytes: d.MountedBytes, Skipped: d.Skipped, SkippedBytes: d.SkippedBytes, Held: d.Held}}}
-			one.Pushed[0].Platforms = digestsOf(i)
+			one.Pushed[0].Platforms = DigestsOf(i)
 			if err := WritePush(w, p, one); err != nil {
 				return err
 			}
@@ -134,11 +134,14 @@ func ran(r *receipt.Receipt) string {
 	return text
 }
 
-// Missing are the tags of a destination that were wanted and are not there.
+// Missing are the tags of a destination that were wanted, were not held back, and are not there.
 func Missing(d receipt.Destination) (list []string) {
 	there := map[string]bool{}
 	for _, tag := range d.Tags {
 		there[tag] = true
+	}
+	for _, h := range d.Held {
+		there[h.Tag] = true
 	}
 	for _, tag := range d.Wanted {
 		if !there[tag] {
@@ -148,7 +151,8 @@ func Missing(d receipt.Destination) (list []string) {
 	return list
 }
 
-func digestsOf(i receipt.Image) map[string]digest.Digest {
+// DigestsOf gives the digests of an image by platform.
+func DigestsOf(i receipt.Image) map[string]digest.Digest {
 	all := map[string]digest.Digest{}
 	for _, p := range i.Platforms {
 		all[p.Platform] = p.Digest

@@ -48,7 +48,7 @@ type JoinOptions struct {
 }
 
 // Join makes one index over images that were built apart, of which none may be for the same platform as another, and names
-// it. What the images' own indexes say alike is said by the new one. Its entries are in the order of platforms' names.
+// it. With an error about names comes how far it got. What the images' own indexes say alike is said by the new one. Its entries are in the order of platforms' names.
 func Join(ctx context.Context, parts []Part, to Place, j JoinOptions, o Options) (*Result, error) {
 	t, offers, from, err := beginJoin(ctx, parts, to, j, o)
 	if err != nil {
@@ -71,7 +71,9 @@ func Join(ctx context.Context, parts []Part, to Place, j JoinOptions, o Options)
 	}
 	// The parts were counted above.
 	sum.Skipped, sum.SkippedBytes = before.Skipped, before.SkippedBytes
-	return t.Name(ctx)
+	_, err = t.Name(ctx)
+	sofar := t.Sofar()
+	return &sofar, err
 }
 
 // beginJoin finds and checks what is to be joined, and asks the guard. Nothing is written yet.
