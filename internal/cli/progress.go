@@ -63,7 +63,9 @@ func (s *session) openEvents() (*eventFile, error) {
 		return nil, usagef("--events: %w", err)
 	}
 	s.events = &eventFile{f: f, progress: map[string]time.Time{}}
-	s.events.write(&report.EventLine{Time: time.Now().UTC(), Event: "began", Command: s.cmd.Name, Program: "imbricat " + version()})
+	if !s.events.write(&report.EventLine{Time: time.Now().UTC(), Event: "began", Command: s.cmd.Name, Program: "imbricat " + version()}) {
+		return nil, usagef("--events: %s cannot be written to", name)
+	}
 	return s.events, nil
 }
 

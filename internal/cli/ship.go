@@ -86,8 +86,8 @@ func runShip(ctx context.Context, s *session) (err error) {
 	if s.json() {
 		return errors.Join(err, report.JSON(s.out, v.r))
 	}
-	if err == nil {
-		err = report.WriteReceipt(s.out, s.paint, v.r, false)
+	if v.r.Stopped == nil { // what was shipped is told also where the receipt could not be written
+		err = errors.Join(err, report.WriteReceipt(s.out, s.paint, v.r, false))
 	}
 	return err
 }
