@@ -53,7 +53,8 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 		return build.Options{}, nil, err
 	}
 	unnamed := []string{p.recipe.File.Name, path.Join(path.Dir(p.recipe.File.Name), recipe.LockName), ".git"}
-	// A store inside the project changes with every build; taking it in would never end.
+	// A store inside the project changes with every build, and so does what a run writes down; taking it in would never end.
+	unnamed = append(unnamed, s.writes()...)
 	if below, inside := inside(dir, st.Dir()); inside {
 		unnamed = append(unnamed, below)
 	}

@@ -322,7 +322,9 @@ func (j *joint) sameOrigin() error {
 	first := origin(one)
 	for n, r := range j.from[1:] {
 		now := origin(r)
-		for _, key := range slices.Sorted(maps.Keys(maps.Collect(both(first, now)))) {
+		all := maps.Clone(first)
+		maps.Copy(all, now)
+		for _, key := range slices.Sorted(maps.Keys(all)) {
 			if first[key] != now[key] {
 				return &exitError{exitDiffers, fmt.Sprintf("%s and %s were not built from the same: %s is %q and %q; --differing joins them all the same",
 					j.files[0], j.files[n+1], key, first[key], now[key])}
@@ -330,19 +332,6 @@ func (j *joint) sameOrigin() error {
 		}
 	}
 	return nil
-}
-
-// both iterates over the entries of two maps.
-func both(a, b map[string]string) func(func(string, string) bool) {
-	return func(yield func(string, string) bool) {
-		for _, m := range []map[string]string{a, b} {
-			for k, v := range m {
-				if !yield(k, v) {
-					return
-				}
-			}
-		}
-	}
 }
 
 // origin is what images that are joined must have in common.
@@ -421,21 +410,8 @@ func (j *joint) await(ctx context.Context, place string, n int) error {
 		if errors.As(doubt, &answer) && answer.Denied() {
 			return doubt
 		}
-		if len(found) > n {
-			return usagef("%s holds %d receipts, and %d are waited for: %s", place, len(found), n, strings.Join(slices.Sorted(maps.Keys(found)), ", "))
-		}
-		for _, name := range slices.Sorted(maps.Keys(found)) {
-			if err := found[name].Finished(); err != nil {
-				return &exitError{exitFailed, fmt.Sprintf("%s cannot be joined: %s", name, err)}
-			}
-		}
-		if len(found) == n {
-			for _, name := range slices.Sorted(maps.Keys(found)) {
-				if err := j.receipt(name, found[name]); err != nil {
-					return err
-				}
-			}
-			return nil
+		if enough, err := j.take(place, found, n); enough || err != nil {
+			return err
 		}
 		if time.Now().After(deadline) {
 			err := fmt.Errorf("%s holds %d of %s after %s", place, len(found), report.Count(n, "receipt"), within)
@@ -450,6 +426,28 @@ func (j *joint) await(ctx context.Context, place string, n int) error {
 			return ctx.Err()
 		}
 	}
+}
+
+// take takes what was waited for, once all of it is there. A run that failed, or one too many, ends the waiting at once.
+func (j *joint) take(place string, found map[string]*receipt.Receipt, n int) (enough bool, err error) {
+	names := slices.Sorted(maps.Keys(found))
+	if len(found) > n {
+		return false, usagef("%s holds %d receipts, and %d are waited for: %s", place, len(found), n, strings.Join(names, ", "))
+	}
+	for _, name := range names {
+		if err := found[name].Finished(); err != nil {
+			return false, &exitError{exitFailed, fmt.Sprintf("%s cannot be joined: %s", name, err)}
+		}
+	}
+	if len(found) < n {
+		return false, nil
+	}
+	for _, name := range names {
+		if err := j.receipt(name, found[name]); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 // receiptsIn reads the receipts of a folder. What cannot be read, because it is being written, is a doubt.

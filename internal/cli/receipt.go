@@ -63,6 +63,21 @@ func (s *session) begin(command string) (*keeper, error) {
 	return k, nil
 }
 
+// writes lists the files that the run writes down into the project folder, relative to it.
+func (s *session) writes() (list []string) {
+	dir, err := filepath.Abs(s.cmd.String("dir"))
+	for _, flag := range []string{"receipt", "values", "events"} {
+		name := s.cmd.String(flag)
+		if _, inRegistry := registryPlace(name); err != nil || name == "" || inRegistry {
+			continue
+		}
+		if below, is := inside(dir, name); is {
+			list = append(list, below)
+		}
+	}
+	return list
+}
+
 // registryPlace tells whether a place is in a registry.
 func registryPlace(place string) (reference.Reference, bool) {
 	ref, err := reference.Parse(place)

@@ -289,7 +289,7 @@ func (s *session) makePlan(images []string) (*planned, error) {
 		}
 		given[name] = value
 	}
-	f, err := facts.Gather(r, facts.Options{Dir: s.cmd.String("dir"), Lookup: os.LookupEnv, Given: given})
+	f, err := facts.Gather(r, facts.Options{Dir: s.cmd.String("dir"), Lookup: os.LookupEnv, Given: given, Own: s.writes()})
 	if err != nil {
 		return nil, err
 	}

@@ -38,7 +38,7 @@ func shipCommand() *cli.Command {
 		Description: "Checks the lock; asks every destination for the right to push, and whether the tags may be written, before any work;\n" +
 			"builds all platforms; holds the recipe's checks; sends all content everywhere, and then writes every tag. Where no\n" +
 			"tag's condition holds there is nothing to do. It asks no questions; running it again sends what is missing alone.\n\n" +
-			"Example: imbricat ship --receipt receipt.json",
+			"Example: imbricat ship --receipt ../receipt.json",
 		Flags:  slices.Concat(flags, shareFlags(), runFlags()),
 		Action: func(ctx context.Context, c *cli.Command) error { return runShip(ctx, newSession(c)) },
 	}

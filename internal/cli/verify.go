@@ -22,7 +22,7 @@ func verifyCommand() *cli.Command {
 		Description: "A receipt (a file that ends in .json) is held against the registry: every image that it tells of must be there by its\n" +
 			"digest, with the platforms it names, and its tags must stand on it. Of a reference all that it lists must be there.\n" +
 			"Documents are read and compared with their digests; with --contents layers are, too. Exit code 3 tells that something\n" +
-			"differs.\n\nExample: imbricat verify receipt.json --contents",
+			"differs.\n\nExample: imbricat verify ../receipt.json --contents",
 		Flags:  []cli.Flag{&cli.BoolFlag{Name: "contents", Usage: "read every layer and compare it with its digest, in place of asking whether it is there"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runVerify(ctx, newSession(c)) },
 	}

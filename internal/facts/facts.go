@@ -22,6 +22,7 @@ type Options struct {
 	Dir    string                           // the project folder
 	Lookup func(name string) (string, bool) // the environment
 	Given  map[string]string                // facts given by hand; they replace the recipe's
+	Own    []string                         // files that this program writes, relative to the project folder: they make nothing dirty
 }
 
 // Facts are the values of one build.
@@ -69,7 +70,7 @@ func Gather(r *recipe.Recipe, o Options) (*Facts, error) {
 		f.run["number"] = number
 	}
 	f.fillDate()
-	return f, f.fillGit(asked["dirty"])
+	return f, f.fillGit(asked["dirty"], o.Own)
 }
 
 // Variables of the environment that a pipeline tells its own facts in.
@@ -147,7 +148,7 @@ func (f *Facts) Values(p platform.Platform, covered func(text string) bool) map[
 	return all
 }
 
-func (f *Facts) fillGit(dirty bool) error {
+func (f *Facts) fillGit(dirty bool, own []string) error {
 	if !f.Git.Known() {
 		return nil
 	}
@@ -159,7 +160,7 @@ func (f *Facts) fillGit(dirty bool) error {
 		}
 	}
 	if dirty {
-		answer, err := f.Git.Dirty()
+		answer, err := f.Git.Dirty(own...)
 		if err != nil {
 			return err
 		}

@@ -151,8 +151,9 @@ func lessNatural(a, b string) bool {
 
 func digits(s string) int { return len(s) - len(strings.TrimLeft(s, "0123456789")) }
 
-// Dirty tells whether the work tree differs from the commit: changed files, and new ones that .gitignore does not name.
-func (g *Git) Dirty() (bool, error) {
+// Dirty tells whether the work tree differs from the commit: changed files, and new ones that .gitignore does not name. New
+// ones among own, relative to the project folder, do not count: this program writes them.
+func (g *Git) Dirty(own ...string) (bool, error) {
 	tree, err := g.repo.Worktree()
 	if err != nil {
 		return false, fmt.Errorf("reading the git work tree: %w", err)
@@ -161,7 +162,13 @@ func (g *Git) Dirty() (bool, error) {
 	if err != nil {
 		return false, fmt.Errorf("reading the git work tree: %w", err)
 	}
-	return !status.IsClean(), nil
+	for name, file := range status {
+		fresh := file.Worktree == git.Untracked && slices.ContainsFunc(own, func(one string) bool { return path.Join(g.under, one) == name })
+		if !fresh && (file.Worktree != git.Unmodified || file.Staging != git.Unmodified) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 // Guessed tells whether a time that Newest gave may be too young, because the history here ends before the commit that
