@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -29,6 +30,11 @@ type Box struct {
 	worker  worker
 	time    int64
 	trial   *trace.Observation // what was seen of the last trial command
+	lower   string             // limits of resources that are lower here than elsewhere
+	named   bool               // a chroot has a host name of its own
+
+	supervisorMutex sync.Mutex
+	supervisor      *supervisor // once the first command was prepared
 }
 
 // Options say how a box is opened. The zero value asks for the best that there is.
@@ -46,6 +52,7 @@ func Open(ctx context.Context, o Options) (*Box, error) {
 	if len(tables) == 0 {
 		return nil, &UnableError{Missing: "processor", What: "commands cannot be run on this processor: it has no system-call filter yet", Mend: "use amd64 or arm64"}
 	}
+	b.lower = raiseLimits()
 	if o.Kind == Chroot {
 		if os.Geteuid() != 0 {
 			return nil, &UnableError{Missing: "root", What: "--sandbox chroot changes the root, which only root may", Mend: "leave the option out, or run as root"}
@@ -58,6 +65,8 @@ func Open(ctx context.Context, o Options) (*Box, error) {
 		}
 		if b.fewIDs = ids.few(); o.Kind != Chroot {
 			b.kind, b.ids = Root, ids
+		} else {
+			b.named = mayName()
 		}
 		return b, nil
 	}
@@ -96,8 +105,56 @@ func namespaceMend() string {
 	return "as root: sysctl user.max_user_namespaces=10000; in a container, run imbricat as root with --sandbox chroot"
 }
 
+// mayName tells whether this process may give a child a host name of its own.
+func mayName() bool {
+	cmd := exec.Command("/proc/self/exe")
+	cmd.Args, cmd.SysProcAttr = []string{roleHelper}, &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWUTS}
+	if cmd.Start() != nil {
+		return false
+	}
+	_ = cmd.Wait() // it has no orders and ends at once
+	return true
+}
+
 // Close ends what the box has started.
-func (b *Box) Close() error { return b.worker.close() }
+func (b *Box) Close() error {
+	err := b.worker.close()
+	b.supervisorMutex.Lock()
+	defer b.supervisorMutex.Unlock()
+	if b.supervisor != nil {
+		err = errors.Join(err, b.supervisor.close())
+	}
+	return err
+}
+
+// supervise gives the supervisor, which is started once. Its namespace is that of an ordinary user's ids, or none.
+func (b *Box) supervise(ctx context.Context) (*supervisor, error) {
+	b.supervisorMutex.Lock()
+	defer b.supervisorMutex.Unlock()
+	if b.supervisor != nil {
+		return b.supervisor, nil
+	}
+	ids := idMap{}
+	if b.kind == Mapped || b.kind == Single {
+		ids = b.ids
+	}
+	var err error
+	b.supervisor, err = startSupervisor(ctx, ids)
+	return b.supervisor, err
+}
+
+// Surroundings names what commands can see of this machine and would not see on most: results of two boxes that name the
+// same can serve each other.
+func (b *Box) Surroundings() []string {
+	var words []string
+	if b.lower != "" {
+		words = append(words, "limits: "+b.lower)
+	}
+	if name, err := os.Hostname(); b.kind == Chroot && !b.named && err == nil {
+		words = append(words, "host name: "+name)
+	}
+	return words
+}
 
 // Kind tells how commands are kept apart.
 func (b *Box) Kind() Kind { return b.kind }
@@ -227,6 +284,7 @@ func (b *Box) OpenFile(name string) (*os.File, error) { return b.worker.open(nam
 
 // Prepare makes what Run needs in a spec's work folder. A box without overlays is given the whole view to fill.
 func (b *Box) Prepare(ctx context.Context, s *Spec, view []tree.Entry, feed Feed) error {
+	go func() { _, _ = b.supervise(context.WithoutCancel(ctx)) }() // ready when the view is
 	points := withMountPoints(s)
 	if !b.overlay {
 		root := filepath.Join(s.Work, "root")
@@ -314,37 +372,53 @@ func missing(root string, points []tree.Entry) io.Reader {
 }
 
 // Run runs a prepared command and waits until nothing of it runs any more. The error is an *UnableError where the machine
-// refuses something that the sandbox needs.
+// refuses something that the sandbox needs, and a *BoundError where the command was ended for using too much.
 func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
-	o := childOptions{role: roleInit, ids: b.ids, init: &initOrders{Kind: b.kind, Work: s.Work, Spec: *s, Terminal: s.Terminal != nil, Groups: b.ids.setgroups || b.kind == Chroot && mayGroup()}}
+	o := &setup{Kind: b.kind, Work: s.Work, Spec: *s, Terminal: s.Terminal != nil, Groups: b.ids.setgroups || b.kind == Chroot && mayGroup(), Named: b.named}
 	if b.overlay {
-		o.init.Lower = len(s.Lower) + 1
+		o.Lower = len(s.Lower) + 1
 	}
-	if b.kind != Chroot {
-		o.flags = unix.CLONE_NEWNS | unix.CLONE_NEWPID | unix.CLONE_NEWIPC | unix.CLONE_NEWUTS | unix.CLONE_NEWCGROUP
-		if !s.Network {
-			o.flags |= unix.CLONE_NEWNET
-		}
+	over, err := b.supervise(ctx)
+	if err != nil {
+		return Status{}, b.cannotStart(err)
 	}
-	outputs, err := s.connect(&o)
+	outputs, standard, err := s.connect()
 	if err != nil {
 		return Status{}, err
 	}
-	c, err := startChild(ctx, o)
-	outputs.handOver()
-	if err != nil {
-		outputs.wait()
-		if ctx.Err() != nil {
-			return Status{}, context.Cause(ctx)
-		}
-		return Status{}, b.cannotStart(err)
-	}
-	status, err := c.follow(ctx, s)
+	v, err := over.run(ctx, o, s.Signals, standard, outputs.handOver)
 	outputs.wait()
+	status, err := b.judge(v, err)
+	if err == nil && s.Observe && status.Observed == nil {
+		err = errors.New("the sandbox ended without telling what the command touched")
+	}
 	if err != nil || status.Code != 0 {
 		b.Finish(s)
 	}
 	return status, err
+}
+
+// judge reads what the supervisor says.
+func (b *Box) judge(v verdict, err error) (Status, error) {
+	result := v.Outcome
+	switch {
+	case err != nil:
+		return Status{}, err
+	case v.Errno != 0:
+		return Status{}, b.cannotStart(fmt.Errorf("%s: %w", strings.TrimSuffix(v.Unstarted, ": "+unix.Errno(v.Errno).Error()), unix.Errno(v.Errno)))
+	case v.Unstarted != "":
+		return Status{}, fmt.Errorf("starting the sandbox: %s", v.Unstarted)
+	case v.Bound != nil:
+		return Status{}, v.Bound
+	case !v.Told:
+		return Status{}, fmt.Errorf("the sandbox ended unexpectedly: %s", v.State)
+	case result.Missing != "":
+		return Status{}, &UnableError{Missing: result.Missing, What: "the sandbox cannot be set up: " + result.Err, Mend: mends[result.Missing]}
+	case result.Err != "":
+		return Status{}, errors.New(result.Err)
+	}
+	result.Status.Observed = v.Observed
+	return result.Status, nil
 }
 
 // Finish takes back what a command was given. Whoever does not ask what a command wrote must call it.
@@ -366,39 +440,6 @@ func (b *Box) cannotStart(err error) error {
 	return fmt.Errorf("starting the sandbox: %w", err)
 }
 
-// follow waits for an init, sends signals on to it and ends it where the context ends.
-func (c *child) follow(ctx context.Context, s *Spec) (Status, error) {
-	go func() {
-		for {
-			select {
-			case got := <-s.Signals:
-				if number, is := got.(unix.Signal); is {
-					_, _ = c.orders.Write([]byte{byte(number)})
-				}
-			case <-ctx.Done():
-				c.kill()
-				return
-			case <-c.ended:
-				return
-			}
-		}
-	}()
-	result, told := c.hear()
-	<-c.ended
-	c.wait()
-	switch {
-	case ctx.Err() != nil:
-		return Status{}, context.Cause(ctx)
-	case !told:
-		return Status{}, fmt.Errorf("the sandbox ended unexpectedly: %s", c.state)
-	case result.Missing != "":
-		return Status{}, &UnableError{Missing: result.Missing, What: "the sandbox cannot be set up: " + result.Err, Mend: mends[result.Missing]}
-	case result.Err != "":
-		return Status{}, errors.New(result.Err)
-	}
-	return result.Status, nil
-}
-
 // mends tell what to do about a feature that the kernel refuses.
 var mends = map[string]string{
 	"port":    "something else has it: free it, or let the command have a network of its own",
@@ -416,24 +457,18 @@ type streams struct {
 	group  sync.WaitGroup
 }
 
-// connect gives the child its three files.
-func (s *Spec) connect(o *childOptions) (*streams, error) {
+// connect gives the command's three files.
+func (s *Spec) connect() (*streams, [3]*os.File, error) {
 	out := &streams{}
 	if s.Terminal != nil {
-		o.stdin, o.stdout, o.stderr = s.Terminal, s.Terminal, s.Terminal
-		return out, nil
+		return out, [3]*os.File{s.Terminal, s.Terminal, s.Terminal}, nil
 	}
-	o.stdin = s.Stdin
-	var err error
-	if o.stdout, err = out.pipe(s.Stdout); err != nil {
-		return out, err
+	stdout, err := out.pipe(s.Stdout)
+	if err != nil || s.Stderr == s.Stdout {
+		return out, [3]*os.File{s.Stdin, stdout, stdout}, err
 	}
-	if s.Stderr == s.Stdout {
-		o.stderr = o.stdout
-		return out, nil
-	}
-	o.stderr, err = out.pipe(s.Stderr)
-	return out, err
+	stderr, err := out.pipe(s.Stderr)
+	return out, [3]*os.File{s.Stdin, stdout, stderr}, err
 }
 
 func (t *streams) pipe(to io.Writer) (*os.File, error) {
@@ -477,7 +512,7 @@ func (b *Box) Wrote(s *Spec, keep string) ([]Found, error) {
 	found, err := b.worker.read(r)
 	b.Finish(s)
 	if err == nil && keep != "" {
-		err = os.Rename(upper, keep)
+		err = b.worker.rename(upper, keep)
 	}
 	return found, err
 }

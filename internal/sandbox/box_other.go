@@ -70,6 +70,7 @@ func (*Box) Close() error                                             { return n
 func (*Box) Kind() Kind                                               { return "" }
 func (*Box) Overlay() bool                                            { return false }
 func (*Box) IDs() string                                              { return "" }
+func (*Box) Surroundings() []string                                   { return nil }
 func (*Box) Owners() string                                           { return "" }
 func (*Box) Mend(string, Mending) error                               { return unable() }
 func (*Box) Form() string                                             { return "" }

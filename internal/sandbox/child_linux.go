@@ -1,8 +1,8 @@
 package sandbox
 
 import (
-	"bufio"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,22 +21,37 @@ import (
 )
 
 // This program starts itself again for its work inside namespaces; the first argument tells it what it is.
+//
+// The caller starts one supervisor, which keeps all rights and stays outside of every sandbox. For each command the
+// supervisor starts a process in new namespaces that builds the sandbox (setup), gives up its rights and executes once
+// more as the sandbox's first process (init), so that no thread in there has ever had more rights than the command.
 const (
-	roleInit   = "imbricat: init of a sandbox"
-	roleHelper = "imbricat: helper in a user namespace"
+	roleSupervisor = "imbricat: supervisor of commands"
+	roleSetup      = "imbricat: setup of a sandbox"
+	roleInit       = "imbricat: init of a sandbox"
+	roleHelper     = "imbricat: helper in a user namespace"
 )
 
 // Files that every such child inherits, by number. Those of its role follow.
 const (
-	fdOrders   = 3 // what it is to do, as one line of JSON; then, for an init, numbers of signals until its caller goes away
+	fdOrders   = 3 // what it is to do, as JSON behind its length; then, for a sandbox, numbers of signals until its supervisor goes away
 	fdOutcome  = 4 // what became of it, as JSON
 	fdFirstOwn = 5
+)
+
+// Files of a sandbox's two roles.
+const (
+	fdProgram  = fdFirstOwn     // this program, as the init executes it
+	fdObserver = fdFirstOwn + 1 // a socket on which the supervisor takes the calls over
+	fdNext     = fdFirstOwn + 2 // the orders of the init
+	// The machine's /proc, of a chroot, for ending what the command left.
+	fdProcesses = fdFirstOwn + 3
 )
 
 // orders is what the caller tells a child first.
 type orders struct {
 	Mapped bool // the ids have been mapped: become root of the namespace
-	Init   *initOrders
+	Setup  *setup
 }
 
 // outcome is what an init tells its caller.
@@ -44,6 +59,8 @@ type outcome struct {
 	Status  Status
 	Err     string
 	Missing string // the feature that the kernel refused
+	// Unobserved is why what the command touches was not seen, where that was asked for.
+	Unobserved string
 }
 
 // idMap is how ids inside a user namespace stand for ids outside. No rows is no namespace.
@@ -53,7 +70,7 @@ type idMap struct {
 	setgroups  bool
 }
 
-// identity maps every id that this process has to itself.
+// identity maps every id that this process has to itself, in a user namespace below its own.
 func identity() (idMap, error) {
 	m := idMap{setgroups: mayGroup()}
 	for file, rows := range map[string]*[]syscall.SysProcIDMap{"/proc/self/uid_map": &m.uids, "/proc/self/gid_map": &m.gids} {
@@ -157,7 +174,8 @@ type childOptions struct {
 	stdin  *os.File
 	stdout *os.File
 	stderr *os.File
-	init   *initOrders
+	setup  *setup
+	sealed bool // the first of files is the program
 }
 
 // child is a running child of ours.
@@ -212,6 +230,9 @@ func startChild(ctx context.Context, o childOptions) (*child, error) {
 	defer outcomeThere.Close()
 	c := &child{orders: ordersHere, outcome: outcomeHere, ended: make(chan struct{})}
 	cmd := exec.Command("/proc/self/exe")
+	if o.sealed {
+		cmd.Path = fmt.Sprintf("/proc/self/fd/%d", fdProgram)
+	}
 	cmd.Args = []string{o.role}
 	cmd.Env = []string{"GOMAXPROCS=" + strconv.Itoa(runtime.GOMAXPROCS(0))}
 	cmd.Dir = "/"
@@ -226,7 +247,7 @@ func startChild(ctx context.Context, o childOptions) (*child, error) {
 		cmd.Stderr = o.stderr
 	}
 	attr := &syscall.SysProcAttr{Cloneflags: o.flags, Setsid: true}
-	if c.alone = o.init != nil && o.init.Kind == Chroot; !c.alone {
+	if c.alone = o.setup != nil && o.setup.Kind == Chroot; !c.alone {
 		attr.Pdeathsig = syscall.SIGKILL
 	}
 	if len(o.ids.uids) > 0 {
@@ -283,55 +304,102 @@ func (c *child) begin(ctx context.Context, o childOptions) error {
 			}
 		}
 	}
-	if err := json.NewEncoder(c.orders).Encode(orders{Mapped: o.ids.byProgram, Init: o.init}); err != nil {
+	if err := writeOrders(c.orders, orders{Mapped: o.ids.byProgram, Setup: o.setup}); err != nil {
 		return fmt.Errorf("starting a process in namespaces: %w", err)
 	}
 	return nil
 }
 
+// writeOrders writes a document behind its length, so that it can be read without reading on.
+func writeOrders(to io.Writer, document any) error {
+	text, err := json.Marshal(document)
+	if err != nil {
+		return err
+	}
+	_, err = to.Write(append(binary.LittleEndian.AppendUint64(nil, uint64(len(text))), text...))
+	return err
+}
+
+func readOrders(from io.Reader, document any) error {
+	length, err := readNumber(from)
+	if err != nil {
+		return err
+	}
+	text := make([]byte, length)
+	if _, err := io.ReadFull(from, text); err != nil {
+		return err
+	}
+	return json.Unmarshal(text, document)
+}
+
 // Child does the work of a child where the process with these arguments is one, and gives its exit status. It must be
 // called first in main.
 func Child(args []string) (status int, child bool) {
-	if len(args) != 1 || args[0] != roleInit && args[0] != roleHelper {
+	if len(args) != 1 {
 		return 0, false
 	}
-	return childMain(args[0]), true
+	work := map[string]func() error{roleSupervisor: superviseMain, roleSetup: setupMain, roleInit: initMain, roleHelper: helperMain}[args[0]]
+	if work == nil {
+		return 0, false
+	}
+	if work() != nil {
+		return 1, true
+	}
+	return 0, true
 }
 
-func childMain(role string) int {
-	// What whoever started the caller left open is nothing for commands.
+// childBegins takes the orders of a child and its ids. What whoever started the caller left open is nothing for commands.
+func childBegins() (orders, error) {
 	if err := unix.CloseRange(fdOrders, ^uint(0)>>1, unix.CLOSE_RANGE_CLOEXEC); err != nil {
 		for fd := fdOrders; fd < 1024; fd++ {
 			unix.CloseOnExec(fd)
 		}
 	}
-	in := bufio.NewReader(os.NewFile(fdOrders, "orders"))
 	var o orders
-	line, err := in.ReadBytes('\n')
-	if err != nil || json.Unmarshal(line, &o) != nil {
-		return 1
+	if err := readOrders(descriptor(fdOrders), &o); err != nil {
+		return o, err
 	}
-	err = becomeRoot(o.Mapped)
-	if role == roleHelper {
-		if err != nil {
-			return 1
+	return o, becomeRoot(o.Mapped)
+}
+
+func helperMain() error {
+	if _, err := childBegins(); err != nil {
+		return err
+	}
+	go serveFiles(fdFirstOwn + 1)
+	return serve(descriptor(fdFirstOwn))
+}
+
+// tell writes what became of a sandbox.
+func tell(result outcome) error { return json.NewEncoder(descriptor(fdOutcome)).Encode(result) }
+
+// descriptor reads and writes a file that was inherited by its number, and never closes it.
+type descriptor int
+
+func (d descriptor) Read(b []byte) (int, error) {
+	for {
+		n, err := unix.Read(int(d), b)
+		switch {
+		case errors.Is(err, unix.EINTR):
+			continue
+		case err != nil:
+			return 0, err
+		case n == 0 && len(b) > 0:
+			return 0, io.EOF
 		}
-		go serveFiles(fdFirstOwn + 1)
-		if serve(os.NewFile(fdFirstOwn, "calls")) != nil {
-			return 1
+		return n, nil
+	}
+}
+
+func (d descriptor) Write(b []byte) (int, error) {
+	for done := 0; done < len(b); {
+		n, err := unix.Write(int(d), b[done:])
+		if err != nil && !errors.Is(err, unix.EINTR) {
+			return done, err
 		}
-		return 0
+		done += max(n, 0)
 	}
-	result := outcome{}
-	if err == nil {
-		result = o.Init.run(in)
-	} else {
-		result.Err, result.Missing = err.Error(), "namespaces"
-	}
-	if err := json.NewEncoder(os.NewFile(fdOutcome, "outcome")).Encode(result); err != nil {
-		return 1
-	}
-	return 0
+	return len(b), nil
 }
 
 // becomeRoot takes the ids of the namespace's root, once they are mapped.

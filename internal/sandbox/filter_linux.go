@@ -17,6 +17,7 @@ type table struct {
 	arch    uint32   // AUDIT_ARCH_…
 	refused []uint32 // fails with EPERM
 	absent  []uint32 // fails with ENOSYS, so that programs use something older
+	tracing []uint32 // fails with EPERM where the machine's processes are in sight
 	clone   uint32   // fails where its flags ask for a namespace
 	unshare uint32
 	ioctl   uint32
@@ -26,6 +27,7 @@ type table struct {
 // Calls that have the same number everywhere.
 var (
 	refusedEverywhere = []uint32{428 /* open_tree */, 429 /* move_mount */, 430 /* fsopen */, 431 /* fsconfig */, 432 /* fsmount */, 433 /* fspick */, 442 /* mount_setattr */, 467 /* open_tree_attr */}
+	tracingEverywhere = []uint32{438 /* pidfd_getfd */, 440 /* process_madvise */, 448 /* process_mrelease */}
 	absentEverywhere  = []uint32{425 /* io_uring_setup */, 426, 427, 435 /* clone3, whose flags a filter cannot see */}
 )
 
@@ -48,11 +50,11 @@ func answerWith(errno unix.Errno) bpf.Instruction {
 }
 
 // program assembles the filter. Any way of calling without a table fails altogether.
-func program(tables []table) ([]bpf.RawInstruction, error) {
+func program(tables []table, kind Kind) ([]bpf.RawInstruction, error) {
 	var all []bpf.Instruction
 	all = append(all, bpf.LoadAbsolute{Off: offsetArch, Size: 4})
 	for _, t := range tables {
-		part := t.instructions()
+		part := t.instructions(kind)
 		// Jumps are at most 255 long, so the test is turned around.
 		all = append(all, bpf.JumpIf{Cond: bpf.JumpEqual, Val: t.arch, SkipTrue: 1}, bpf.Jump{Skip: uint32(len(part))})
 		all = append(all, part...)
@@ -61,7 +63,7 @@ func program(tables []table) ([]bpf.RawInstruction, error) {
 	return bpf.Assemble(all)
 }
 
-func (t table) instructions() []bpf.Instruction {
+func (t table) instructions(kind Kind) []bpf.Instruction {
 	out := []bpf.Instruction{bpf.LoadAbsolute{Off: offsetNumber, Size: 4}}
 	if t.most != 0 {
 		out = append(out, bpf.JumpIf{Cond: bpf.JumpLessOrEqual, Val: t.most, SkipTrue: 1}, answerWith(unix.ENOSYS))
@@ -73,6 +75,10 @@ func (t table) instructions() []bpf.Instruction {
 	}
 	each(t.refused, answerWith(unix.EPERM))
 	each(refusedEverywhere, answerWith(unix.EPERM))
+	if kind == Chroot {
+		each(t.tracing, answerWith(unix.EPERM))
+		each(tracingEverywhere, answerWith(unix.EPERM))
+	}
 	each(t.absent, answerWith(unix.ENOSYS))
 	each(absentEverywhere, answerWith(unix.ENOSYS))
 	for _, n := range []uint32{t.clone, t.unshare} {
@@ -97,8 +103,8 @@ func flagsFor(clone bool) uint32 {
 }
 
 // filterCalls installs the filter on this thread and what it starts.
-func filterCalls() error {
-	raw, err := program(tables)
+func filterCalls(kind Kind) error {
+	raw, err := program(tables, kind)
 	if err != nil {
 		return fmt.Errorf("making the system-call filter: %w", err)
 	}

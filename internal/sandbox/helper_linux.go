@@ -26,6 +26,7 @@ type worker interface {
 	read(r reading) ([]Found, error)
 	mend(r reading, m Mending) error
 	remove(dir string) error
+	rename(from, to string) error
 	open(name string) (*os.File, error)
 	close() error
 }
@@ -38,6 +39,7 @@ func (local) note(r reading, to string) error    { return r.note(to) }
 func (local) read(r reading) ([]Found, error)    { return r.read() }
 func (local) mend(r reading, m Mending) error    { return r.mend(m) }
 func (local) remove(dir string) error            { return removeAll(dir) }
+func (local) rename(from, to string) error       { return os.Rename(from, to) }
 func (local) open(name string) (*os.File, error) { return openFile(name) }
 func (local) close() error                       { return nil }
 
@@ -74,10 +76,11 @@ type helper struct {
 
 // call is what is asked of a helper; Op says which of the others counts.
 type call struct {
-	Op      string // lay, note, read, mend, remove
+	Op      string // lay, note, read, mend, remove, rename
 	Laying  laying
 	Reading reading
 	Name    string
+	To      string
 	Mending Mending
 }
 
@@ -223,6 +226,12 @@ func (h *helper) remove(dir string) error {
 	return err
 }
 
+// rename moves a folder. It may belong to an id of the namespace, which alone may move it.
+func (h *helper) rename(from, to string) error {
+	_, err := h.ask(call{Op: "rename", Name: from, To: to}, nil)
+	return err
+}
+
 // open has the helper open a file and takes it over.
 func (h *helper) open(name string) (*os.File, error) {
 	h.filesMutex.Lock()
@@ -324,6 +333,8 @@ func serveOne(c call, in *pieces) ([]Found, error) {
 		return nil, c.Reading.mend(c.Mending)
 	case "remove":
 		return nil, removeAll(c.Name)
+	case "rename":
+		return nil, os.Rename(c.Name, c.To)
 	}
 	return nil, fmt.Errorf("the helper knows no %q", c.Op)
 }

@@ -1,154 +1,78 @@
 package sandbox
 
 import (
-	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"runtime"
-	"runtime/debug"
-	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
-
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
-// initOrders is what the first process of a sandbox is to do. Paths of folders are the machine's.
+// initOrders is what the first process of a sandbox is to do.
 type initOrders struct {
 	Kind     Kind
-	Work     string
-	Lower    int // folders named l/0 … in Work, topmost first; none: root is filled already
-	Spec     Spec
+	Spec     Spec // without what was used to build the sandbox
 	Terminal bool
-	Groups   bool // the ids may have groups besides their own
+	MayGroup bool // the ids may have groups besides their own
 
 	answer     chan error
-	processes  int // the machine's /proc, of a chroot
-	observer   *observer
-	unobserved string // why there is no observer
+	unobserved string // why what the command touches is not seen
 }
 
-// refusal is a feature that the kernel refused.
-type refusal struct {
-	missing string
-	error
-}
-
-func (r refusal) Unwrap() error { return r.error }
-
-func refused(missing, doing string, err error) error {
-	if err == nil {
-		return nil
+// initMain runs the command and waits for it. When this process ends the kernel ends whatever else runs.
+//
+// It has the rights of the command's root and none besides. What the command could do with it is let, stop or end its own
+// sandbox; it is not dumpable, so that neither its memory nor its files can be had.
+func initMain() error {
+	if err := unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0); err != nil {
+		return tell(outcome{Err: "closing the sandbox's first process: " + err.Error()})
 	}
-	return refusal{missing, fmt.Errorf("%s: %w", doing, err)}
-}
-
-// run sets the sandbox up, runs the command and waits for it. When the process ends the kernel ends whatever else runs.
-func (o *initOrders) run(orders *bufio.Reader) outcome {
-	var err error
-	if o.Kind == Chroot {
-		err = o.changeRoot()
-	} else {
-		err = o.namespaces()
+	// Signals from inside end nothing, as with any first process; and none that was ignored stays so for the command.
+	signal.Notify(make(chan os.Signal, 1))
+	setName("imbricat")
+	if err := unix.CloseRange(fdOrders, ^uint(0)>>1, unix.CLOSE_RANGE_CLOEXEC); err != nil {
+		for fd := fdOrders; fd <= fdProcesses; fd++ {
+			unix.CloseOnExec(fd)
+		}
 	}
-	var status Status
-	if err == nil {
-		status, err = o.command(orders)
+	var o initOrders
+	if err := json.NewDecoder(descriptor(fdNext)).Decode(&o); err != nil {
+		return tell(outcome{Err: "reading what the sandbox is to do: " + err.Error()})
 	}
-	result := outcome{Status: status}
+	unix.Close(fdNext)
+	if o.Kind != Chroot { // without a namespace this process must end all others itself, which it does when its orders end
+		_ = unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(unix.SIGKILL), 0, 0, 0)
+	}
+	status, err := o.command()
 	if err != nil {
-		result.Err = err.Error()
-		var r refusal
-		if errors.As(err, &r) {
-			result.Missing = r.missing
-		}
+		return tell(failure(err))
 	}
-	return result
+	return tell(outcome{Status: status, Unobserved: o.unobserved})
 }
 
-// namespaces builds the file system and makes it the root.
-func (o *initOrders) namespaces() error {
-	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
-		return refused("mounts", "making mounts private", err)
+// setName sets the name by which others see this process, that of its first thread.
+func setName(name string) {
+	if unix.Gettid() != unix.Getpid() {
+		_ = os.WriteFile("/proc/self/comm", []byte(name), 0)
+		return
 	}
-	root := filepath.Join(o.Work, "root")
-	if err := o.mountRoot(root); err != nil {
-		return err
-	}
-	j := &jail{root: root, gids: o.Spec.GID}
-	if err := j.open(); err != nil {
-		return err
-	}
-	for _, step := range []func() error{
-		j.proc, j.dev, j.sys,
-		func() error { return j.tmp(o.Spec.FreshTmp) },
-		func() error { return j.files(o.Spec.Files, true) },
-		func() error { return j.mounts(o.Spec.Mounts) },
-		func() error { return j.files(o.Spec.Secrets, false) },
-		func() error { return loopback(o.Spec.Network) },
-		func() error { return unix.Sethostname([]byte(Hostname)) },
-		j.enter,
-		limitProcesses,
-		j.guard,
-	} {
-		if err := step(); err != nil {
-			return err
-		}
-	}
-	return nil
+	text := append([]byte(name), 0)
+	_ = unix.Prctl(unix.PR_SET_NAME, uintptr(unsafe.Pointer(&text[0])), 0, 0, 0)
 }
 
-// mountRoot mounts the overlay, or the folder that was filled. Names are relative and short: the kernel takes one page.
-func (o *initOrders) mountRoot(root string) error {
-	if o.Lower == 0 {
-		return refused("mounts", "mounting the root", errors.Join(unix.Mount(root, root, "", unix.MS_BIND, ""),
-			unix.Mount("", root, "", unix.MS_BIND|unix.MS_REMOUNT|unix.MS_NODEV, "")))
-	}
-	if err := os.Chdir(o.Work); err != nil {
-		return err
-	}
-	lower := make([]string, o.Lower)
-	for i := range lower {
-		lower[i] = fmt.Sprintf("l/%d", i)
-	}
-	options := "lowerdir=" + strings.Join(lower, ":") + ",upperdir=upper,workdir=work"
-	if len(options) > os.Getpagesize()-100 {
-		return fmt.Errorf("the view has %d layers, more than can be mounted over each other", o.Lower)
-	}
-	err := unix.Mount("overlay", "root", "overlay", unix.MS_NODEV, options+",userxattr,volatile,redirect_dir=off,metacopy=off,index=off")
-	if errors.Is(err, unix.EINVAL) {
-		// With userxattr older kernels refuse to hear of the others, which it turns off.
-		err = unix.Mount("overlay", "root", "overlay", unix.MS_NODEV, options+",userxattr")
-	}
-	return refused("overlay", "mounting the view as an overlay", err)
-}
-
-// changeRoot is what can be had without namespaces.
-func (o *initOrders) changeRoot() error {
-	if err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0); err != nil {
-		return err
-	}
-	var err error
-	if o.processes, err = unix.Open("/proc", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0); err != nil {
-		return refused("chroot", "reading /proc", err)
-	}
-	if err := unix.Chroot(filepath.Join(o.Work, "root")); err != nil {
-		return refused("chroot", "changing the root", err)
-	}
-	return os.Chdir("/")
-}
-
-// command runs the command on a thread that gives up every right it does not need; the command inherits that.
-func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
+// command runs the command and waits for it.
+func (o *initOrders) command() (Status, error) {
 	type start struct {
 		pid int
 		err error
@@ -158,13 +82,10 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 	}
 	started := make(chan start)
 	go func() {
-		runtime.LockOSThread() // and never unlocked: the thread is spoilt for anything else
+		runtime.LockOSThread() // and never unlocked: the thread is observed, and the command dies with it
 		pid, err := o.exec()
-		if o.Spec.Observe {
-			debug.SetGCPercent(400)
-		}
 		started <- start{pid, err}
-		select {} // the command dies with the thread that started it
+		select {}
 	}()
 	s := <-started
 	if s.err != nil {
@@ -175,14 +96,14 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 		unix.Close(fd)
 	}
 	go func() {
+		number := make([]byte, 1)
 		for {
-			number, err := orders.ReadByte()
-			if err != nil {
-				// The caller is gone, or has had enough.
+			if _, err := descriptor(fdOrders).Read(number); err != nil {
+				// The supervisor is gone, or has had enough.
 				o.end()
 				unix.Exit(1)
 			}
-			_ = unix.Kill(s.pid, syscall.Signal(number))
+			_ = unix.Kill(s.pid, syscall.Signal(number[0]))
 		}
 	}()
 	if o.Spec.Ask != nil {
@@ -203,11 +124,6 @@ func (o *initOrders) command(orders *bufio.Reader) (Status, error) {
 			continue
 		}
 		status := Status{Code: wait.ExitStatus(), CPU: time.Duration(used.Utime.Nano() + used.Stime.Nano())}
-		if o.observer != nil {
-			status.Observed = o.observer.stop()
-		} else if o.unobserved != "" {
-			status.Observed = &trace.Observation{Whole: o.unobserved}
-		}
 		o.end()
 		select {
 		case err := <-o.answer:
@@ -266,7 +182,7 @@ func (o *initOrders) end() {
 
 // children lists the processes whose parent is this one.
 func (o *initOrders) children() ([]int, error) {
-	fd, err := unix.Openat(o.processes, fmt.Sprintf("%d/task/%d/children", os.Getpid(), os.Getpid()), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	fd, err := unix.Openat(fdProcesses, fmt.Sprintf("%d/task/%d/children", os.Getpid(), os.Getpid()), unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -282,32 +198,22 @@ func (o *initOrders) children() ([]int, error) {
 	return list, err
 }
 
-// exec starts the command.
+// exec starts the command. Looking for the program is seen as what the command itself looks for.
 func (o *initOrders) exec() (int, error) {
-	program, err := lookUp(&o.Spec)
-	if err != nil {
-		return 0, err
-	}
-	if err := o.renounce(); err != nil {
-		return 0, err
-	}
-	// A network of its own has no abstract sockets but its own; the machine's must be out of reach.
-	if o.Kind != Chroot && o.Spec.Network {
-		if err := scopeSockets(); err != nil {
+	if o.Spec.Observe {
+		if err := o.observe(); err != nil {
 			return 0, err
 		}
 	}
-	if err := filterCalls(); err != nil {
+	program, err := lookUp(&o.Spec)
+	if err != nil {
 		return 0, err
-	}
-	if o.Spec.Observe {
-		o.observe()
 	}
 	attr := &syscall.ProcAttr{Dir: o.Spec.Dir, Env: o.Spec.Env, Files: []uintptr{0, 1, 2}, Sys: &syscall.SysProcAttr{Setpgid: !o.Terminal, Pdeathsig: syscall.SIGKILL}}
 	if o.Terminal {
 		attr.Sys.Setsid, attr.Sys.Setctty, attr.Sys.Ctty = true, true, 0
 	}
-	attr.Sys.Credential = &syscall.Credential{Uid: uint32(o.Spec.UID), Gid: uint32(o.Spec.GID), NoSetGroups: !o.Groups}
+	attr.Sys.Credential = &syscall.Credential{Uid: uint32(o.Spec.UID), Gid: uint32(o.Spec.GID), NoSetGroups: !o.MayGroup}
 	for _, g := range o.Spec.Groups {
 		attr.Sys.Credential.Groups = append(attr.Sys.Credential.Groups, uint32(g))
 	}
@@ -319,27 +225,27 @@ func (o *initOrders) exec() (int, error) {
 	return pid, nil
 }
 
-// observe starts to note what the command touches. From here on this thread's own calls are stopped as well. It starts
-// the command with its processor held (vfork), so the observer needs another one, and no collection of garbage may wait
-// for all of them.
-func (o *initOrders) observe() {
-	runtime.GOMAXPROCS(max(4, runtime.GOMAXPROCS(0)))
-	debug.SetGCPercent(-1)
-	proc := o.processes
-	if o.Kind != Chroot {
-		var err error
-		if proc, err = unix.Open("/proc", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0); err != nil {
-			o.unobserved = "its processes cannot be looked at: " + err.Error()
-			return
-		}
+// observe hands the calls of this thread, and of what it starts, over to the supervisor, and waits until that is ready.
+func (o *initOrders) observe() error {
+	root, err := unix.Open("/", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return fmt.Errorf("handing calls over: %w", err)
 	}
-	observer, err := observe(proc, o.Spec.Links)
+	defer unix.Close(root)
+	defer unix.Close(fdObserver)
+	listener, err := observingFilter() // from here on nobody answers a call that names a path, until the supervisor is ready
 	if err != nil {
 		o.unobserved = "this machine cannot observe commands: " + err.Error()
-		return
+		return nil
 	}
-	o.observer = observer
-	go observer.serve()
+	defer unix.Close(listener)
+	if err := unix.Sendmsg(fdObserver, []byte{'.'}, unix.UnixRights(listener, root), nil, 0); err != nil {
+		return fmt.Errorf("handing calls over: %w", err)
+	}
+	if _, err := descriptor(fdObserver).Read(make([]byte, 1)); err != nil {
+		return fmt.Errorf("handing calls over: %w", err)
+	}
+	return nil
 }
 
 // startError says why a command could not be started.
@@ -386,57 +292,4 @@ func lookUp(s *Spec) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("there is no program %q in %s", name, path)
-}
-
-// rights are the capabilities that package managers need. None of them reaches out of the namespace.
-var rights = []uintptr{unix.CAP_CHOWN, unix.CAP_DAC_OVERRIDE, unix.CAP_FOWNER, unix.CAP_FSETID, unix.CAP_KILL, unix.CAP_SETGID, unix.CAP_SETUID,
-	unix.CAP_SETPCAP, unix.CAP_SETFCAP, unix.CAP_NET_BIND_SERVICE, unix.CAP_SYS_CHROOT, unix.CAP_AUDIT_WRITE}
-
-// renounce gives up what the command may not have, for this thread and what it starts.
-func (o *initOrders) renounce() error {
-	if err := unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0); err != nil {
-		return fmt.Errorf("giving up rights: %w", err)
-	}
-	for c := uintptr(0); c <= unix.CAP_LAST_CAP; c++ {
-		// Without a namespace the right to change the root is the right to leave it.
-		if slices.Contains(rights, c) && (o.Kind != Chroot || c != unix.CAP_SYS_CHROOT) {
-			continue
-		}
-		if err := unix.Prctl(unix.PR_CAPBSET_DROP, c, 0, 0, 0); err != nil && !errors.Is(err, unix.EINVAL) {
-			return fmt.Errorf("giving up rights: %w", err)
-		}
-	}
-	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
-		return fmt.Errorf("giving up rights: %w", err)
-	}
-	var mask uint64
-	for _, c := range rights {
-		if o.Kind != Chroot || c != unix.CAP_SYS_CHROOT {
-			mask |= 1 << c
-		}
-	}
-	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
-	var data [2]unix.CapUserData
-	if err := unix.Capget(&head, &data[0]); err != nil {
-		return fmt.Errorf("giving up rights: %w", err)
-	}
-	for i := range data {
-		word := uint32(mask >> (32 * i))
-		data[i] = unix.CapUserData{Effective: data[i].Permitted & word, Permitted: data[i].Permitted & word}
-	}
-	if err := unix.Capset(&head, &data[0]); err != nil {
-		return fmt.Errorf("giving up rights: %w", err)
-	}
-	return nil
-}
-
-// mountPoint is a folder that every view must have for the sandbox's own mounts.
-func mountPoints(s *Spec) []tree.Entry {
-	var list []tree.Entry
-	for _, name := range []string{"dev", "proc", "sys", "tmp"} {
-		if name != "tmp" || s.FreshTmp {
-			list = append(list, tree.Entry{Path: name, Kind: tree.Folder, Mode: 0o755})
-		}
-	}
-	return list
 }

@@ -235,6 +235,33 @@ func (j *jail) files(list []Secret, public bool) error {
 	return unix.Unmount(inside, unix.MNT_DETACH)
 }
 
+// program opens this program's file on a mount that nobody can write through, where it is to be executed from there.
+func (j *jail) program(wanted bool, fd *int) error {
+	if !wanted {
+		return nil
+	}
+	const stage = "/dev/imbricat"
+	inside, done, err := j.at("/dev")
+	if err != nil {
+		return err
+	}
+	defer done()
+	name := filepath.Join(inside, filepath.Base(stage))
+	if err := os.WriteFile(name, nil, 0o600); err != nil {
+		return err
+	}
+	if err := j.bind("/proc/self/exe", stage, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV); err != nil {
+		return err
+	}
+	if *fd, err = unix.Open(name, unix.O_PATH|unix.O_CLOEXEC, 0); err != nil {
+		return err
+	}
+	if err := unix.Unmount(name, unix.MNT_DETACH); err != nil {
+		return refused("mounts", "hiding the program", err)
+	}
+	return os.Remove(name)
+}
+
 // enter makes the root the only file system there is.
 func (j *jail) enter() error {
 	if err := unix.Chdir(j.root); err != nil {

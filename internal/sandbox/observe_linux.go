@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
-	"sync"
+	"sync/atomic"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -23,20 +25,25 @@ import (
 //
 // Links that the command itself made, and those of /proc, which stand for open files, are resolved at the time of the
 // call, since nobody can later.
+//
+// It works in the supervisor, outside of the sandbox: what it reads there it reads by /proc, and it follows no link of the
+// sandbox but by asking the kernel to stay below the sandbox's root.
 type observer struct {
 	listener int
 	calls    map[callID]*kernelCall
-	proc     int  // the folder /proc in which the processes have the numbers that the kernel tells
-	root     int  // the command's root
-	live     bool // there are links of which only the running system knows where they lead
+	proc     int    // the machine's /proc, in which the processes have the numbers that the kernel tells
+	root     int    // the command's root
+	above    string // where the root lies on this machine, when paths in /proc begin there: of a chroot
+	live     bool   // there are links of which only the running system knows where they lead
 
 	name    [64]byte
 	strings [4096 + 256]byte
 	links   [4096 + 64]byte
 
-	mutex    sync.Mutex
-	stopped  bool
-	started  bool // the command itself runs
+	thread   atomic.Int64 // that serves
+	stopped  atomic.Bool
+	served   chan struct{} // closed when nothing more is noted
+	started  bool          // the command itself runs
 	chrooted bool
 	notes    map[string]trace.Act // "ROOT\0PATH\0" and f for following, n for not
 	seen     trace.Observation
@@ -73,69 +80,100 @@ type reply struct {
 	flags uint32
 }
 
-// observe puts the filter on this thread and what it starts, and gives the observer that must serve it from then on.
-func observe(proc int, live bool) (*observer, error) {
+// observingFilter puts the filter on this thread and what it starts, and returns where its calls are to be heard.
+func observingFilter() (listener int, err error) {
 	named, calm, err := knownCalls()
 	if err != nil {
-		return nil, err
+		return 0, err
 	}
 	raw, err := observingProgram(named, calm)
 	if err != nil {
-		return nil, err
+		return 0, err
 	}
 	filter := make([]unix.SockFilter, len(raw))
 	for i, r := range raw {
 		filter[i] = unix.SockFilter{Code: r.Op, Jt: r.Jt, Jf: r.Jf, K: r.K}
-	}
-	o := &observer{calls: named, proc: proc, live: live, notes: map[string]trace.Act{}}
-	if o.root, err = unix.Open("/", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0); err != nil {
-		return nil, err
 	}
 	p := unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]}
 	errno := unix.EINVAL
 	for _, flags := range []uintptr{filterListener | filterKillable, filterListener} {
 		var fd uintptr
 		if fd, _, errno = unix.RawSyscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, flags, uintptr(unsafe.Pointer(&p))); errno == 0 {
-			o.listener = int(fd)
-			unix.CloseOnExec(o.listener)
-			// Caller and observer take turns, so one processor serves both best. Kernels before 6.6 do not know how.
-			_, _, _ = unix.Syscall(unix.SYS_IOCTL, fd, listenerFlags, syncWakeUp)
-			return o, nil
+			unix.CloseOnExec(int(fd))
+			return int(fd), nil
 		}
 	}
-	return nil, errno
+	return 0, errno
 }
 
-// serve answers until stop. It never ends by itself: whoever runs it ends with the process.
+// observe serves a listener from now on, until stop. Both descriptors belong to the observer then.
+func observe(listener, root int, above string, live bool) (*observer, error) {
+	named, _, err := knownCalls()
+	if err != nil {
+		return nil, err
+	}
+	proc, err := unix.Open("/proc", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	// Caller and observer take turns, so one processor serves both best. Kernels before 6.6 do not know how.
+	_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(listener), listenerFlags, syncWakeUp)
+	o := &observer{listener: listener, calls: named, proc: proc, root: root, above: above, live: live, notes: map[string]trace.Act{}, served: make(chan struct{})}
+	go o.serve()
+	return o, nil
+}
+
+// serve answers until stop.
 func (o *observer) serve() {
-	for {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	defer close(o.served)
+	o.thread.Store(int64(unix.Gettid()))
+	for !o.stopped.Load() {
 		var n notification
 		_, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerReceive, uintptr(unsafe.Pointer(&n)))
-		if errno == unix.EINTR || errno == unix.ENOENT {
+		switch {
+		case errno == unix.EINTR:
+			continue
+		case errno == unix.ENOENT:
+			if o.deserted() {
+				return
+			}
 			continue // the caller went away
-		}
-		o.mutex.Lock()
-		if o.stopped {
-			o.mutex.Unlock()
-			return
-		}
-		if errno != 0 {
+		case errno != 0:
 			o.whole("its calls could not be heard: " + errno.Error())
-			o.mutex.Unlock()
 			return
 		}
 		o.hear(&n)
 		answer := reply{id: n.id, flags: answerContinue}
 		_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerSend, uintptr(unsafe.Pointer(&answer)))
-		o.mutex.Unlock()
 	}
 }
 
-// stop ends the observation: whatever still runs stands still at its next call. It gives what was seen.
+// deserted tells whether no process is left whose calls could be heard.
+func (o *observer) deserted() bool {
+	fds := []unix.PollFd{{Fd: int32(o.listener)}}
+	n, err := unix.Poll(fds, 0)
+	return err == nil && n > 0 && fds[0].Revents&unix.POLLHUP != 0
+}
+
+// stop ends the observation, when all that was observed has ended. It gives what was seen.
 func (o *observer) stop() *trace.Observation {
-	o.mutex.Lock()
-	defer o.mutex.Unlock()
-	o.stopped = true
+	o.stopped.Store(true)
+	for waiting := true; waiting; {
+		// Not every kernel ends the wait for a call when nobody is left to make one; a signal does.
+		if thread := o.thread.Load(); thread != 0 {
+			_ = unix.Tgkill(unix.Getpid(), int(thread), unix.SIGURG)
+		}
+		select {
+		case <-o.served:
+			waiting = false
+		case <-time.After(time.Millisecond):
+		}
+	}
+	for _, fd := range []int{o.listener, o.root, o.proc} {
+		unix.Close(fd)
+	}
 	all := make([]trace.Note, 0, len(o.notes))
 	for key, acts := range o.notes {
 		root, rest, _ := strings.Cut(key, "\x00")
@@ -418,30 +456,65 @@ func (o *observer) walk(n *notification, root, path string, acts trace.Act, foll
 }
 
 // readLink reads a link as the process would. Those of /proc that stand for open files are magic: they lead where no
-// path need lead.
+// path need lead. Numbers below the sandbox's /proc are those of its own processes; a process calls itself self.
 func (o *observer) readLink(n *notification, path string) (target string, magic bool, err error) {
 	if below, in := strings.CutPrefix(path, "/proc/"); in {
 		first, rest, deeper := strings.Cut(below, "/")
 		if first == "self" || first == "thread-self" {
 			if !deeper {
-				return fmt.Sprint(n.pid), false, nil
+				return "", false, unix.EINVAL // taken for the folder that it leads to
 			}
-			first = fmt.Sprint(n.pid)
+			target, err = o.readAt(o.proc, fmt.Sprintf("%d/%s", n.pid, rest), 0)
+			return target, true, err
 		}
-		if deeper {
-			below = first + "/" + rest
+		if deeper && o.above != "" {
+			target, err = o.readAt(o.proc, below, 0)
+			return target, true, err
 		}
-		size, err := unix.Readlinkat(o.proc, below, o.strings[:])
-		if err != nil {
-			return "", false, err
-		}
-		return string(o.strings[:size]), deeper, nil
+		target, err = o.readAt(o.root, path[1:], unix.RESOLVE_IN_ROOT)
+		return target, deeper, err
 	}
-	size, err := unix.Readlinkat(o.root, "."+path, o.strings[:])
+	target, err = o.readAt(o.root, strings.TrimPrefix(path, "/"), unix.RESOLVE_IN_ROOT)
+	return target, false, err
+}
+
+// readAt reads a link below an open folder. EINVAL says that it is none.
+func (o *observer) readAt(dir int, name string, resolve uint64) (string, error) {
+	fd, err := unix.Openat2(dir, name, &unix.OpenHow{Flags: unix.O_PATH | unix.O_NOFOLLOW | unix.O_CLOEXEC, Resolve: resolve | unix.RESOLVE_NO_SYMLINKS})
 	if err != nil {
-		return "", false, err
+		return "", err
 	}
-	return string(o.strings[:size]), false, nil
+	defer unix.Close(fd)
+	size, err := unix.Readlinkat(fd, "", o.strings[:])
+	if errors.Is(err, unix.ENOENT) {
+		err = unix.EINVAL
+	}
+	if err != nil {
+		return "", err
+	}
+	text := string(o.strings[:size])
+	if dir != o.proc {
+		return text, nil
+	}
+	if path, inside := o.inside(text); inside {
+		return path, nil
+	}
+	return "outside:" + text, nil // no path, as pipes have none
+}
+
+// inside gives a path that /proc told as the sandbox has it; of a chroot they begin with where its root lies.
+func (o *observer) inside(path string) (string, bool) {
+	if o.above == "" {
+		return path, true
+	}
+	below, is := strings.CutPrefix(path, o.above)
+	switch {
+	case !is || below != "" && below[0] != '/':
+		return "", false
+	case below == "":
+		return "/", true
+	}
+	return below, true
 }
 
 // absolute gives a path that a process wrote from the root that everything has.
@@ -502,7 +575,7 @@ func (o *observer) magic(name []byte) (string, bool) {
 		return "", false
 	}
 	// What was deleted can be reached by nobody else, unless it has that name.
-	return string(bytes.TrimSuffix(o.strings[:size], []byte(" (deleted)"))), true
+	return o.inside(string(bytes.TrimSuffix(o.strings[:size], []byte(" (deleted)"))))
 }
 
 // memory reads some bytes of a process.
@@ -582,13 +655,10 @@ func (o *observer) program(n *notification, root, path string, depth int) {
 		from, rel = fd, strings.TrimPrefix(strings.TrimPrefix(path, root), "/")
 	}
 	if below, in := strings.CutPrefix(filepath.Clean(path), "/proc/"); in {
-		if below = strings.TrimPrefix(below, "self/"); !strings.HasPrefix(below, fmt.Sprint(n.pid)) {
-			below = fmt.Sprintf("%d/%s", n.pid, below)
-		}
-		o.programAt(n, root, below, depth)
+		o.programIn(n, root, below, depth)
 		return
 	}
-	fd, err := unix.Openat2(from, rel, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_CLOEXEC | unix.O_NONBLOCK, Resolve: unix.RESOLVE_IN_ROOT})
+	fd, err := openProgram(from, rel, unix.RESOLVE_IN_ROOT)
 	if err != nil {
 		return
 	}
@@ -596,14 +666,41 @@ func (o *observer) program(n *notification, root, path string, depth int) {
 	o.parse(n, root, fd, depth)
 }
 
+// programIn looks at a program that is named by what a process has open.
+func (o *observer) programIn(n *notification, root, below string, depth int) {
+	who, what, _ := strings.Cut(below, "/")
+	if who != "self" && who != "thread-self" || what != "exe" && !strings.HasPrefix(what, "fd/") {
+		o.whole("it runs a program by a path of /proc")
+		return
+	}
+	o.programAt(n, root, fmt.Sprintf("%d/%s", n.pid, what), depth)
+}
+
 // programAt looks at a program by a name below /proc.
 func (o *observer) programAt(n *notification, root, below string, depth int) {
-	fd, err := unix.Openat(o.proc, below, unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
+	fd, err := openProgram(o.proc, below, 0)
 	if err != nil {
 		return
 	}
 	defer unix.Close(fd)
 	o.parse(n, root, fd, depth)
+}
+
+// openProgram opens a file for reading, and nothing but a file: a device or a terminal of the sandbox might do something.
+func openProgram(dir int, name string, resolve uint64) (int, error) {
+	at, err := unix.Openat2(dir, name, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: resolve})
+	if err != nil {
+		return 0, err
+	}
+	defer unix.Close(at)
+	var stat unix.Stat_t
+	if err := unix.Fstat(at, &stat); err != nil {
+		return 0, err
+	}
+	if stat.Mode&unix.S_IFMT != unix.S_IFREG {
+		return 0, unix.EACCES
+	}
+	return unix.Open(fmt.Sprintf("/proc/self/fd/%d", at), unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
 }
 
 // mostInterpreters is how many interpreters of interpreters the kernel takes, and one more.

@@ -20,7 +20,7 @@ import (
 
 // Version names everything about the sandbox that a command can notice. It is part of the key of every run step: change
 // it by hand whenever the same command could see or leave something else.
-const Version = "imbricat-sandbox-2"
+const Version = "imbricat-sandbox-3"
 
 // Hostname is what every command sees as the name of its machine.
 const Hostname = "imbricat"
@@ -47,6 +47,22 @@ func (e *UnableError) Error() string {
 	}
 	return e.What + "; " + e.Mend
 }
+
+// Bounds are what a command may use. Zero values stand for most of what the machine has.
+type Bounds struct {
+	Memory    int64 // bytes that its processes have in memory, together
+	Processes int
+	Disk      int64 // bytes that it writes
+}
+
+// BoundError says that a command was ended because it used too much of something.
+type BoundError struct {
+	Of   string // "memory", "processes", "disk", "signals"
+	Most int64  // in bytes, or a number
+	What string
+}
+
+func (e *BoundError) Error() string { return e.What }
 
 // Spec is a command with all that it is given. Paths inside are absolute.
 type Spec struct {
@@ -76,6 +92,9 @@ type Spec struct {
 	// by the signal Stop.
 	Ask  *Ask
 	Stop int
+
+	Bounds Bounds
+	Copied int64 // bytes that the work folder holds before the command starts
 
 	Network  bool    // the machine's network; otherwise a loopback alone
 	FreshTmp bool    // an empty /tmp in memory

@@ -277,7 +277,7 @@ func TestHostileTrees(t *testing.T) {
 
 // TestFilterRefuses holds the filter's tables against the numbers that every kernel has.
 func TestFilterRefuses(t *testing.T) {
-	raw, err := program(tables)
+	raw, err := program(tables, Root)
 	require.NoError(t, err)
 	require.Less(t, len(raw), 4096, "what a kernel takes")
 	plain := make([]bpf.Instruction, len(raw))

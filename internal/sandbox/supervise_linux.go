@@ -1,0 +1,370 @@
+package sandbox
+
+import (
+	"context"
+	"encoding/gob"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"imbricat/internal/trace"
+)
+
+// The supervisor is a process of its own beside the caller: it starts the commands' sandboxes, hears what they touch, holds
+// their bounds and ends them. It needs rights over the commands while they run, so it lives outside of their namespaces; and it
+// must answer quickly, so it shares no processor with the caller's own work. It ends with the caller.
+
+// supervisor is the caller's side.
+type supervisor struct {
+	mutex   sync.Mutex
+	control *net.UnixConn
+	child   *child
+}
+
+// verdict is what the supervisor says of a command.
+type verdict struct {
+	Unstarted string // why the sandbox could not be started; with the kernel's number where it was that
+	Errno     int
+	Outcome   outcome
+	Told      bool   // there is an outcome
+	State     string // how the sandbox's first process ended
+	Observed  *trace.Observation
+	Bound     *BoundError
+}
+
+// startSupervisor starts the supervisor, where there are ids in a namespace that has them.
+func startSupervisor(ctx context.Context, ids idMap) (*supervisor, error) {
+	here, there, err := socketPair(unix.SOCK_SEQPACKET)
+	if err != nil {
+		return nil, err
+	}
+	defer there.Close()
+	c, err := startChild(ctx, childOptions{role: roleSupervisor, ids: ids, files: []*os.File{there}})
+	if err != nil {
+		here.Close()
+		return nil, err
+	}
+	return &supervisor{control: here, child: c}, nil
+}
+
+func (s *supervisor) close() error {
+	err := s.control.Close()
+	s.child.wait()
+	return err
+}
+
+// run has a sandbox built and its command run, with the given standard files, of which each may be nil. It waits until
+// nothing of it runs any more.
+func (s *supervisor) run(ctx context.Context, o *setup, signals <-chan os.Signal, standard [3]*os.File, handedOver func()) (verdict, error) {
+	conn, err := s.begin(o, standard)
+	handedOver()
+	if err != nil {
+		return verdict{}, fmt.Errorf("asking the supervisor: %w", err)
+	}
+	defer conn.Close()
+	done := make(chan struct{})
+	defer close(done)
+	go func() {
+		for {
+			select {
+			case got := <-signals:
+				if number, is := got.(unix.Signal); is {
+					_, _ = conn.Write([]byte{byte(number)})
+				}
+			case <-ctx.Done():
+				_ = conn.CloseWrite() // ends the command
+				return
+			case <-done:
+				return
+			}
+		}
+	}()
+	var v verdict
+	if err := gob.NewDecoder(conn).Decode(&v); err != nil {
+		if ctx.Err() != nil {
+			return v, context.Cause(ctx)
+		}
+		return v, errors.New("the supervisor of commands ended unexpectedly, and the command with it")
+	}
+	if ctx.Err() != nil {
+		return v, context.Cause(ctx)
+	}
+	return v, nil
+}
+
+// begin gives the supervisor a command's files and what it is to do.
+func (s *supervisor) begin(o *setup, standard [3]*os.File) (*net.UnixConn, error) {
+	conn, there, err := socketPair(unix.SOCK_STREAM)
+	if err != nil {
+		return nil, err
+	}
+	defer there.Close()
+	given, rights := make([]byte, 0, len(standard)), []int{int(there.Fd())}
+	for _, f := range standard {
+		given = append(given, '0')
+		if f != nil {
+			given[len(given)-1] = '1'
+			rights = append(rights, int(f.Fd()))
+		}
+	}
+	s.mutex.Lock()
+	_, _, err = s.control.WriteMsgUnix(given, unix.UnixRights(rights...), nil)
+	s.mutex.Unlock()
+	if err == nil {
+		err = writeOrders(conn, o)
+	}
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return conn, nil
+}
+
+// superviseMain is the supervisor's own side: it takes commands until the caller hangs up.
+func superviseMain() error {
+	if _, err := childBegins(); err != nil {
+		return err
+	}
+	debug.SetGCPercent(400)
+	program := sync.OnceValues(ownProgram)
+	go func() { _, _ = program() }() // while the caller still lays down the first view
+	for {
+		given, rights := make([]byte, 3), make([]byte, unix.CmsgSpace(4*4))
+		n, rightsN, _, _, err := unix.Recvmsg(fdFirstOwn, given, rights, unix.MSG_CMSG_CLOEXEC)
+		if errors.Is(err, unix.EINTR) {
+			continue
+		}
+		if err != nil || n == 0 {
+			return err
+		}
+		files, err := filesOf(rights[:rightsN])
+		if err != nil || len(files) != 1+strings.Count(string(given), "1") {
+			return errors.Join(err, errTruncated)
+		}
+		var standard [3]*os.File
+		next := 1
+		for i := range standard {
+			if given[i] == '1' {
+				standard[i] = files[next]
+				next++
+			}
+		}
+		go func() {
+			defer files[0].Close()
+			var orders setup
+			if readOrders(files[0], &orders) != nil {
+				return
+			}
+			v := supervise(&orders, program, standard, files[0])
+			_ = gob.NewEncoder(files[0]).Encode(v) // the caller may be gone
+		}()
+	}
+}
+
+// filesOf takes the descriptors of a message.
+func filesOf(control []byte) ([]*os.File, error) {
+	messages, err := unix.ParseSocketControlMessage(control)
+	if err != nil {
+		return nil, err
+	}
+	var files []*os.File
+	for i := range messages {
+		fds, err := unix.ParseUnixRights(&messages[i])
+		if err != nil {
+			return nil, err
+		}
+		for _, fd := range fds {
+			unix.CloseOnExec(fd)
+			files = append(files, os.NewFile(uintptr(fd), "given"))
+		}
+	}
+	return files, nil
+}
+
+// ownProgram is the program that runs in sandboxes: sealed in memory, or where that may not be executed the machine's file.
+type ownFile struct {
+	*os.File
+	sealed bool
+}
+
+func ownProgram() (ownFile, error) {
+	// The variable is for tests, which cannot forbid that files in memory are executed.
+	if os.Getenv(envNoMemory) == "" {
+		if f, err := sealedProgram(); err == nil {
+			return ownFile{f, true}, nil
+		}
+	}
+	f, err := os.Open("/proc/self/exe")
+	return ownFile{f, false}, err
+}
+
+const envNoMemory = "IMBRICAT_TEST_NO_MEMORY_FILE"
+
+// supervise runs one command. Whoever hangs up ends it.
+func supervise(o *setup, program func() (ownFile, error), standard [3]*os.File, caller *os.File) verdict {
+	closeAll := func() {
+		for _, f := range standard {
+			if f != nil {
+				f.Close()
+			}
+		}
+	}
+	c, observed, err := startSandbox(o, program, standard)
+	closeAll()
+	if err != nil {
+		v := verdict{Unstarted: err.Error()}
+		var number unix.Errno
+		if errors.As(err, &number) {
+			v.Errno = int(number)
+		}
+		return v
+	}
+	defer observed.Close()
+	go func() {
+		number := make([]byte, 1)
+		for {
+			if _, err := caller.Read(number); err != nil {
+				c.kill()
+				return
+			}
+			_, _ = c.orders.Write(number)
+		}
+	}()
+	var eyes *observer
+	var blind error
+	heard := make(chan struct{})
+	go func() {
+		defer close(heard)
+		if eyes, blind = takeOver(o, observed); blind != nil {
+			c.kill() // nobody would ever answer its calls
+		}
+	}()
+	watched := make(chan *BoundError, 1)
+	go func() { watched <- watch(c, o) }()
+	result, told := c.hear()
+	<-c.ended
+	c.wait()
+	if o.Kind == Chroot {
+		endBelow(filepath.Join(o.Work, "root"))
+	}
+	observed.Close()
+	<-heard
+	v := verdict{Outcome: result, Told: told, State: fmt.Sprint(c.state), Bound: <-watched}
+	switch {
+	case eyes != nil:
+		v.Observed = eyes.stop()
+	case blind != nil:
+		v.Told, v.State = false, "what it touches could not be seen: "+blind.Error()
+	case result.Unobserved != "":
+		v.Observed = &trace.Observation{Whole: result.Unobserved}
+	}
+	return v
+}
+
+// startSandbox starts the process that builds a sandbox and becomes its first one. The socket is where that hands its calls over.
+func startSandbox(o *setup, program func() (ownFile, error), standard [3]*os.File) (*child, *net.UnixConn, error) {
+	own, err := program()
+	if err != nil {
+		return nil, nil, err
+	}
+	options := childOptions{role: roleSetup, setup: o, stdin: standard[0], stdout: standard[1], stderr: standard[2], sealed: own.sealed}
+	if o.Kind == Chroot {
+		if o.Named {
+			options.flags = unix.CLONE_NEWUTS
+		}
+	} else {
+		if options.ids, err = identity(); err != nil {
+			return nil, nil, err
+		}
+		options.flags = unix.CLONE_NEWNS | unix.CLONE_NEWPID | unix.CLONE_NEWIPC | unix.CLONE_NEWUTS | unix.CLONE_NEWCGROUP
+		if !o.Spec.Network {
+			options.flags |= unix.CLONE_NEWNET
+		}
+	}
+	here, there, err := socketPair(unix.SOCK_SEQPACKET)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer there.Close()
+	o.Mounted = !own.sealed
+	options.files = []*os.File{own.File, there}
+	c, err := startChild(context.Background(), options)
+	if err != nil {
+		here.Close()
+		return nil, nil, err
+	}
+	return c, here, nil
+}
+
+// takeOver waits for the calls of a command and serves them. There is no observer where the command hands none over.
+func takeOver(o *setup, from *net.UnixConn) (*observer, error) {
+	text, rights := make([]byte, 1), make([]byte, unix.CmsgSpace(2*4))
+	_, n, _, _, err := from.ReadMsgUnix(text, rights)
+	if err != nil || n == 0 {
+		return nil, nil
+	}
+	files, err := filesOf(rights[:n])
+	if err != nil || len(files) != 2 {
+		return nil, errors.Join(err, errTruncated)
+	}
+	listener, root := int(files[0].Fd()), int(files[1].Fd())
+	above := ""
+	if o.Kind == Chroot {
+		if above, err = filepath.EvalSymlinks(filepath.Join(o.Work, "root")); err != nil {
+			return nil, err
+		}
+	}
+	// The observer has descriptors of its own: those of files are closed behind its back.
+	if listener, err = unix.FcntlInt(uintptr(listener), unix.F_DUPFD_CLOEXEC, 0); err != nil {
+		return nil, err
+	}
+	if root, err = unix.FcntlInt(uintptr(root), unix.F_DUPFD_CLOEXEC, 0); err != nil {
+		return nil, err
+	}
+	for _, f := range files {
+		f.Close()
+	}
+	eyes, err := observe(listener, root, above, o.Spec.Links)
+	if err != nil {
+		return nil, err
+	}
+	_, err = from.Write([]byte{'.'})
+	return eyes, err
+}
+
+// endBelow kills the processes whose root is a folder: what a chroot's first process leaves when it is killed itself.
+func endBelow(root string) {
+	real, err := filepath.EvalSymlinks(root)
+	if err != nil {
+		return
+	}
+	for range 1000 {
+		names, err := os.ReadDir("/proc")
+		if err != nil {
+			return
+		}
+		found := false
+		for _, name := range names {
+			pid, err := strconv.Atoi(name.Name())
+			if err != nil {
+				continue
+			}
+			if at, err := os.Readlink(fmt.Sprintf("/proc/%d/root", pid)); err == nil && (at == real || strings.HasPrefix(at, real+"/")) {
+				found = unix.Kill(pid, unix.SIGKILL) == nil || found
+			}
+		}
+		if !found {
+			return
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
