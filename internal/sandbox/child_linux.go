@@ -10,12 +10,12 @@ import (
 	"os"
 	"os/exec"
 	"os/user"
+	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
 	"sync"
 	"syscall"
-	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -186,26 +186,18 @@ type child struct {
 	ended   chan struct{}
 	state   *os.ProcessState
 	once    sync.Once
-	alone   bool // has no namespace that ends with it
+	alone   string // the root of what has no namespace that ends with it
 }
 
 func (c *child) pid() int { return c.process.Pid }
 
-// patience is how long an init without a namespace has for ending what runs under it.
-const patience = 10 * time.Second
-
-// kill ends the child at once; with an init goes everything in its namespace. One without a namespace has to end
-// everything itself, and does when its orders end.
+// kill ends the child at once; with an init goes everything in its namespace. Without a namespace all that runs in its
+// root is ended.
 func (c *child) kill() {
-	if c.alone {
-		c.once.Do(func() { c.orders.Close() })
-		select {
-		case <-c.ended:
-			return
-		case <-time.After(patience):
-		}
-	}
 	_ = c.process.Kill()
+	if c.alone != "" {
+		endBelow(c.alone)
+	}
 	<-c.ended
 }
 
@@ -247,7 +239,9 @@ func startChild(ctx context.Context, o childOptions) (*child, error) {
 		cmd.Stderr = o.stderr
 	}
 	attr := &syscall.SysProcAttr{Cloneflags: o.flags, Setsid: true}
-	if c.alone = o.setup != nil && o.setup.Kind == Chroot; !c.alone {
+	if o.setup != nil && o.setup.Kind == Chroot {
+		c.alone = filepath.Join(o.setup.Work, "root")
+	} else {
 		attr.Pdeathsig = syscall.SIGKILL
 	}
 	if len(o.ids.uids) > 0 {

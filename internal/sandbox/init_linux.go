@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/signal"
@@ -25,6 +26,7 @@ type initOrders struct {
 	Spec     Spec // without what was used to build the sandbox
 	Terminal bool
 	MayGroup bool // the ids may have groups besides their own
+	Counting bool // processes are counted when they are made
 
 	answer     chan error
 	unobserved string // why what the command touches is not seen
@@ -180,19 +182,28 @@ func (o *initOrders) end() {
 	}
 }
 
-// children lists the processes whose parent is this one.
+// children lists the processes whose parent is this one: they are told by the thread that started them.
 func (o *initOrders) children() ([]int, error) {
-	fd, err := unix.Openat(fdProcesses, fmt.Sprintf("%d/task/%d/children", os.Getpid(), os.Getpid()), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	own := fmt.Sprintf("%d/task", os.Getpid())
+	fd, err := unix.Openat(fdProcesses, own, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, err
 	}
-	defer unix.Close(fd)
-	text := make([]byte, 64<<10)
-	n, err := unix.Read(fd, text)
+	folder := os.NewFile(uintptr(fd), own)
+	defer folder.Close()
+	threads, err := folder.Readdirnames(-1)
 	var list []int
-	for word := range strings.FieldsSeq(string(text[:max(n, 0)])) {
-		if pid, convErr := strconv.Atoi(word); convErr == nil {
-			list = append(list, pid)
+	for _, thread := range threads {
+		one, oneErr := unix.Openat(fdProcesses, own+"/"+thread+"/children", unix.O_RDONLY|unix.O_CLOEXEC, 0)
+		if oneErr != nil {
+			continue // the thread has ended
+		}
+		text, readErr := io.ReadAll(descriptor(one))
+		unix.Close(one)
+		for word := range strings.FieldsSeq(string(text)) {
+			if pid, convErr := strconv.Atoi(word); convErr == nil && readErr == nil {
+				list = append(list, pid)
+			}
 		}
 	}
 	return list, err
@@ -200,7 +211,7 @@ func (o *initOrders) children() ([]int, error) {
 
 // exec starts the command. Looking for the program is seen as what the command itself looks for.
 func (o *initOrders) exec() (int, error) {
-	if o.Spec.Observe {
+	if o.Spec.Observe || o.Counting {
 		if err := o.observe(); err != nil {
 			return 0, err
 		}
@@ -233,7 +244,7 @@ func (o *initOrders) observe() error {
 	}
 	defer unix.Close(root)
 	defer unix.Close(fdObserver)
-	listener, err := observingFilter() // from here on nobody answers a call that names a path, until the supervisor is ready
+	listener, err := observingFilter(o.Counting) // from here on nobody answers a call that names a path, until the supervisor is ready
 	if err != nil {
 		o.unobserved = "this machine cannot observe commands: " + err.Error()
 		return nil

@@ -300,16 +300,22 @@ func loopback(shared bool) error {
 // mostProcesses bounds a command that forks without end.
 const mostProcesses = 16384
 
-// limitProcesses bounds the numbers of processes, on kernels where that holds for one namespace (6.14). On others the
-// user's own limit holds, and the step's time.
+// limitProcesses bounds the numbers of processes, on kernels where that holds for one namespace.
 func limitProcesses() error {
-	var name unix.Utsname
-	if unix.Uname(&name) != nil {
-		return nil
-	}
-	major, minor := 0, 0
-	if n, _ := fmt.Sscanf(unix.ByteSliceToString(name.Release[:]), "%d.%d", &major, &minor); n == 2 && (major > 6 || major == 6 && minor >= 14) {
+	if boundsNamespace() {
 		_ = os.WriteFile("/proc/sys/kernel/pid_max", []byte(fmt.Sprint(mostProcesses)), 0)
 	}
 	return nil
+}
+
+// boundsNamespace tells whether the kernel bounds the processes of one namespace (6.14). Elsewhere that of one user in it is
+// bounded by a limit, but for root's.
+func boundsNamespace() bool {
+	var name unix.Utsname
+	if unix.Uname(&name) != nil {
+		return false
+	}
+	major, minor := 0, 0
+	n, _ := fmt.Sscanf(unix.ByteSliceToString(name.Release[:]), "%d.%d", &major, &minor)
+	return n == 2 && (major > 6 || major == 6 && minor >= 14)
 }

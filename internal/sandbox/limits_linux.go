@@ -27,7 +27,7 @@ var limits = []struct {
 	{"core", unix.RLIMIT_CORE, 0, 0},
 	{"rss", unix.RLIMIT_RSS, unlimited, unlimited},
 	{"nproc", unix.RLIMIT_NPROC, mostProcesses, mostProcesses},
-	{"nofile", unix.RLIMIT_NOFILE, 1024, 65536},
+	{"nofile", unix.RLIMIT_NOFILE, 1024, 16384},
 	{"memlock", unix.RLIMIT_MEMLOCK, 64 << 10, 64 << 10},
 	{"as", unix.RLIMIT_AS, unlimited, unlimited},
 	{"locks", unix.RLIMIT_LOCKS, unlimited, unlimited},

@@ -31,10 +31,13 @@ import (
 type observer struct {
 	listener int
 	calls    map[callID]*kernelCall
-	proc     int    // the machine's /proc, in which the processes have the numbers that the kernel tells
-	root     int    // the command's root
-	above    string // where the root lies on this machine, when paths in /proc begin there: of a chroot
-	live     bool   // there are links of which only the running system knows where they lead
+	proc     int           // the machine's /proc, in which the processes have the numbers that the kernel tells
+	root     int           // the command's root
+	above    string        // where the root lies on this machine, when paths in /proc begin there: of a chroot
+	live     bool          // there are links of which only the running system knows where they lead
+	crowd    func() bool   // reports whether there are too many processes; it is asked now and then where forks are heard
+	crowded  chan struct{} // closed when there are: from then on no call is answered
+	forks    int
 
 	name    [64]byte
 	strings [4096 + 256]byte
@@ -81,12 +84,12 @@ type reply struct {
 }
 
 // observingFilter puts the filter on this thread and what it starts, and returns where its calls are to be heard.
-func observingFilter() (listener int, err error) {
+func observingFilter(counting bool) (listener int, err error) {
 	named, calm, err := knownCalls()
 	if err != nil {
 		return 0, err
 	}
-	raw, err := observingProgram(named, calm)
+	raw, err := observingProgram(named, calm, counting)
 	if err != nil {
 		return 0, err
 	}
@@ -106,8 +109,8 @@ func observingFilter() (listener int, err error) {
 	return 0, errno
 }
 
-// observe serves a listener from now on, until stop. Both descriptors belong to the observer then.
-func observe(listener, root int, above string, live bool) (*observer, error) {
+// observe serves an observer's listener from now on, until stop. Its descriptors are closed then.
+func observe(o *observer) (*observer, error) {
 	named, _, err := knownCalls()
 	if err != nil {
 		return nil, err
@@ -117,8 +120,8 @@ func observe(listener, root int, above string, live bool) (*observer, error) {
 		return nil, err
 	}
 	// Caller and observer take turns, so one processor serves both best. Kernels before 6.6 do not know how.
-	_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(listener), listenerFlags, syncWakeUp)
-	o := &observer{listener: listener, calls: named, proc: proc, root: root, above: above, live: live, notes: map[string]trace.Act{}, served: make(chan struct{})}
+	_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerFlags, syncWakeUp)
+	o.calls, o.proc, o.notes, o.served = named, proc, map[string]trace.Act{}, make(chan struct{})
 	go o.serve()
 	return o, nil
 }
@@ -144,10 +147,25 @@ func (o *observer) serve() {
 			o.whole("its calls could not be heard: " + errno.Error())
 			return
 		}
-		o.hear(&n)
+		if o.hear(&n); o.tooMany() {
+			close(o.crowded)
+			return
+		}
 		answer := reply{id: n.id, flags: answerContinue}
 		_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerSend, uintptr(unsafe.Pointer(&answer)))
 	}
+}
+
+// asked is after how many forks the processes are counted.
+const asked = 64
+
+// tooMany counts processes now and then. Where there are too many of them all stand still at their next fork.
+func (o *observer) tooMany() bool {
+	if o.forks < asked {
+		return false
+	}
+	o.forks = 0
+	return o.crowd()
 }
 
 // deserted tells whether no process is left whose calls could be heard.
@@ -212,6 +230,8 @@ func (o *observer) hear(n *notification) {
 		o.sockets(n)
 	case "ids":
 		o.seen.Owners = o.seen.Owners || o.started
+	case "fork":
+		o.forks++
 	case "filter":
 		if n.args[0] <= unix.SECCOMP_SET_MODE_FILTER {
 			o.whole("it filters system calls itself")

@@ -27,6 +27,9 @@ func TestMain(m *testing.M) {
 	if status, child := Child(os.Args); child {
 		os.Exit(status)
 	}
+	if os.Getenv(attackEnv) != "" {
+		os.Exit(attackMain())
+	}
 	if address := os.Getenv("IMBRICAT_TEST_DIAL"); address != "" {
 		if _, err := net.Dial("unix", address); err != nil {
 			os.Exit(3)
@@ -60,6 +63,9 @@ func newBench(t testing.TB, o Options) *bench {
 	box, err := Open(context.Background(), o)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, box.Close()) })
+	if want := os.Getenv("IMBRICAT_TEST_EXPECT"); want != "" {
+		require.EqualValues(t, want, box.Kind())
+	}
 	b := &bench{Box: box, t: t, dir: t.TempDir()}
 	b.view = []tree.Entry{{Kind: tree.Folder, Mode: 0o755}, {Path: "bin", Kind: tree.Folder, Mode: 0o755},
 		{Path: "bin/busybox", Kind: tree.File, Mode: 0o755, Size: int64(len(program)), Content: digest.ContentBytes(program)},

@@ -241,15 +241,16 @@ func supervise(o *setup, program func() (ownFile, error), standard [3]*os.File, 
 	}()
 	var eyes *observer
 	var blind error
-	heard := make(chan struct{})
+	heard, crowded := make(chan struct{}), make(chan struct{})
+	w := newWatcher(c.pid(), o)
 	go func() {
 		defer close(heard)
-		if eyes, blind = takeOver(o, observed); blind != nil {
+		if eyes, blind = takeOver(o, observed, &observer{live: o.Spec.Links, crowded: crowded, crowd: w.crowd}); blind != nil {
 			c.kill() // nobody would ever answer its calls
 		}
 	}()
 	watched := make(chan *BoundError, 1)
-	go func() { watched <- watch(c, o) }()
+	go func() { watched <- w.watch(c, crowded) }()
 	result, told := c.hear()
 	<-c.ended
 	c.wait()
@@ -261,7 +262,9 @@ func supervise(o *setup, program func() (ownFile, error), standard [3]*os.File, 
 	v := verdict{Outcome: result, Told: told, State: fmt.Sprint(c.state), Bound: <-watched}
 	switch {
 	case eyes != nil:
-		v.Observed = eyes.stop()
+		if seen := eyes.stop(); o.Spec.Observe {
+			v.Observed = seen
+		}
 	case blind != nil:
 		v.Told, v.State = false, "what it touches could not be seen: "+blind.Error()
 	case result.Unobserved != "":
@@ -306,7 +309,7 @@ func startSandbox(o *setup, program func() (ownFile, error), standard [3]*os.Fil
 }
 
 // takeOver waits for the calls of a command and serves them. There is no observer where the command hands none over.
-func takeOver(o *setup, from *net.UnixConn) (*observer, error) {
+func takeOver(o *setup, from *net.UnixConn, eyes *observer) (*observer, error) {
 	text, rights := make([]byte, 1), make([]byte, unix.CmsgSpace(2*4))
 	_, n, _, _, err := from.ReadMsgUnix(text, rights)
 	if err != nil || n == 0 {
@@ -316,55 +319,59 @@ func takeOver(o *setup, from *net.UnixConn) (*observer, error) {
 	if err != nil || len(files) != 2 {
 		return nil, errors.Join(err, errTruncated)
 	}
-	listener, root := int(files[0].Fd()), int(files[1].Fd())
-	above := ""
 	if o.Kind == Chroot {
-		if above, err = filepath.EvalSymlinks(filepath.Join(o.Work, "root")); err != nil {
+		if eyes.above, err = filepath.EvalSymlinks(filepath.Join(o.Work, "root")); err != nil {
 			return nil, err
 		}
 	}
 	// The observer has descriptors of its own: those of files are closed behind its back.
-	if listener, err = unix.FcntlInt(uintptr(listener), unix.F_DUPFD_CLOEXEC, 0); err != nil {
-		return nil, err
+	for i, fd := range []*int{&eyes.listener, &eyes.root} {
+		if *fd, err = unix.FcntlInt(files[i].Fd(), unix.F_DUPFD_CLOEXEC, 0); err != nil {
+			return nil, err
+		}
+		files[i].Close()
 	}
-	if root, err = unix.FcntlInt(uintptr(root), unix.F_DUPFD_CLOEXEC, 0); err != nil {
-		return nil, err
-	}
-	for _, f := range files {
-		f.Close()
-	}
-	eyes, err := observe(listener, root, above, o.Spec.Links)
-	if err != nil {
+	if eyes, err = observe(eyes); err != nil {
 		return nil, err
 	}
 	_, err = from.Write([]byte{'.'})
 	return eyes, err
 }
 
-// endBelow kills the processes whose root is a folder: what a chroot's first process leaves when it is killed itself.
+// endBelow kills the processes whose root is a folder, or in it, until there are none.
 func endBelow(root string) {
-	real, err := filepath.EvalSymlinks(root)
-	if err != nil {
-		return
-	}
 	for range 1000 {
-		names, err := os.ReadDir("/proc")
-		if err != nil {
+		pids := processesBelow(root)
+		if len(pids) == 0 {
 			return
 		}
-		found := false
-		for _, name := range names {
-			pid, err := strconv.Atoi(name.Name())
-			if err != nil {
-				continue
-			}
-			if at, err := os.Readlink(fmt.Sprintf("/proc/%d/root", pid)); err == nil && (at == real || strings.HasPrefix(at, real+"/")) {
-				found = unix.Kill(pid, unix.SIGKILL) == nil || found
-			}
-		}
-		if !found {
-			return
+		for _, pid := range pids {
+			_ = unix.Kill(pid, unix.SIGKILL)
 		}
 		time.Sleep(time.Millisecond)
 	}
+}
+
+// processesBelow lists the machine's processes whose root is a folder, or in it. Those that have ended have none.
+func processesBelow(root string) (pids []int) {
+	real, err := filepath.EvalSymlinks(root)
+	if err != nil {
+		return nil
+	}
+	proc, err := os.Open("/proc")
+	if err != nil {
+		return nil
+	}
+	defer proc.Close()
+	names, _ := proc.Readdirnames(-1)
+	for _, name := range names {
+		pid, err := strconv.Atoi(name)
+		if err != nil {
+			continue
+		}
+		if at, err := os.Readlink("/proc/" + name + "/root"); err == nil && (at == real || strings.HasPrefix(at, real+"/")) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
 }

@@ -23,35 +23,6 @@ const (
 	share = 90
 )
 
-// watch looks at a command again and again until it has ended, and ends it where it goes over its bounds.
-func watch(c *child, o *setup) *BoundError {
-	w := newWatcher(c.pid(), o)
-	stopped := 0
-	pause := watchEvery
-	for {
-		select {
-		case <-c.ended:
-			return nil
-		case <-time.After(pause):
-		}
-		began := time.Now()
-		if w.stopped() {
-			stopped++
-		} else {
-			stopped = 0
-		}
-		over := w.over()
-		if stopped > mostStopped {
-			over = &BoundError{Of: "signals", What: "it stopped the first process of its sandbox"}
-		}
-		if over != nil {
-			c.kill()
-			return over
-		}
-		pause = max(watchEvery, 20*time.Since(began)) // looking costs a twentieth at most
-	}
-}
-
 // watcher knows what a command may use.
 type watcher struct {
 	pid    int
@@ -62,6 +33,37 @@ type watcher struct {
 	free     int64 // bytes of the file system when the command started
 	measured int64 // free bytes when the folder was measured last
 	first    int64 // bytes in the folder at the start, of a copy
+}
+
+// watch looks at a command again and again until it has ended, and ends it where it goes over its bounds. There are too many
+// processes when crowded is closed.
+func (w *watcher) watch(c *child, crowded <-chan struct{}) *BoundError {
+	stopped := 0
+	pause := watchEvery
+	for {
+		var over *BoundError
+		select {
+		case <-c.ended:
+			return nil
+		case <-crowded:
+			over = w.tooManyProcesses()
+		case <-time.After(pause):
+			began := time.Now()
+			if over = w.over(); over == nil && w.stopped() {
+				stopped++
+			} else {
+				stopped = 0
+			}
+			if stopped > mostStopped {
+				over = &BoundError{Of: "signals", What: "it stopped the first process of its sandbox"}
+			}
+			pause = max(watchEvery, 20*time.Since(began)) // looking costs a twentieth at most
+		}
+		if over != nil {
+			c.kill()
+			return over
+		}
+	}
 }
 
 func newWatcher(pid int, o *setup) *watcher {
@@ -118,7 +120,7 @@ func (w *watcher) stopped() bool {
 func (w *watcher) over() *BoundError {
 	folders := w.processes()
 	if len(folders) > w.bounds.Processes {
-		return &BoundError{Of: "processes", Most: int64(w.bounds.Processes), What: fmt.Sprintf("it had more than %d processes", w.bounds.Processes)}
+		return w.tooManyProcesses()
 	}
 	if w.memory(folders, "statm") > w.bounds.Memory && w.memory(folders, "smaps_rollup") > w.bounds.Memory {
 		return &BoundError{Of: "memory", Most: w.bounds.Memory, What: fmt.Sprintf("it used more than %d MB of memory", w.bounds.Memory/1e6)}
@@ -126,12 +128,25 @@ func (w *watcher) over() *BoundError {
 	return w.disk()
 }
 
+func (w *watcher) tooManyProcesses() *BoundError {
+	return &BoundError{Of: "processes", Most: int64(w.bounds.Processes), What: fmt.Sprintf("it had more than %d processes", w.bounds.Processes)}
+}
+
+// crowd reports whether there are too many processes.
+func (w *watcher) crowd() bool { return len(w.processes()) > w.bounds.Processes }
+
 // processes gives the folders in /proc of what runs in the sandbox, but for its first process.
 func (w *watcher) processes() []string {
-	inside := fmt.Sprintf("/proc/%d/root/proc", w.pid)
 	if w.chroot {
-		return childrenOf(w.pid, 0)
+		var all []string
+		for _, pid := range processesBelow(w.dir) {
+			if pid != w.pid {
+				all = append(all, fmt.Sprintf("/proc/%d", pid))
+			}
+		}
+		return all
 	}
+	inside := fmt.Sprintf("/proc/%d/root/proc", w.pid)
 	folder, err := os.Open(inside)
 	if err != nil {
 		return nil
@@ -146,26 +161,6 @@ func (w *watcher) processes() []string {
 	}
 	if err != nil {
 		return nil
-	}
-	return all
-}
-
-// childrenOf gives the folders of a process's descendants.
-func childrenOf(pid, depth int) (all []string) {
-	tasks, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
-	if err != nil || depth > 1000 {
-		return nil
-	}
-	for _, task := range tasks {
-		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%s/children", pid, task.Name()))
-		if err != nil {
-			continue
-		}
-		for word := range strings.FieldsSeq(string(text)) {
-			if child, err := strconv.Atoi(word); err == nil {
-				all = append(append(all, "/proc/"+word), childrenOf(child, depth+1)...)
-			}
-		}
 	}
 	return all
 }
