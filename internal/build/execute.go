@@ -45,6 +45,8 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 		err = errors.New(statusText(status))
 	} else if errors.Is(err, errTimeLimit) {
 		err = fmt.Errorf("was ended: it took longer than %s (set within: for more)", c.do.Within)
+	} else if over, is := errors.AsType[*sandbox.BoundError](err); is {
+		err = fmt.Errorf("was ended: %w%s", over, over.Mend())
 	} else if err != nil {
 		return nil, err
 	}

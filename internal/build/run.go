@@ -81,6 +81,8 @@ type command struct {
 	dir    string
 	user   account
 	ids    string
+	// machine names what the command can see of this machine that most others do not show.
+	machine []string
 }
 
 // account is as whom a command runs.
@@ -141,7 +143,7 @@ func (b *builder) command(ctx context.Context, u *plan.Unit, step *plan.Step, do
 		// It may run once more when later steps have been laid over the unit's view.
 		view = view.Clone()
 	}
-	c := &command{do: do, unit: u, step: step, task: task, view: view, ids: b.ids(ctx)}
+	c := &command{do: do, unit: u, step: step, task: task, view: view, ids: b.ids(ctx), machine: b.surroundings(ctx)}
 	own := slices.Clone(s.own)
 	c.strata = func() []*stratum { return s.strata(own) }
 	c.below = s.identity(own)
@@ -312,6 +314,9 @@ func ownerOf(text string) plan.Owner {
 // directories count by their names and places alone.
 func (c *command) inputs() []input {
 	all := []input{{"run", "2"}, {"sandbox", sandbox.Version}, {"ids", c.ids}}
+	for _, word := range c.machine {
+		all = append(all, input{"machine", word})
+	}
 	add := func(name string, values ...string) {
 		for _, value := range values {
 			all = append(all, input{name, value})
@@ -497,6 +502,14 @@ func (b *builder) ids(ctx context.Context) string {
 		return box.IDs()
 	}
 	return "full"
+}
+
+// surroundings names what commands see of this machine alone; without a sandbox nothing.
+func (b *builder) surroundings(ctx context.Context) []string {
+	if box, err := b.box(ctx); err == nil {
+		return box.Surroundings()
+	}
+	return nil
 }
 
 // problemAt places an error in the recipe.

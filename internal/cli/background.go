@@ -57,7 +57,7 @@ func (b *behind) write() error {
 		return err
 	}
 	next := b.path(".state")
-	if err := os.WriteFile(next, text, 0o644); err != nil {
+	if err := os.WriteFile(next, text, 0o600); err != nil {
 		return err
 	}
 	return os.Rename(next, b.path("state.json"))
@@ -94,7 +94,7 @@ func newBehind(st *store.Store, wanted, image string) (*behind, error) {
 	if wanted != "" && !behindName.MatchString(wanted) {
 		return nil, usagef("--name takes letters, digits and . _ -, not %q", wanted)
 	}
-	if err := os.MkdirAll(triesDir(st), 0o755); err != nil {
+	if err := os.MkdirAll(triesDir(st), 0o700); err != nil {
 		return nil, err
 	}
 	stem := regexp.MustCompile(`[^A-Za-z0-9_.-]+`).ReplaceAllString(filepath.Base(image), "-")

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -14,6 +15,10 @@ import (
 	"imbricat/internal/sandbox"
 )
 
+// bundleVersion is the lowest version of the runtime-spec that says all that is needed: runtimes refuse those that are newer
+// than they are.
+const bundleVersion = "1.0.2"
+
 // bundleRights are what a runtime gives a container's root without being asked for more.
 var bundleRights = []string{"CAP_CHOWN", "CAP_DAC_OVERRIDE", "CAP_FOWNER", "CAP_FSETID", "CAP_KILL", "CAP_NET_BIND_SERVICE", "CAP_SETFCAP", "CAP_SETGID",
 	"CAP_SETPCAP", "CAP_SETUID", "CAP_SYS_CHROOT"}
@@ -21,6 +26,13 @@ var bundleRights = []string{"CAP_CHOWN", "CAP_DAC_OVERRIDE", "CAP_FOWNER", "CAP_
 // writeBundle unpacks an image and writes the runtime's settings beside it.
 func (s *session) writeBundle(ctx context.Context, o build.Options, found *build.Resolved, t *trial) error {
 	dir := s.cmd.String("export-bundle")
+	// What is set-uid in there must be out of other users' reach; the modes inside are the image's.
+	if there, err := os.ReadDir(dir); err == nil && len(there) > 0 {
+		return usagef("%s is not empty: name a new folder for the bundle", dir)
+	}
+	if err := errors.Join(os.MkdirAll(dir, 0o700), os.Chmod(dir, 0o700)); err != nil {
+		return err
+	}
 	config, box, err := build.Unpack(ctx, o, found, filepath.Join(dir, "rootfs"))
 	if err != nil {
 		return err
@@ -41,7 +53,7 @@ func (s *session) writeBundle(ctx context.Context, o build.Options, found *build
 		user.AdditionalGids = append(user.AdditionalGids, uint32(g))
 	}
 	bundle := &specs.Spec{
-		Version:  specs.Version,
+		Version:  bundleVersion,
 		Root:     &specs.Root{Path: "rootfs"},
 		Hostname: sandbox.Hostname,
 		Process: &specs.Process{

@@ -23,6 +23,7 @@ import (
 	"imbricat/internal/reference"
 	"imbricat/internal/registry"
 	"imbricat/internal/retention"
+	"imbricat/internal/sandbox"
 )
 
 // config is what a person chooses for every project, in imbricat/config.yaml of the user's configuration folder.
@@ -31,8 +32,14 @@ type config struct {
 		Share string `yaml:"share"`
 		Mode  string `yaml:"mode"`
 	} `yaml:"cache"`
+	Limits struct {
+		Memory    string `yaml:"memory"`    // of one command and what it starts, such as 8GB
+		Processes int    `yaml:"processes"` // of one command
+		Disk      string `yaml:"disk"`      // that one command writes
+	} `yaml:"limits"`
 	Registries map[string]*registryConfig `yaml:"registries"` // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
 
+	bounds   sandbox.Bounds
 	settings map[string]registry.Settings
 	programs map[string]credential.Program
 }
@@ -81,6 +88,9 @@ func readConfig() (*config, error) {
 	if err == nil && c.Cache.Mode != "" && c.Cache.Mode != "read" && c.Cache.Mode != "write" && c.Cache.Mode != "both" {
 		err = fmt.Errorf("cache: mode: cannot be %q: read, write or both", c.Cache.Mode)
 	}
+	if err == nil {
+		err = c.readLimits()
+	}
 	for place, one := range c.Registries {
 		if err == nil && one != nil {
 			if err = c.add(place, one); err != nil {
@@ -92,6 +102,27 @@ func readConfig() (*config, error) {
 		return nil, usagef("%s: %w", configFile(), plainYAML(err))
 	}
 	return c, nil
+}
+
+// readLimits checks the bounds of commands.
+func (c *config) readLimits() error {
+	for _, one := range []struct {
+		name, text string
+		to         *int64
+	}{{"memory", c.Limits.Memory, &c.bounds.Memory}, {"disk", c.Limits.Disk, &c.bounds.Disk}} {
+		if one.text == "" {
+			continue
+		}
+		n, err := humanize.ParseBytes(one.text)
+		if err != nil || n == 0 || n > 1<<60 {
+			return fmt.Errorf("limits: %s must be a size such as 8GB, not %q", one.name, one.text)
+		}
+		*one.to = int64(n)
+	}
+	if c.bounds.Processes = c.Limits.Processes; c.bounds.Processes < 0 {
+		return errors.New("limits: processes must be a number above 0")
+	}
+	return nil
 }
 
 var unknownKey = regexp.MustCompile(`field (\S+) not found in type .*`)

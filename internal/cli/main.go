@@ -56,7 +56,7 @@ func (e *exitError) Error() string { return e.message }
 // Main runs the program and gives its exit code.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	collectLater()
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), endings()...)
 	defer stop()
 	root := newApp(stdin, stdout, stderr)
 	err := root.Run(ctx, args)
@@ -85,6 +85,16 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 		fmt.Fprintln(stderr, prefix(err)+message)
 	}
 	return code
+}
+
+// endings are the signals that end the work in order. A terminal that goes away is one, unless whoever started this program
+// chose to outlive it.
+func endings() []os.Signal {
+	all := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) {
+		all = append(all, syscall.SIGHUP)
+	}
+	return all
 }
 
 // collectLater puts the first collection of garbage off until the heap has some megabytes, which a short command never

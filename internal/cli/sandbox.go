@@ -28,7 +28,11 @@ func sandboxFlag() cli.Flag {
 // sandbox gives what opens the sandbox when it is first needed, until the program ends.
 func (s *session) sandbox(st *store.Store) func(ctx context.Context) (*sandbox.Box, error) {
 	return func(ctx context.Context) (*sandbox.Box, error) {
-		o := sandbox.Options{Time: layer.Epoch.Unix()}
+		personal, err := readConfig()
+		if err != nil {
+			return nil, err
+		}
+		o := sandbox.Options{Time: layer.Epoch.Unix(), Bounds: personal.bounds}
 		if s.cmd.String("sandbox") == "chroot" {
 			o.Kind = sandbox.Chroot
 		}

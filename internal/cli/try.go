@@ -11,7 +11,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -270,7 +269,7 @@ func gently(ctx context.Context, t *trial, grace time.Duration) (context.Context
 	again := make(chan os.Signal, 1)
 	stop := context.AfterFunc(ctx, func() {
 		close(asked)
-		signal.Notify(again, os.Interrupt, syscall.SIGTERM)
+		signal.Notify(again, endings()...)
 		select {
 		case <-time.After(grace):
 		case <-again:

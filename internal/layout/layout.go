@@ -27,6 +27,7 @@ import (
 // Layout is an open layout. Its methods may be called from several goroutines.
 type Layout struct {
 	dir, temp string
+	private   bool // nobody else may read it
 	// Use, where set, is told of every blob that somebody relies on, by its path, and answers whether it is there still.
 	Use func(path string) bool
 	// Absent, where set, is asked for a blob that is not here: it may bring it, and tells whether it tried.
@@ -54,8 +55,26 @@ func Open(dir string) (*Layout, error) {
 
 // Create opens a layout and makes it where it does not exist. temp is where unfinished files lie, on the same file
 // system; empty stands for the layout's own folder.
-func Create(dir, temp string) (*Layout, error) {
-	l := &Layout{dir: dir, temp: temp}
+func Create(dir, temp string) (*Layout, error) { return create(&Layout{dir: dir, temp: temp}) }
+
+// CreatePrivate is like Create for a layout that nobody but its owner may look into, whatever the umask. Of one that is
+// there already the folder is closed.
+func CreatePrivate(dir, temp string) (*Layout, error) {
+	l, err := create(&Layout{dir: dir, temp: temp, private: true})
+	if err != nil {
+		return nil, err
+	}
+	for _, folder := range []string{l.dir, filepath.Dir(l.temp)} {
+		// Who may only read it cannot, and need not.
+		if info, err := os.Stat(folder); err == nil && info.Mode().Perm()&0o077 != 0 && info.Mode()&fs.ModeSticky == 0 {
+			_ = os.Chmod(folder, 0o700)
+		}
+	}
+	return l, nil
+}
+
+func create(l *Layout) (*Layout, error) {
+	dir, temp := l.dir, l.temp
 	if temp == "" {
 		l.temp = dir
 	}
@@ -63,7 +82,7 @@ func Create(dir, temp string) (*Layout, error) {
 		return nil, err
 	}
 	for _, folder := range []string{l.path("blobs", "sha256"), l.temp} {
-		if err := os.MkdirAll(folder, 0o755); err != nil {
+		if err := os.MkdirAll(folder, l.folderMode()); err != nil {
 			return nil, fmt.Errorf("writing %s: %w", dir, err)
 		}
 	}
@@ -108,6 +127,20 @@ func (l *Layout) checkEmpty() error {
 	return nil
 }
 
+func (l *Layout) fileMode() fs.FileMode {
+	if l.private {
+		return 0o600
+	}
+	return 0o644
+}
+
+func (l *Layout) folderMode() fs.FileMode {
+	if l.private {
+		return 0o700
+	}
+	return 0o755
+}
+
 // Dir is the layout's folder.
 func (l *Layout) Dir() string { return l.dir }
 
@@ -127,10 +160,10 @@ func (l *Layout) CreateOnce(name string, content []byte) error {
 	defer w.Abort()
 	err = w.file.Sync()
 	if err == nil {
-		err = w.file.Chmod(0o644)
+		err = w.file.Chmod(l.fileMode())
 	}
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(l.path(name)), 0o755)
+		err = os.MkdirAll(filepath.Dir(l.path(name)), l.folderMode())
 	}
 	if err == nil {
 		// A link, unlike a rename, never replaces what another process has put there meanwhile.
@@ -229,7 +262,7 @@ func (w *Writer) Commit(d digest.Digest) error {
 func (w *Writer) Rename(target string) error {
 	w.done = true
 	name := w.file.Name()
-	err := w.file.Chmod(0o644)
+	err := w.file.Chmod(w.l.fileMode())
 	if err == nil && !w.quick {
 		err = w.file.Sync()
 	}
@@ -237,7 +270,7 @@ func (w *Writer) Rename(target string) error {
 		err = closeErr
 	}
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(target), 0o755)
+		err = os.MkdirAll(filepath.Dir(target), w.l.folderMode())
 	}
 	if err == nil {
 		err = os.Rename(name, target)

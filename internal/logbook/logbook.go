@@ -98,7 +98,15 @@ func Open(file string, keep int) (*Book, error) {
 	if keep == 0 {
 		keep = Keep
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, fmt.Errorf("opening the logbook: %w", err)
+	}
+	// What commands printed is nobody else's business. The database gives its other files the mode of this one.
+	own, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
+	if err == nil {
+		err = errors.Join(own.Chmod(0o600), own.Close())
+	}
+	if err != nil {
 		return nil, fmt.Errorf("opening the logbook: %w", err)
 	}
 	// Others may write at the same time: they wait for each other.

@@ -33,6 +33,8 @@ type Box struct {
 	lower   string             // limits of resources that are lower here than elsewhere
 	named   bool               // a chroot has a host name of its own
 
+	bounds Bounds
+
 	supervisorMutex sync.Mutex
 	supervisor      *supervisor // once the first command was prepared
 }
@@ -41,6 +43,8 @@ type Box struct {
 type Options struct {
 	Kind Kind  // Chroot where that is asked for by hand; empty: what the machine can do
 	Time int64 // of every file that a command leaves, in seconds since 1970
+	// Bounds are those of commands that have none of their own.
+	Bounds Bounds
 	// NoOverlay has commands work on copies, as where the kernel refuses overlays.
 	NoOverlay bool
 }
@@ -48,7 +52,7 @@ type Options struct {
 // Open finds out what the machine can do and starts what is needed for it. The error is an *UnableError where commands
 // cannot be run at all.
 func Open(ctx context.Context, o Options) (*Box, error) {
-	b := &Box{kind: o.Kind, overlay: !o.NoOverlay && o.Kind != Chroot, time: o.Time, worker: local{}}
+	b := &Box{kind: o.Kind, overlay: !o.NoOverlay && o.Kind != Chroot, time: o.Time, worker: local{}, bounds: o.Bounds}
 	if len(tables) == 0 {
 		return nil, &UnableError{Missing: "processor", What: "commands cannot be run on this processor: it has no system-call filter yet", Mend: "use amd64 or arm64"}
 	}
@@ -288,6 +292,9 @@ func (b *Box) Prepare(ctx context.Context, s *Spec, view []tree.Entry, feed Feed
 	points := withMountPoints(s)
 	if !b.overlay {
 		root := filepath.Join(s.Work, "root")
+		for i := range view {
+			s.Copied += view[i].Size
+		}
 		if err := b.Lay(ctx, root, view, feed); err != nil {
 			return err
 		}
@@ -375,6 +382,9 @@ func missing(root string, points []tree.Entry) io.Reader {
 // refuses something that the sandbox needs, and a *BoundError where the command was ended for using too much.
 func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
 	o := &setup{Kind: b.kind, Work: s.Work, Spec: *s, Terminal: s.Terminal != nil, Groups: b.ids.setgroups || b.kind == Chroot && mayGroup(), Named: b.named}
+	if o.Spec.Bounds == (Bounds{}) {
+		o.Spec.Bounds = b.bounds
+	}
 	if b.overlay {
 		o.Lower = len(s.Lower) + 1
 	}

@@ -18,6 +18,7 @@ type Box struct{}
 type Options struct {
 	Kind      Kind
 	Time      int64
+	Bounds    Bounds
 	NoOverlay bool
 }
 

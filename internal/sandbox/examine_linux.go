@@ -50,7 +50,7 @@ func Examine(ctx context.Context, dir string, kind Kind) []Feature {
 			observed.What += " (" + box.trial.Whole + ")"
 		}
 	}
-	all = append(all, observed)
+	all = append(all, observed, box.aboutSurroundings())
 	if box.kind != Chroot {
 		all = append(all, box.aboutNetwork(ctx, dir))
 		sockets := Feature{Name: "abstract sockets", Good: scoped(), What: "those of this machine are out of commands' reach"}
@@ -80,6 +80,16 @@ func (b *Box) aboutIDs() Feature {
 		_, err := subordinate()
 		f.Good, f.What = false, fmt.Sprintf("commands have one id alone, so package managers and chown fail (%s)", err)
 		f.Mend = "as root: usermod --add-subuids 100000-165535 --add-subgids 100000-165535 USER, and install newuidmap (on Debian: apt install uidmap)"
+	}
+	return f
+}
+
+// aboutSurroundings tells what of this machine reaches commands and sets their results apart from other machines'.
+func (b *Box) aboutSurroundings() Feature {
+	f := Feature{Name: "same everywhere", Good: true, What: "limits of resources and the host name are the same for every command"}
+	if words := b.Surroundings(); len(words) > 0 {
+		f.Good, f.What = false, "results are not shared with machines that show commands something else: "+strings.Join(words, "; ")
+		f.Mend = "raise the hard limits of whoever starts imbricat (ulimit -H), or leave --sandbox chroot out"
 	}
 	return f
 }

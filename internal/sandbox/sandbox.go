@@ -64,6 +64,14 @@ type BoundError struct {
 
 func (e *BoundError) Error() string { return e.What }
 
+// Mend tells how more can be had, to be put behind the error; it is empty where that is no matter of a bound.
+func (e *BoundError) Mend() string {
+	if e.Most == 0 {
+		return ""
+	}
+	return " (limits: " + e.Of + ": in your settings allows more)"
+}
+
 // Spec is a command with all that it is given. Paths inside are absolute.
 type Spec struct {
 	// Work is an empty folder for this run, on the file system that the lower folders are on.

@@ -15,7 +15,7 @@ import (
 // The lock ends with the process, however that ends, so a file without one is what a kill left.
 
 func (s *Store) takeLease() (*flock.Flock, error) {
-	if err := os.MkdirAll(s.path("imbricat", "leases"), 0o755); err != nil {
+	if err := os.MkdirAll(s.path("imbricat", "leases"), 0o700); err != nil {
 		return nil, err
 	}
 	for {

@@ -239,10 +239,10 @@ func (s *Store) PutSnapshot(form string, tree digest.Key, temporary string, byte
 	if err != nil {
 		return "", err
 	}
-	if err := os.WriteFile(filepath.Join(temporary, snapshotFile), text, 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(temporary, snapshotFile), text, 0o600); err != nil {
 		return "", fmt.Errorf("writing to the store: %w", err)
 	}
-	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return "", fmt.Errorf("writing to the store: %w", err)
 	}
 	err = os.Rename(temporary, dir)
@@ -350,7 +350,7 @@ func (s *Store) Kept(owners, name string) (Kept, *flock.Flock, error) {
 		return Kept{}, nil, fmt.Errorf("%q is no name of a kept directory", name)
 	}
 	path := s.keptPath(owners, name)
-	if err := os.MkdirAll(path, 0o755); err != nil {
+	if err := os.MkdirAll(path, 0o700); err != nil {
 		return Kept{}, nil, fmt.Errorf("writing to the store: %w", err)
 	}
 	return Kept{Name: name, Owners: owners, Dir: filepath.Join(path, "data")}, flock.New(filepath.Join(path, "lock")), nil
@@ -362,7 +362,7 @@ func (s *Store) HoldKept(k Kept, h Holder) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(filepath.Dir(k.Dir), "holder.json"), text, 0o644)
+	return os.WriteFile(filepath.Join(filepath.Dir(k.Dir), "holder.json"), text, 0o600)
 }
 
 // KeptHolder tells who had a kept directory last.

@@ -48,7 +48,7 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening the store: %w", err)
 	}
-	l, err := layout.Create(dir, filepath.Join(dir, "imbricat", "tmp"))
+	l, err := layout.CreatePrivate(dir, filepath.Join(dir, "imbricat", "tmp"))
 	if err != nil {
 		return nil, fmt.Errorf("opening the store: %w", err)
 	}

@@ -36,7 +36,7 @@ type Upload struct {
 // process works on that upload, and where nothing can be noted: a note only saves work.
 func (s *Store) TakeUpload(repository string, blob digest.Digest) *Upload {
 	name, err := s.fileFor(uploads, string(digest.FromBytes([]byte(repository+"\n"+string(blob)))), ".json")
-	if err != nil || os.MkdirAll(filepath.Dir(s.path(name)), 0o755) != nil {
+	if err != nil || os.MkdirAll(filepath.Dir(s.path(name)), 0o700) != nil {
 		return nil
 	}
 	u := &Upload{store: s, lock: flock.New(s.path(name) + ".lock"), name: name, note: begun{Repository: repository, Blob: string(blob)}}
