@@ -56,6 +56,9 @@ func Open(ctx context.Context, o Options) (*Box, error) {
 	if len(tables) == 0 {
 		return nil, &UnableError{Missing: "processor", What: "commands cannot be run on this processor: it has no system-call filter yet", Mend: "use amd64 or arm64"}
 	}
+	if err := checkProgram(); err != nil {
+		return nil, err
+	}
 	b.lower = raiseLimits()
 	if o.Kind == Chroot {
 		if os.Geteuid() != 0 {

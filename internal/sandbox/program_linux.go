@@ -8,6 +8,23 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// checkProgram refuses a program that needs a loader and libraries: inside a sandbox it would find none of this machine's.
+func checkProgram() error {
+	own, err := os.Open("/proc/self/exe")
+	if err != nil {
+		return err
+	}
+	defer own.Close()
+	head := make([]byte, 4096)
+	if _, err := own.ReadAt(head, 0); err != nil {
+		return err
+	}
+	if loaderOf(int(own.Fd()), head) != "" {
+		return &UnableError{Missing: "static", What: "this imbricat is linked dynamically, and commands need one that stands alone", Mend: "build it with CGO_ENABLED=0"}
+	}
+	return nil
+}
+
 // sealedProgram returns a copy of this program in memory that nobody can write to, for executing it inside sandboxes: what
 // runs there is no file of the machine. Where files in memory may not be executed there is none, and an error.
 func sealedProgram() (*os.File, error) {
