@@ -642,7 +642,7 @@ func (b *builder) image(ctx context.Context, img *plan.Image) (ImageResult, erro
 	if err != nil {
 		return result, err
 	}
-	return result, b.o.Store.Name(ctx, img.Name, result.Descriptor)
+	return result, b.o.Store.NameOf(ctx, b.o.Store.Project, img.Name, result.Descriptor)
 }
 
 // sameIn keeps the annotations that all platforms share.

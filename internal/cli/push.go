@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -30,8 +31,9 @@ import (
 
 func pushCommand() *cli.Command {
 	return &cli.Command{
-		Name: "push", Usage: "sends built images to their destinations, under every tag", ArgsUsage: "[IMAGE…]",
-		Description: "Sends the images of the recipe, or those named, as they were built last. What a registry has already is not\n" +
+		Name: "push", Usage: "sends built images to their destinations, under every tag", ArgsUsage: "[RECEIPT] [IMAGE…]",
+		Description: "Sends the images of the recipe, or those named, as this project built them last, or as the receipt of a build\n" +
+			"(a file) tells where that was done in another folder. What a registry has already is not\n" +
 			"sent again; tags are written last, when all content is everywhere. A fixed tag never moves, and a moving tag never\n" +
 			"goes back to an older build. To push an image anywhere else, use copy.\n\nExample: imbricat push gauge",
 		Flags:  append([]cli.Flag{platformFlag(), factFlag(), forceFlag(), byDigestFlag()}, runFlags()...),
@@ -66,12 +68,24 @@ func runPush(ctx context.Context, s *session) (err error) {
 		return err
 	}
 	defer func() { err = r.close(ctx, err) }()
-	p, st, err := s.planAndStore()
+	images, told, err := s.toPush()
+	if err != nil {
+		return err
+	}
+	p, st, err := s.planAndStoreOf(images)
 	if err != nil {
 		return err
 	}
 	r.from(p)
-	shipments, err := s.shipments(ctx, p, st, s.cmd.Bool("by-digest"), st.Lookup)
+	shipments, err := s.shipments(ctx, p, st, s.cmd.Bool("by-digest"), func(name string) (digest.Descriptor, error) {
+		if told == nil {
+			return st.LookupOf(st.Project, name)
+		}
+		if desc, is := st.Document(told[name]); is {
+			return desc, nil
+		}
+		return digest.Descriptor{}, fmt.Errorf("the store has no image %s, which the receipt names for %s", told[name], name)
+	})
 	if err != nil {
 		return err
 	}
@@ -101,6 +115,39 @@ func runPush(ctx context.Context, s *session) (err error) {
 	}
 	r.r.Outcome = receipt.Done
 	return s.result(document, func() error { return report.WriteReceipt(s.out, s.paint, r.r, false) })
+}
+
+// toPush reads the arguments of push: names of images, and the receipt of a build, which tells what they are where that build
+// was made elsewhere: in another folder, or by another job.
+func (s *session) toPush() (images []string, told map[string]digest.Digest, err error) {
+	for _, arg := range s.cmd.Args().Slice() {
+		if !receiptFile(arg) {
+			images = append(images, arg)
+			continue
+		}
+		r, err := readReceipt(arg)
+		if err == nil {
+			err = r.Finished()
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		if told == nil {
+			told = map[string]digest.Digest{}
+		}
+		for _, i := range r.Images {
+			told[i.Name] = i.Digest
+		}
+	}
+	if told != nil && len(images) == 0 {
+		images = slices.Sorted(maps.Keys(told))
+	}
+	for _, name := range images {
+		if _, known := told[name]; told != nil && !known {
+			return nil, nil, usagef("the receipt names no image %q", name)
+		}
+	}
+	return images, told, nil
 }
 
 // ship asks all destinations first, then sends all content everywhere, and then writes the tags. part is told when the

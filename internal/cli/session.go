@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 
@@ -174,10 +175,29 @@ func (s *session) openStore() (*store.Store, error) {
 	st, err := store.Open(s.storeDir())
 	if err == nil {
 		s.store = st
+		if own, ownErr := s.project(); ownErr == nil {
+			st.Project, st.Mine = own, s.imageOfRecipe()
+		}
 		st.Bring = s.bringer(st, nil)
 		s.atEnd(func() { st.Close() })
 	}
 	return st, err
+}
+
+// imageOfRecipe tells whether a name is that of an image of the recipe. One with mistakes has none.
+func (s *session) imageOfRecipe() func(name string) bool {
+	names := sync.OnceValue(func() []string {
+		r, err := s.loadRecipe()
+		if err != nil {
+			return nil
+		}
+		var all []string
+		for _, i := range r.Images {
+			all = append(all, i.Name)
+		}
+		return all
+	})
+	return func(name string) bool { return slices.Contains(names(), name) }
 }
 
 // lastSession is where the root command keeps the session, for what is told at the end.
@@ -305,8 +325,10 @@ func (s *session) makePlan(images []string) (*planned, error) {
 }
 
 // planAndStore is what every command that works on the recipe's images begins with: its arguments name images.
-func (s *session) planAndStore() (*planned, *store.Store, error) {
-	p, err := s.makePlan(s.cmd.Args().Slice())
+func (s *session) planAndStore() (*planned, *store.Store, error) { return s.planAndStoreOf(s.cmd.Args().Slice()) }
+
+func (s *session) planAndStoreOf(images []string) (*planned, *store.Store, error) {
+	p, err := s.makePlan(images)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/digest"
 	"imbricat/internal/inspect"
 	"imbricat/internal/layout"
 	"imbricat/internal/platform"
@@ -115,6 +116,7 @@ func (s *session) storedImages(ctx context.Context, st *store.Store) ([]report.S
 	if err != nil {
 		return nil, err
 	}
+	list = ownFirst(list, patterns, st.Project)
 	images := []report.StoredImage{}
 	for _, named := range list {
 		if !chosen(patterns, named) || s.cmd.Bool("unnamed") && named.Name != "" {
@@ -127,6 +129,15 @@ func (s *session) storedImages(ctx context.Context, st *store.Store) ([]report.S
 		images = append(images, one)
 	}
 	return images, nil
+}
+
+// ownFirst leaves out other projects' images of a name that was given plainly and that this project has too.
+func ownFirst(list []layout.Named, names []string, project string) []layout.Named {
+	own := map[string]bool{}
+	for _, n := range list {
+		own[n.Name] = own[n.Name] || project != "" && n.Project == project && slices.Contains(names, n.Name)
+	}
+	return slices.DeleteFunc(list, func(n layout.Named) bool { return own[n.Name] && n.Project != project })
 }
 
 // chosen tells whether an image bears a name that a pattern matches, or has a digest that begins like one.
@@ -153,7 +164,7 @@ func offers(one report.StoredImage, wanted []platform.Platform) bool {
 }
 
 func stored(ctx context.Context, st *store.Store, named layout.Named) report.StoredImage {
-	one := report.StoredImage{Name: named.Name, Digest: named.Descriptor.Digest, Platforms: []string{}}
+	one := report.StoredImage{Name: named.Name, Project: named.Project, Since: named.Since, Digest: named.Descriptor.Digest, Platforms: []string{}}
 	// An image that cannot be read is listed all the same; the check tells what is wrong with it.
 	i, err := inspect.Describe(ctx, st, named.Name, named.Descriptor, nil)
 	if err != nil {
@@ -239,17 +250,38 @@ func runStoreDrop(ctx context.Context, s *session) error {
 	}
 	due := map[report.Name]bool{}
 	for _, i := range images {
-		due[report.Name{Name: i.Name, Digest: i.Digest}] = true
+		due[report.Name{Name: i.Name, Project: i.Project, Digest: i.Digest}] = true
 	}
-	dropped, err := st.Drop(ctx, func(n layout.Named) bool { return due[report.Name{Name: n.Name, Digest: n.Descriptor.Digest}] })
+	if err := s.whose(images); err != nil {
+		return err
+	}
+	dropped, err := st.Drop(ctx, func(n layout.Named) bool {
+		return due[report.Name{Name: n.Name, Project: n.Project, Digest: n.Descriptor.Digest}]
+	})
 	if err != nil {
 		return err
 	}
 	document := &report.Names{Names: []report.Name{}}
 	for _, n := range dropped {
-		document.Names = append(document.Names, report.Name{Name: n.Name, Digest: n.Descriptor.Digest})
+		document.Names = append(document.Names, report.Name{Name: n.Name, Project: n.Project, Digest: n.Descriptor.Digest})
 	}
 	return s.result(document, func() error { return report.WriteNames(s.out, s.paint, "dropped", document) })
+}
+
+// whose refuses to drop images of several projects by one plain name.
+func (s *session) whose(images []report.StoredImage) error {
+	for _, name := range s.cmd.Args().Slice() {
+		var among []layout.Named
+		for _, i := range images {
+			if i.Name == name {
+				among = append(among, layout.Named{Name: i.Name, Project: i.Project, Descriptor: digest.Descriptor{Digest: i.Digest}})
+			}
+		}
+		if len(among) > 1 {
+			return usageError{&layout.AmbiguousError{Name: name, Among: among}}
+		}
+	}
+	return nil
 }
 
 // storeAlone opens the store for a command that takes no arguments.

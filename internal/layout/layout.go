@@ -5,6 +5,7 @@
 package layout
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -28,6 +29,10 @@ import (
 type Layout struct {
 	dir, temp string
 	private   bool // nobody else may read it
+	// Project is whose names come first, where several projects keep images in one layout: the path of its recipe.
+	Project string
+	// Mine, where set, tells whether a name is one of the project's own images: another project's never stands for it.
+	Mine func(name string) bool
 	// Use, where set, is told of every blob that somebody relies on, by its path, and answers whether it is there still.
 	Use func(path string) bool
 	// Absent, where set, is asked for a blob that is not here: it may bring it, and tells whether it tried.
@@ -403,13 +408,35 @@ func (l *Layout) readIndex() (*v1.Index, error) {
 // Named is an image that the layout lists. Name may be empty: kept, known by its digest alone.
 type Named struct {
 	Name       string
+	Project    string    // that made it and gave the name; empty: nobody's
+	Since      time.Time // when it got the name; zero: unknown
 	Descriptor digest.Descriptor
 }
 
-// String is the name, or the digest of an image without one.
+// Annotations of a private layout's list of names.
+const (
+	projectKey = "dev.imbricat.project"
+	sinceKey   = "dev.imbricat.since"
+)
+
+// namedOf reads an entry of the list of names.
+func namedOf(m v1.Descriptor) Named {
+	n := Named{Name: m.Annotations[v1.AnnotationRefName], Project: m.Annotations[projectKey]}
+	if since, err := time.Parse(time.RFC3339, m.Annotations[sinceKey]); err == nil {
+		n.Since = since
+	}
+	m.Annotations = nil
+	n.Descriptor = m
+	return n
+}
+
+// String is the name and whose it is, or the digest of an image without one.
 func (n Named) String() string {
-	if n.Name == "" {
+	switch {
+	case n.Name == "":
 		return string(n.Descriptor.Digest)
+	case n.Project != "":
+		return n.Name + " (of " + n.Project + ")"
 	}
 	return n.Name
 }
@@ -422,33 +449,40 @@ func (l *Layout) List() ([]Named, error) {
 	}
 	list := make([]Named, 0, len(index.Manifests))
 	for _, m := range index.Manifests {
-		name := m.Annotations[v1.AnnotationRefName]
-		m.Annotations = nil
-		list = append(list, Named{name, m})
+		list = append(list, namedOf(m))
 	}
 	slices.SortFunc(list, func(a, b Named) int {
-		if c := strings.Compare(a.Name, b.Name); c != 0 {
-			return c
-		}
-		return strings.Compare(string(a.Descriptor.Digest), string(b.Descriptor.Digest))
+		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.Project, b.Project), strings.Compare(string(a.Descriptor.Digest), string(b.Descriptor.Digest)))
 	})
 	return list, nil
 }
 
-// Name makes name stand for an image. An empty name keeps the image under its digest.
+// Name makes name stand for an image, as nobody's. An empty name keeps the image under its digest.
 func (l *Layout) Name(ctx context.Context, name string, desc digest.Descriptor) error {
+	return l.NameOf(ctx, "", name, desc)
+}
+
+// NameOf makes a project's name stand for an image. Other projects' images of that name keep theirs.
+func (l *Layout) NameOf(ctx context.Context, project, name string, desc digest.Descriptor) error {
 	return l.locked(ctx, func() error {
 		index, err := l.readIndex()
 		if err != nil {
 			return err
 		}
 		index.Manifests = slices.DeleteFunc(index.Manifests, func(m v1.Descriptor) bool {
-			old := m.Annotations[v1.AnnotationRefName]
-			return old == name && (name != "" || m.Digest == desc.Digest)
+			old := namedOf(m)
+			return old.Name == name && old.Project == project && (name != "" || m.Digest == desc.Digest)
 		})
 		entry := digest.Descriptor{MediaType: desc.MediaType, Digest: desc.Digest, Size: desc.Size, ArtifactType: desc.ArtifactType, Platform: desc.Platform}
+		entry.Annotations = map[string]string{}
 		if name != "" {
-			entry.Annotations = map[string]string{v1.AnnotationRefName: name}
+			entry.Annotations[v1.AnnotationRefName] = name
+		}
+		if project != "" {
+			entry.Annotations[projectKey] = project
+		}
+		if l.private { // layouts that are given away hold no clock
+			entry.Annotations[sinceKey] = time.Now().UTC().Format(time.RFC3339)
 		}
 		index.Manifests = append(index.Manifests, entry)
 		return l.writeIndex(index)
@@ -464,8 +498,8 @@ func (l *Layout) Drop(ctx context.Context, drop func(Named) bool) ([]Named, erro
 			return err
 		}
 		index.Manifests = slices.DeleteFunc(index.Manifests, func(m v1.Descriptor) bool {
-			one := Named{m.Annotations[v1.AnnotationRefName], m}
-			if one.Descriptor.Annotations = nil; !drop(one) {
+			one := namedOf(m)
+			if !drop(one) {
 				return false
 			}
 			dropped = append(dropped, one)
@@ -487,14 +521,62 @@ func (l *Layout) writeIndex(index *v1.Index) error {
 	return l.WriteFile(v1.ImageIndexFile, append(text, '\n'))
 }
 
-// Lookup finds an image by its name.
+// AmbiguousError says that several projects have an image of a name, and nothing tells whose is meant.
+type AmbiguousError struct {
+	Name  string
+	Among []Named
+}
+
+func (e *AmbiguousError) Error() string {
+	var whose []string
+	for _, n := range e.Among {
+		who := n.Project
+		if who == "" {
+			who = "no project"
+		}
+		whose = append(whose, fmt.Sprintf("%s (of %s)", digest.Short(n.Descriptor.Digest), who))
+	}
+	return fmt.Sprintf("%d images are named %q: %s; name one by its digest, or its project by --dir", len(e.Among), e.Name, strings.Join(whose, ", "))
+}
+
+// Lookup finds an image by its name: the project's own before all others. What is nobody's may stand for one of the
+// project's images that is not there; what another project made never does. The error is an *AmbiguousError where several
+// projects have different ones.
 func (l *Layout) Lookup(name string) (digest.Descriptor, error) {
 	list, err := l.List()
 	if err != nil {
 		return digest.Descriptor{}, err
 	}
+	mine := l.Mine != nil && l.Mine(name)
+	var found []Named
 	for _, n := range list {
-		if n.Name == name {
+		switch {
+		case n.Name != name:
+		case n.Project != "" && n.Project == l.Project:
+			return n.Descriptor, nil
+		case n.Project == "" || !mine:
+			found = append(found, n)
+		}
+	}
+	if len(found) == 0 {
+		return digest.Descriptor{}, fmt.Errorf("the image %q is %w", name, ErrNotFound)
+	}
+	for _, n := range found[1:] {
+		if n.Descriptor.Digest != found[0].Descriptor.Digest {
+			return digest.Descriptor{}, &AmbiguousError{name, found}
+		}
+	}
+	return found[0].Descriptor, nil
+}
+
+// LookupOf finds the image that a project made under a name, and no other.
+func (l *Layout) LookupOf(project, name string) (digest.Descriptor, error) {
+	list, err := l.List()
+	if err != nil {
+		return digest.Descriptor{}, err
+	}
+	for _, n := range list {
+		if n.Name == name && n.Project == project {
 			return n.Descriptor, nil
 		}
 	}

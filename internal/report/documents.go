@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"os"
 	"reflect"
 	"slices"
 	"sort"
@@ -412,11 +413,21 @@ type Store struct {
 // StoredImage is an image in the store. Packed counts the layers of all platforms, in bytes.
 type StoredImage struct {
 	Name      string        `json:"name"`
+	Project   string        `json:"project,omitempty"` // whose it is: the path of a recipe
 	Digest    digest.Digest `json:"digest"`
 	Platforms []string      `json:"platforms"`
 	Packed    int64         `json:"packed"`
 	Created   time.Time     `json:"created"`
+	Since     time.Time     `json:"since,omitzero"` // when the store got it under this name
 	Problem   string        `json:"problem,omitempty"`
+}
+
+// folderOf names a project for people: the folder of its recipe, or the recipe where that has a name of its own.
+func folderOf(project string) string {
+	if home, err := os.UserHomeDir(); err == nil && home != "/" && strings.HasPrefix(project, home+"/") {
+		project = "~" + strings.TrimPrefix(project, home)
+	}
+	return strings.TrimSuffix(project, "/imbricat.yaml")
 }
 
 // WriteStore writes one row for each image.
@@ -434,7 +445,7 @@ func WriteStore(w io.Writer, p Paint, d *Store, now time.Time, empty string) err
 		if i.Problem != "" {
 			created = p.Wrong(i.Problem)
 		}
-		rows = append(rows, []string{name, digest.Short(i.Digest), strings.Join(i.Platforms, ", "), Size(i.Packed), created})
+		rows = append(rows, []string{name, digest.Short(i.Digest), strings.Join(i.Platforms, ", "), Size(i.Packed), created, p.Muted(folderOf(i.Project))})
 	}
-	return Table(w, p, []string{"image", "digest", "platforms", "packed", "created"}, rows)
+	return Table(w, p, []string{"image", "digest", "platforms", "packed", "created", "of"}, rows)
 }

@@ -37,8 +37,9 @@ func WriteCheck(w io.Writer, p Paint, r *store.Report) error {
 
 // Name is an image of the store by its name; the name is empty of an image that is known by its digest alone.
 type Name struct {
-	Name   string        `json:"name"`
-	Digest digest.Digest `json:"digest"`
+	Name    string        `json:"name"`
+	Project string        `json:"project,omitempty"` // whose it is: the path of a recipe
+	Digest  digest.Digest `json:"digest"`
 }
 
 // Names are images whose names were given or taken.
