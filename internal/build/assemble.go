@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,15 +13,20 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/event"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
+	"imbricat/internal/tree"
 )
+
+// DirtyRevision ends the revision of an image that was made of other files than the commit has.
+const DirtyRevision = "-dirty"
 
 const indexMediaType = v1.MediaTypeImageIndex
 
 // assemble stores a platform's config and manifest.
-func (b *builder) assemble(ctx context.Context, u *plan.Unit, s *unitState) (PlatformResult, time.Time, map[string]string, error) {
+func (b *builder) assemble(ctx context.Context, u *plan.Unit, s *unitState, dirty bool) (PlatformResult, time.Time, map[string]string, error) {
 	result := PlatformResult{Platform: u.ID.Platform}
 	created, err := b.created(ctx, u)
 	if err != nil {
@@ -28,7 +34,7 @@ func (b *builder) assemble(ctx context.Context, u *plan.Unit, s *unitState) (Pla
 	}
 	a := &image.Assembly{
 		Platform: u.ID.Platform, Base: b.inherit(u, s), Settings: u.Settings,
-		Created: created, Annotations: b.annotations(u, s, created),
+		Created: created, Annotations: b.annotations(u, s, created, dirty),
 	}
 	common := a.Annotations
 	if b.o.PolicyOf(u) != recipe.Cold {
@@ -89,10 +95,13 @@ func (b *builder) inherit(u *plan.Unit, s *unitState) *image.Base {
 }
 
 // annotations are the standard ones where their values are known, and the recipe's, which win.
-func (b *builder) annotations(u *plan.Unit, s *unitState, created time.Time) map[string]string {
+func (b *builder) annotations(u *plan.Unit, s *unitState, created time.Time, dirty bool) map[string]string {
 	all := map[string]string{v1.AnnotationCreated: created.Format(time.RFC3339)}
 	for key, value := range b.o.Annotations {
 		all[key] = value
+	}
+	if dirty {
+		all[v1.AnnotationRevision] += DirtyRevision
 	}
 	if u.Version != "" {
 		all[v1.AnnotationVersion] = u.Version
@@ -109,45 +118,148 @@ func (b *builder) annotations(u *plan.Unit, s *unitState, created time.Time) map
 
 // created gives the time that a unit's image is said to be made. Images that take in the same share the answer.
 func (b *builder) created(ctx context.Context, u *plan.Unit) (time.Time, error) {
-	var copies []plan.Copy
-	copiesOf(u, map[*plan.Unit]bool{}, &copies)
-	var key strings.Builder
-	for _, c := range copies {
-		fmt.Fprintf(&key, "%q %q\n", c.From, c.LeaveOut)
-	}
-	when, _, err := b.times.do(key.String(), func() (time.Time, error) { return b.o.Created(ctx, b.touches(copies)) })
+	in := intakeOf(u)
+	when, _, err := b.times.do(in.key(), func() (time.Time, error) { return b.o.Created(ctx, in.touches(b.o)) })
 	return when, err
 }
 
-// copiesOf collects what a unit takes in from the project, by itself and through the units that it uses.
-func copiesOf(u *plan.Unit, seen map[*plan.Unit]bool, copies *[]plan.Copy) {
+// intake is what a unit takes in from the project, by itself and through the units that it uses.
+type intake struct {
+	copies   []plan.Copy
+	archives []string // files of the project that are unpacked
+}
+
+func intakeOf(u *plan.Unit) *intake {
+	in := &intake{}
+	in.add(u, map[*plan.Unit]bool{})
+	return in
+}
+
+func (in *intake) add(u *plan.Unit, seen map[*plan.Unit]bool) {
 	if u == nil || seen[u] {
 		return
 	}
 	seen[u] = true
-	copiesOf(u.Base.Unit, seen, copies)
+	in.add(u.Base.Unit, seen)
 	for _, step := range u.Steps {
 		switch do := step.Do.(type) {
 		case plan.Copy:
-			*copies = append(*copies, do)
+			in.copies = append(in.copies, do)
+		case plan.Unpack:
+			if do.From != "" {
+				in.archives = append(in.archives, path.Clean(do.From))
+			}
 		case plan.Take:
-			copiesOf(do.Unit, seen, copies)
+			in.add(do.Unit, seen)
 		}
 	}
 }
 
-// touches tells which paths of the project folder some copies take in. Without any the recipe alone decides.
-func (b *builder) touches(copies []plan.Copy) func(path string) bool {
-	if len(copies) == 0 {
-		return func(path string) bool { return path == b.o.Plan.File.Name }
+func (in *intake) key() string {
+	var key strings.Builder
+	for _, c := range in.copies {
+		fmt.Fprintf(&key, "%q %q\n", c.From, c.LeaveOut)
+	}
+	fmt.Fprintf(&key, "%q\n", in.archives)
+	return key.String()
+}
+
+// touches tells which paths of the project folder are taken in. Without any the recipe alone decides.
+func (in *intake) touches(o Options) func(path string) bool {
+	if len(in.copies)+len(in.archives) == 0 {
+		return func(path string) bool { return path == o.Plan.File.Name }
 	}
 	var covers []func(path string) bool
-	for _, c := range copies {
+	for _, c := range in.copies {
 		for _, from := range c.From {
-			covers = append(covers, b.o.Source.Covers(from, c.LeaveOut))
+			covers = append(covers, o.Source.Covers(from, c.LeaveOut))
 		}
 	}
 	return func(path string) bool {
-		return slices.ContainsFunc(covers, func(covered func(string) bool) bool { return covered(path) })
+		return slices.Contains(in.archives, path) ||
+			slices.ContainsFunc(covers, func(covered func(string) bool) bool { return covered(path) })
 	}
+}
+
+// Difference is how the project folder differs from its commit, in paths relative to it.
+type Difference struct {
+	Changed []string        // known to version control and other than in the commit
+	Tracked map[string]bool // what the commit has
+}
+
+// dirty lists what an image takes in that differs from the commit, and tells of what the commit does not have.
+func (b *builder) dirty(img *plan.Image) ([]string, error) {
+	dirty, err := Dirty(b.o, img)
+	if err == nil {
+		err = b.strange(img)
+	}
+	return dirty, err
+}
+
+// Dirty lists the files of version control that an image takes in and that differ from the commit.
+func Dirty(o Options, img *plan.Image) ([]string, error) {
+	if o.Difference == nil {
+		return nil, nil
+	}
+	d, err := o.Difference()
+	if err != nil {
+		return nil, err
+	}
+	var list []string
+	for _, u := range img.Units {
+		touches := intakeOf(u).touches(o)
+		for _, name := range d.Changed {
+			if touches(name) && !slices.Contains(list, name) {
+				list = append(list, name)
+			}
+		}
+	}
+	return list, nil
+}
+
+// strange tells of files that an image takes in and that its commit does not have.
+func (b *builder) strange(img *plan.Image) error {
+	if b.o.Difference == nil {
+		return nil
+	}
+	d, err := b.o.Difference()
+	if err != nil || d.Tracked == nil {
+		return err
+	}
+	var names []string
+	note := func(name string) {
+		if !d.Tracked[name] && !slices.Contains(d.Changed, name) && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	for _, u := range img.Units {
+		in := intakeOf(u)
+		for _, c := range in.copies {
+			for _, from := range c.From {
+				if got, err := b.pick(c, from); err == nil {
+					for i := range got.survey.Picked {
+						if got.survey.Picked[i].Kind == tree.File {
+							note(got.survey.Picked[i].Path)
+						}
+					}
+				}
+			}
+		}
+		for _, name := range in.archives {
+			note(name)
+		}
+	}
+	if len(names) > 0 {
+		b.warning(nil, event.Untracked, fmt.Sprintf("%s takes in what version control does not have: %s", img.Name, Some(names)))
+	}
+	return nil
+}
+
+// Some names the first of a list, for people.
+func Some(names []string) string {
+	const most = 3
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }

@@ -77,6 +77,9 @@ type Options struct {
 	Sink   event.Sink
 	// Created gives the time that an image is said to be made, from which paths of the project folder it takes in.
 	Created func(ctx context.Context, touches func(path string) bool) (time.Time, error)
+	// Difference tells how the project folder differs from the commit that images are said to be made from; nil where nobody
+	// is told so.
+	Difference func() (Difference, error)
 	// CommitTimes gives for each path of the project folder the time of the last commit that touched it, in seconds.
 	CommitTimes func(ctx context.Context) (func(path string) int64, error)
 	// Download gives what an address holds, with its size in bytes or -1.
@@ -618,12 +621,16 @@ func (b *builder) image(ctx context.Context, img *plan.Image) (ImageResult, erro
 	result := ImageResult{Name: img.Name, Destinations: img.Destinations}
 	var offers []image.Offer
 	var annotations map[string]string
+	dirty, err := b.dirty(img)
+	if err != nil {
+		return result, err
+	}
 	for _, u := range img.Units {
 		s, err := b.unit(ctx, u)
 		if err != nil {
 			return result, err
 		}
-		made, created, common, err := b.assemble(ctx, u, s)
+		made, created, common, err := b.assemble(ctx, u, s, len(dirty) > 0)
 		if err != nil {
 			return result, fmt.Errorf("%s: %w", u.ID, err)
 		}

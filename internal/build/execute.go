@@ -237,7 +237,11 @@ func (b *builder) setUp(ctx context.Context, c *command, box *sandbox.Box, spec 
 		if err != nil {
 			return err
 		}
-		spec.Lower = append(spec.Lower, dir)
+		// Of a tree that comes twice the higher one is enough: it has all that the lower one shows. The kernel takes no folder
+		// twice.
+		if !slices.Contains(spec.Lower, dir) {
+			spec.Lower = append(spec.Lower, dir)
+		}
 	}
 	return box.Prepare(ctx, spec, nil, nil)
 }

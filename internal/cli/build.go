@@ -110,6 +110,12 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 			return layer.Epoch, nil
 		},
 	}
+	if p.facts.Git.Known() && slices.ContainsFunc(p.plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 }) {
+		o.Difference = sync.OnceValues(func() (build.Difference, error) {
+			d, err := p.facts.Git.Difference()
+			return build.Difference(d), err
+		})
+	}
 	if followed(p.plan) {
 		o.Predecessor = (&predecessors{s: s, st: st, p: p.plan, roots: map[string]reference.Reference{}}).of
 	}

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/build"
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/facts"
@@ -36,13 +38,17 @@ func pushCommand() *cli.Command {
 			"(a file) tells where that was done in another folder. What a registry has already is not\n" +
 			"sent again; tags are written last, when all content is everywhere. A fixed tag never moves, and a moving tag never\n" +
 			"goes back to an older build. To push an image anywhere else, use copy.\n\nExample: imbricat push gauge",
-		Flags:  append([]cli.Flag{platformFlag(), factFlag(), forceFlag(), byDigestFlag()}, runFlags()...),
+		Flags:  append([]cli.Flag{platformFlag(), factFlag(), forceFlag(), dirtyFlag(), byDigestFlag()}, runFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runPush(ctx, newSession(c)) },
 	}
 }
 
 func forceFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "force", Usage: "let moving tags go back to an older build (fixed tags never move)", Sources: env("FORCE")}
+}
+
+func dirtyFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "dirty", Usage: "push under tags that name a commit what was built from other files than that commit has", Sources: env("DIRTY")}
 }
 
 func byDigestFlag() cli.Flag {
@@ -360,7 +366,7 @@ func (s *session) shipments(ctx context.Context, p *planned, st *store.Store, by
 			if err != nil {
 				return nil, fmt.Errorf("%w; run `imbricat build %s` first", err, i.Name)
 			}
-			if err := checkFresh(ctx, st, p, i, desc); err != nil {
+			if err := s.checkFresh(ctx, st, p, i, desc, one.to); err != nil {
 				return nil, err
 			}
 			one.desc = desc
@@ -377,10 +383,19 @@ func (s *session) shipments(ctx context.Context, p *planned, st *store.Store, by
 }
 
 // checkFresh compares what an image says of its making with what the recipe's facts are now: its tags would lie else.
-func checkFresh(ctx context.Context, st *store.Store, p *planned, i *plan.Image, desc digest.Descriptor) error {
+func (s *session) checkFresh(ctx context.Context, st *store.Store, p *planned, i *plan.Image, desc digest.Descriptor, to plan.Destination) error {
 	index, err := image.ReadIndex(ctx, st, desc)
 	if err != nil {
 		return fmt.Errorf("%s: %w", i.Name, err)
+	}
+	revision, dirty := strings.CutSuffix(index.Annotations[v1.AnnotationRevision], build.DirtyRevision)
+	if index.Annotations != nil {
+		index.Annotations[v1.AnnotationRevision] = revision
+	}
+	if dirty {
+		if err := s.refuseDirty(i.Name, to, "it was built from files that differ from the commit "+shortCommit(revision)); err != nil {
+			return err
+		}
 	}
 	for _, check := range []struct{ name, key, now string }{
 		{"commit", v1.AnnotationRevision, p.facts.Git.Commit},
@@ -394,6 +409,23 @@ func checkFresh(ctx context.Context, st *store.Store, p *planned, i *plan.Image,
 	}
 	return nil
 }
+
+// refuseDirty refuses tags that name a commit, or a tag of version control, for an image that is made of something else.
+func (s *session) refuseDirty(name string, to plan.Destination, why string) error {
+	var lying []string
+	for _, tag := range to.Named {
+		if slices.Contains(to.Tags, tag) {
+			lying = append(lying, tag)
+		}
+	}
+	if len(lying) == 0 || s.cmd.Bool("dirty") {
+		return nil
+	}
+	return &exitError{exitRefused, fmt.Sprintf("%s is not pushed as %s: %s; commit them and build again, or push it all the same with --dirty (its revision says so)",
+		name, strings.Join(lying, ", "), why)}
+}
+
+func shortCommit(commit string) string { return commit[:min(7, len(commit))] }
 
 func pushed(name string, to reference.Reference, tags []string, r *transfer.Result, took time.Duration) report.Pushed {
 	return report.Pushed{

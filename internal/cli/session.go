@@ -325,7 +325,9 @@ func (s *session) makePlan(images []string) (*planned, error) {
 }
 
 // planAndStore is what every command that works on the recipe's images begins with: its arguments name images.
-func (s *session) planAndStore() (*planned, *store.Store, error) { return s.planAndStoreOf(s.cmd.Args().Slice()) }
+func (s *session) planAndStore() (*planned, *store.Store, error) {
+	return s.planAndStoreOf(s.cmd.Args().Slice())
+}
 
 func (s *session) planAndStoreOf(images []string) (*planned, *store.Store, error) {
 	p, err := s.makePlan(images)

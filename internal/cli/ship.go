@@ -11,6 +11,7 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/build"
 	"imbricat/internal/check"
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
@@ -30,7 +31,7 @@ import (
 var shipParts = []string{"lock", "share", "checks", "push", "tags"}
 
 func shipCommand() *cli.Command {
-	flags := []cli.Flag{platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), freshFlag(), forceFlag(), byDigestFlag(),
+	flags := []cli.Flag{platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), freshFlag(), forceFlag(), dirtyFlag(), byDigestFlag(),
 		&cli.StringSliceFlag{Name: "without", Usage: "`PART` to leave out: " + strings.Join(shipParts, ", ") + "; may be given again, or hold several with commas", Sources: env("WITHOUT")},
 		&cli.BoolFlag{Name: "logout", Usage: "forget the logins of the destinations' registries at the end, whatever happened", Sources: env("LOGOUT")}}
 	return &cli.Command{
@@ -118,6 +119,9 @@ func (v *voyage) sail(ctx context.Context) error {
 		if err := v.askDestinations(ctx); err != nil {
 			return err
 		}
+	}
+	if err := v.checkDirty(); err != nil {
+		return err
 	}
 	v.part = "build"
 	document, _, err := v.session.build(ctx, v.p, v.st, v.view, v.cmd.Bool("fresh") && len(v.fresh) == 0, v.fresh)
@@ -241,6 +245,41 @@ func (v *voyage) checkLock() error {
 		}
 	}
 	return nil
+}
+
+// checkDirty refuses before any work what push would refuse after it: tags that name a commit, for other files.
+func (v *voyage) checkDirty() error {
+	if v.byDigest() || v.leaves("push") {
+		return nil
+	}
+	o, done, err := v.builder(v.p, v.st, v.view)
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, i := range v.p.plan.Images {
+		changed, err := build.Dirty(o, i)
+		if err != nil {
+			return err
+		}
+		for _, d := range i.Destinations {
+			if len(changed) == 0 {
+				continue
+			}
+			if err := v.refuseDirty(i.Name, d, fmt.Sprintf("it takes in %s that %s from the commit (%s)",
+				report.Count(len(changed), "file"), plural(len(changed), "differs", "differ"), build.Some(changed))); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
 }
 
 // askDestinations asks for the right to push, and refuses what is known already to be refused in the end: a fixed tag on

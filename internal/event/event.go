@@ -86,6 +86,7 @@ const (
 	Logbook       = "logbook"        // the logbook could not be written to
 	SharedCache   = "shared-cache"   // the shared cache could not be used
 	Platforms     = "platforms"      // tags are to stand on an index that lacks platforms of the recipe
+	Untracked     = "untracked"      // an image takes in files that version control does not have
 	Shallow       = "shallow"        // the time of an image comes from a history that is cut off
 	Events        = "events"         // the file of events could not be written to
 	Layers        = "layers"         // the lock divides an image into more layers than there is room for
@@ -93,7 +94,7 @@ const (
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Platforms, Shallow, Events}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Platforms, Untracked, Shallow, Events}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

@@ -154,13 +154,9 @@ func digits(s string) int { return len(s) - len(strings.TrimLeft(s, "0123456789"
 // Dirty tells whether the work tree differs from the commit: changed files, and new ones that .gitignore does not name. New
 // ones among own, relative to the project folder, do not count: this program writes them.
 func (g *Git) Dirty(own ...string) (bool, error) {
-	tree, err := g.repo.Worktree()
+	status, err := g.status()
 	if err != nil {
-		return false, fmt.Errorf("reading the git work tree: %w", err)
-	}
-	status, err := tree.Status()
-	if err != nil {
-		return false, fmt.Errorf("reading the git work tree: %w", err)
+		return false, err
 	}
 	for name, file := range status {
 		fresh := file.Worktree == git.Untracked && slices.ContainsFunc(own, func(one string) bool { return path.Join(g.under, one) == name })
@@ -169,6 +165,49 @@ func (g *Git) Dirty(own ...string) (bool, error) {
 		}
 	}
 	return false, nil
+}
+
+func (g *Git) status() (git.Status, error) {
+	tree, err := g.repo.Worktree()
+	if err != nil {
+		return nil, fmt.Errorf("reading the git work tree: %w", err)
+	}
+	status, err := tree.Status()
+	if err != nil {
+		return nil, fmt.Errorf("reading the git work tree: %w", err)
+	}
+	return status, nil
+}
+
+// Difference is how the work tree differs from the commit, in paths relative to the project folder.
+type Difference struct {
+	Changed []string        // known to version control and other than in the commit: edited, deleted, added
+	Tracked map[string]bool // what the commit has
+}
+
+// Difference compares the work tree with the commit that is checked out.
+func (g *Git) Difference() (Difference, error) {
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	var d Difference
+	if g.head == nil {
+		return d, nil
+	}
+	status, err := g.status()
+	if err != nil {
+		return d, err
+	}
+	for name, file := range status {
+		inside, is := g.inProject(name)
+		if is && file.Worktree != git.Untracked && (file.Worktree != git.Unmodified || file.Staging != git.Unmodified) {
+			d.Changed = append(d.Changed, inside)
+		}
+	}
+	slices.Sort(d.Changed)
+	if d.Tracked, err = g.files(); err != nil {
+		return d, fmt.Errorf("reading git history: %w", err)
+	}
+	return d, nil
 }
 
 // Guessed tells whether a time that Newest gave may be too young, because the history here ends before the commit that

@@ -587,6 +587,9 @@ func (e *evaluator) destination(d recipe.Destination) Destination {
 		if !slices.Contains(out.Tags, name) {
 			out.Tags = append(out.Tags, name)
 		}
+		if e.namesCommit(t.Name, name) {
+			out.Named = append(out.Named, name)
+		}
 		if t.Prefixes {
 			out.Prefixes = append(out.Prefixes, retention.Prefixes(name)...)
 		}
@@ -595,6 +598,37 @@ func (e *evaluator) destination(d recipe.Destination) Destination {
 	out.Prefixes = slices.DeleteFunc(out.Prefixes, func(name string) bool { return slices.Contains(out.Tags, name) })
 	out.Tags = append(out.Tags, out.Prefixes...)
 	return out
+}
+
+// namesCommit tells whether a tag was made of the commit, or of a tag of version control on it, and shows that.
+func (e *evaluator) namesCommit(t recipe.Template, text string) bool {
+	shows := false
+	for _, name := range []string{"short", "tag"} {
+		value, _ := e.scope.Git[name].(string)
+		value = strings.TrimPrefix(recipe.MendTag(value), "v")
+		shows = shows || value != "" && strings.Contains(text, value)
+	}
+	return shows && e.usesCommit(t, map[string]bool{})
+}
+
+// usesCommit tells whether a template needs the commit or its tag, by itself or by a fact.
+func (e *evaluator) usesCommit(t recipe.Template, seen map[string]bool) bool {
+	for _, x := range t.Expressions() {
+		if slices.ContainsFunc(x.Uses("git"), func(name string) bool { return name == "commit" || name == "short" || name == "tag" }) {
+			return true
+		}
+		for _, name := range x.Uses("facts") {
+			for _, fact := range e.recipe.Facts {
+				if fact.Name == name && !seen[name] {
+					seen[name] = true
+					if e.usesCommit(fact.Value, seen) {
+						return true
+					}
+				}
+			}
+		}
+	}
+	return false
 }
 
 func (e *evaluator) tag(t recipe.Template, mend bool) string {

@@ -38,6 +38,7 @@ type Destination struct {
 	Repository reference.Reference
 	Tags       []string
 	Prefixes   []string // those of the tags that are moving prefixes of a version
+	Named      []string // those of the tags that name a commit, or a tag of version control
 	Held       []Held   // tags whose condition does not hold
 	Fixed      []string // patterns of tags that never move to another digest
 }
