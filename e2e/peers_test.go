@@ -256,6 +256,7 @@ images:
 			require.Equal(t, "3.42 m above datum\n", string(out))
 			return
 		}
+		require.NotRegexp(t, "(?i)unknown version|version specified", string(out), "the bundle names a version that every runtime knows")
 		refusals = append(refusals, name+": "+string(out))
 	}
 	t.Fatal("no runtime runs the bundle\n" + strings.Join(refusals, "\n"))

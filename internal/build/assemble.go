@@ -119,7 +119,7 @@ func (b *builder) annotations(u *plan.Unit, s *unitState, created time.Time, dir
 // created gives the time that a unit's image is said to be made. Images that take in the same share the answer.
 func (b *builder) created(ctx context.Context, u *plan.Unit) (time.Time, error) {
 	in := intakeOf(u)
-	when, _, err := b.times.do(in.key(), func() (time.Time, error) { return b.o.Created(ctx, in.touches(b.o)) })
+	when, _, err := b.times.do(in.key(), func() (time.Time, error) { return b.o.Created(b.whole(ctx), in.touches(b.o)) })
 	return when, err
 }
 

@@ -203,6 +203,7 @@ func run(ctx context.Context, o Options) (*Result, error) {
 	group := newCrew(ctx, o.KeepGoing)
 	whole := ctx
 	ctx = group.ctx
+	b.ctx = ctx
 	for _, u := range o.Plan.Units {
 		group.Go(func() error {
 			_, err := b.unit(ctx, u)
@@ -302,6 +303,17 @@ type builder struct {
 
 	closeMutex sync.Mutex
 	closers    []func()
+
+	ctx context.Context // of the whole build, once that has begun
+}
+
+// whole gives the context of work that others may wait for as well: it ends with the build, and not with whoever asked
+// first, whose own end is no matter of theirs.
+func (b *builder) whole(ctx context.Context) context.Context {
+	if b.ctx != nil {
+		return b.ctx
+	}
+	return ctx
 }
 
 // leastJobs is how many commands run at once on the smallest machine: most wait for something now and then.
@@ -412,6 +424,7 @@ func (b *builder) unit(ctx context.Context, u *plan.Unit) (*unitState, error) {
 	s := b.units[u]
 	s.once.Do(func() {
 		defer close(s.done)
+		ctx := b.whole(ctx)
 		if s.err = b.start(ctx, u, s); s.err == nil {
 			s.err = b.steps(ctx, u, s)
 		}

@@ -74,6 +74,7 @@ func keepIndex(s *store.Store, indexed *layer.Indexed) error {
 
 // layerContents gives what a layer holds, read once.
 func (b *builder) layerContents(ctx context.Context, desc digest.Descriptor, id digest.DiffID) (*packedContents, error) {
+	ctx = b.whole(ctx)
 	l, _, err := b.layered.do(id, func() (*packedContents, error) {
 		indexed, err := ReadLayer(ctx, b.o.Store, desc, id)
 		if err != nil {

@@ -49,6 +49,7 @@ func (b *builder) pick(do plan.Copy, from string) (*copied, error) {
 // read makes sure that the contents of all files are known; each file is read once, by whoever comes first.
 func (one *copied) read(ctx context.Context, b *builder, task event.Task, sink event.Sink) error {
 	one.once.Do(func() {
+		ctx := b.whole(ctx)
 		_, total := sizeOf(one.survey)
 		sink.Send(event.Started{Task: task, Act: "reading", Total: total})
 		one.files, one.err = b.o.Memory.Digests(ctx, b.o.Source, one.survey.Picked, task.Fresh, newProgress(sink, task))

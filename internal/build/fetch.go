@@ -46,6 +46,7 @@ func (b *builder) kept(sum string) (*fetched, bool) {
 
 // fetchOnce brings a file into the store, unless it is there.
 func (b *builder) fetchOnce(ctx context.Context, address, sum string, task event.Task, sink event.Sink) (*fetched, error) {
+	ctx = b.whole(ctx)
 	got, _, err := b.fetches.do(sum, func() (*fetched, error) {
 		if got, here := b.kept(sum); here && !task.Fresh {
 			return got, nil

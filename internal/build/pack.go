@@ -68,6 +68,9 @@ func (b *builder) pack(ctx context.Context, t *stepTree, layers []*stepTree) err
 			}
 		}
 		r.Layers = len(layers)
+		if t.twin != nil && t.ran == nil && done.Outcome == event.Reused && done.Reason == asAnother {
+			return // whoever packed it has told
+		}
 		if t.ran != nil && !t.ofImage {
 			// The command was told of when it ended; this is about its layer, for an image that starts from the stage.
 			done.Task.ID, done.Task.Label = done.Task.ID+"+", "layer of: "+done.Task.Label
@@ -122,7 +125,7 @@ func (b *builder) packLayers(ctx context.Context, layers []*stepTree) error {
 	for _, l := range layers {
 		group.Go(func() error {
 			l.packed.Do(func() {
-				packed, first, err := b.layers.do(l.layerKey(), func() (*packedLayer, error) { return b.packOnce(ctx, l) })
+				packed, first, err := b.layers.do(l.layerKey(), func() (*packedLayer, error) { return b.packOnce(b.whole(ctx), l) })
 				if l.bad = err; err == nil {
 					l.layer, l.how, l.first = packed.record, packed.outcome, first
 					b.follow(l)

@@ -161,7 +161,7 @@ func (b *builder) resolveBases(ctx context.Context, problems *recipe.Errors) err
 
 // load brings a base into the store and reads what its layers hold.
 func (one *base) load(ctx context.Context, b *builder) error {
-	one.once.Do(func() { one.err = one.read(ctx, b) })
+	one.once.Do(func() { one.err = one.read(b.whole(ctx), b) })
 	return one.err
 }
 

@@ -103,7 +103,7 @@ func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 	key := keyOfText(inputs)
 	id := keyOfText(string(key) + " " + string(c.below))
 	t, first, err := b.runs.do(id, func() (*stepTree, error) {
-		t, err := b.runOnce(ctx, c, key, s, sink)
+		t, err := b.runOnce(b.whole(ctx), c, key, s, sink)
 		if t != nil {
 			t.ran.key, t.ran.inputs = id, inputs
 			t.doubts = b.doubtsOf(t.entries)
@@ -487,6 +487,7 @@ func (b *builder) refill(ctx context.Context, c *command, s *unitState) error {
 
 // box opens the sandbox, once.
 func (b *builder) box(ctx context.Context) (*sandbox.Box, error) {
+	ctx = b.whole(ctx)
 	box, _, err := b.boxes.do("", func() (*sandbox.Box, error) {
 		if b.o.Sandbox == nil {
 			return nil, errors.New("no sandbox was given")

@@ -42,7 +42,8 @@ type stepTree struct {
 	ran      *ran        // of a command
 	refilled atomic.Bool // the command ran again for its kept directory
 
-	twin *stepTree // that this one is an alias of
+	twin  *stepTree   // that this one is an alias of
+	taken atomic.Bool // an image has it as its own
 
 	// Of a tree that is a layer of several steps, or of parts of some: these, and what history calls it.
 	of    []*stepTree
@@ -63,9 +64,10 @@ func (t *stepTree) is(step *stepTree) bool { return t == step || slices.Contains
 // history is what made the layer.
 func (t *stepTree) history() string { return cmp.Or(t.label, t.task.Label) }
 
-// packedAs is a stage's step as a layer of an image with a compression of its own.
+// packedAs is a stage's step as a layer of an image. The first image whose layers are packed like the stage's takes the tree
+// as it is; each other has its own: their layers may be divided otherwise.
 func (t *stepTree) packedAs(c layer.Compression) *stepTree {
-	if t.ofImage || t.compression == c {
+	if t.ofImage || t.compression == c && t.taken.CompareAndSwap(false, true) {
 		return t
 	}
 	own := t.alias()
@@ -97,8 +99,11 @@ func (t *stepTree) all(ctx context.Context) ([]tree.Entry, error) {
 	t.mutex.Lock()
 	defer t.mutex.Unlock()
 	if t.load != nil {
-		t.entries, t.lost = t.load(ctx)
-		t.load = nil
+		entries, err := t.load(ctx)
+		if err != nil && ctx.Err() != nil {
+			return nil, err // others may ask again
+		}
+		t.entries, t.lost, t.load = entries, err, nil
 	}
 	return t.entries, t.lost
 }

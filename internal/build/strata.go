@@ -249,6 +249,7 @@ func (l *packedContents) feed(ctx context.Context, entries []tree.Entry, borrowe
 
 // snapshot makes sure that a stratum lies unpacked and gives its folder.
 func (b *builder) snapshot(ctx context.Context, box *sandbox.Box, s *stratum) (string, error) {
+	ctx = b.whole(ctx)
 	dir, _, err := b.unpacked.do(s.key, func() (string, error) {
 		dir, seen, found := b.o.Store.Snapshot(box.Form(), s.key)
 		if found && seen {

@@ -47,7 +47,7 @@ func (b *builder) unpack(ctx context.Context, c *composer, do plan.Unpack, task 
 	if err != nil {
 		return err
 	}
-	contents, _, err := b.archives.do(fmt.Sprintf("%s %d", from.key(), from.limit), func() (*packedContents, error) { return b.readArchive(ctx, from) })
+	contents, _, err := b.archives.do(fmt.Sprintf("%s %d", from.key(), from.limit), func() (*packedContents, error) { return b.readArchive(b.whole(ctx), from) })
 	if err != nil {
 		return err
 	}

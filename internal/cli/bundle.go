@@ -28,7 +28,7 @@ func (s *session) writeBundle(ctx context.Context, o build.Options, found *build
 	dir := s.cmd.String("export-bundle")
 	// What is set-uid in there must be out of other users' reach; the modes inside are the image's.
 	if there, err := os.ReadDir(dir); err == nil && len(there) > 0 {
-		return usagef("%s is not empty: name a new folder for the bundle", dir)
+		return fmt.Errorf("%s is not empty: name a new folder for the bundle", dir)
 	}
 	if err := errors.Join(os.MkdirAll(dir, 0o700), os.Chmod(dir, 0o700)); err != nil {
 		return err

@@ -28,7 +28,7 @@ import (
 // Layout is an open layout. Its methods may be called from several goroutines.
 type Layout struct {
 	dir, temp string
-	private   bool // nobody else may read it
+	private   bool // nobody else may look into it
 	// Project is whose names come first, where several projects keep images in one layout: the path of its recipe.
 	Project string
 	// Mine, where set, tells whether a name is one of the project's own images: another project's never stands for it.
@@ -62,8 +62,8 @@ func Open(dir string) (*Layout, error) {
 // system; empty stands for the layout's own folder.
 func Create(dir, temp string) (*Layout, error) { return create(&Layout{dir: dir, temp: temp}) }
 
-// CreatePrivate is like Create for a layout that nobody but its owner may look into, whatever the umask. Of one that is
-// there already the folder is closed.
+// CreatePrivate is like Create for a layout that nobody but its owner may look into, whatever the umask: its folder and that
+// of what is unfinished are closed to others. It knows when it got its images.
 func CreatePrivate(dir, temp string) (*Layout, error) {
 	l, err := create(&Layout{dir: dir, temp: temp, private: true})
 	if err != nil {
@@ -87,7 +87,7 @@ func create(l *Layout) (*Layout, error) {
 		return nil, err
 	}
 	for _, folder := range []string{l.path("blobs", "sha256"), l.temp} {
-		if err := os.MkdirAll(folder, l.folderMode()); err != nil {
+		if err := os.MkdirAll(folder, 0o755); err != nil {
 			return nil, fmt.Errorf("writing %s: %w", dir, err)
 		}
 	}
@@ -132,20 +132,6 @@ func (l *Layout) checkEmpty() error {
 	return nil
 }
 
-func (l *Layout) fileMode() fs.FileMode {
-	if l.private {
-		return 0o600
-	}
-	return 0o644
-}
-
-func (l *Layout) folderMode() fs.FileMode {
-	if l.private {
-		return 0o700
-	}
-	return 0o755
-}
-
 // Dir is the layout's folder.
 func (l *Layout) Dir() string { return l.dir }
 
@@ -165,10 +151,10 @@ func (l *Layout) CreateOnce(name string, content []byte) error {
 	defer w.Abort()
 	err = w.file.Sync()
 	if err == nil {
-		err = w.file.Chmod(l.fileMode())
+		err = w.file.Chmod(0o644)
 	}
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(l.path(name)), l.folderMode())
+		err = os.MkdirAll(filepath.Dir(l.path(name)), 0o755)
 	}
 	if err == nil {
 		// A link, unlike a rename, never replaces what another process has put there meanwhile.
@@ -227,13 +213,24 @@ func (l *Layout) WriteQuick(name string, content []byte) error {
 	return w.Rename(l.path(name))
 }
 
+// WritePrivate is WriteQuick for what nobody but the owner may read.
+func (l *Layout) WritePrivate(name string, content []byte) error {
+	w, err := l.begin(content)
+	if err != nil {
+		return err
+	}
+	w.quick, w.private = true, true
+	return w.Rename(l.path(name))
+}
+
 // Writer is a file that becomes part of the layout when it is committed. Abort after that does nothing.
 type Writer struct {
 	file *os.File
 	l    *Layout
 	done bool
 	// quick leaves it to the system when the file reaches the disk.
-	quick bool
+	quick   bool
+	private bool // nobody but the owner may read the file
 }
 
 // Begin starts a blob whose digest the caller learns while writing it.
@@ -267,7 +264,11 @@ func (w *Writer) Commit(d digest.Digest) error {
 func (w *Writer) Rename(target string) error {
 	w.done = true
 	name := w.file.Name()
-	err := w.file.Chmod(w.l.fileMode())
+	mode := fs.FileMode(0o644)
+	if w.private {
+		mode = 0o600
+	}
+	err := w.file.Chmod(mode)
 	if err == nil && !w.quick {
 		err = w.file.Sync()
 	}
@@ -275,7 +276,7 @@ func (w *Writer) Rename(target string) error {
 		err = closeErr
 	}
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(target), w.l.folderMode())
+		err = os.MkdirAll(filepath.Dir(target), 0o755)
 	}
 	if err == nil {
 		err = os.Rename(name, target)

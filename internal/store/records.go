@@ -153,7 +153,11 @@ func (s *Store) keep(kind, id string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	return s.WriteQuick(name, z.EncodeAll(content, nil))
+	packed := z.EncodeAll(content, nil)
+	if kind == logs {
+		return s.WritePrivate(name, packed)
+	}
+	return s.WriteQuick(name, packed)
 }
 
 // Memo reads a small file of the store that only saves work, such as the memory of file times.
