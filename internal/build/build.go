@@ -301,6 +301,9 @@ type builder struct {
 	marks     map[digest.Content]mark
 	told      map[string]bool // warnings
 
+	secretsOnce sync.Once
+	secretsErr  error
+
 	closeMutex sync.Mutex
 	closers    []func()
 

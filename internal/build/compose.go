@@ -215,7 +215,7 @@ func (b *builder) layDown(ctx context.Context, u *plan.Unit, step *plan.Step, c 
 	case plan.Copy:
 		return b.copy(ctx, c, do, task, sink)
 	case plan.Take:
-		return b.take(ctx, c, u, do)
+		return b.take(ctx, c, u, step, do)
 	case plan.Write:
 		return b.write(ctx, c, do)
 	case plan.Link:

@@ -11,6 +11,8 @@ import (
 
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
+	"imbricat/internal/plan"
+	"imbricat/internal/recipe"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
 	"imbricat/internal/trace"
@@ -23,6 +25,9 @@ var errTimeLimit = errors.New("took longer than it may")
 // execute runs a command and keeps what it left. Where it runs for its kept directories alone the rest is dropped: what it
 // left before stands.
 func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reason why, drop bool, sink event.Sink) (*stepTree, error) {
+	if err := b.secretsThere(); err != nil {
+		return nil, err
+	}
 	box, err := b.box(ctx)
 	if err != nil {
 		return nil, err
@@ -72,6 +77,32 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 	t.ran.record = &store.Run{Key: key, Tree: t.key, Reads: len(learnt.Entries), Whole: learnt.Why, Files: t.files, Bytes: t.bytes,
 		Millis: took.Milliseconds(), CPU: status.CPU.Milliseconds(), Made: time.Now().UTC(), Build: b.o.Build, Kept: t.ran.kept}
 	return t, b.remember(t.ran.record, learnt, printed.All())
+}
+
+// secretsThere finds, before the first command of a build is run, secrets of any of them that are not to be had: a build
+// must not fail for the want of one when half of it is done. What is only recalled needs none.
+func (b *builder) secretsThere() error {
+	b.secretsOnce.Do(func() {
+		problems := &recipe.Errors{File: b.o.Plan.File}
+		for _, u := range b.o.Plan.Units {
+			for i := range u.Steps {
+				do, is := u.Steps[i].Do.(plan.Run)
+				if !is {
+					continue
+				}
+				for _, use := range do.Secrets {
+					s := b.o.Plan.Secrets[use.Name]
+					if _, set := os.LookupEnv(s.Env); s.Env != "" && !set {
+						report(problems, s.Pos, "the secret %q: the environment variable %s is not set", use.Name, s.Env)
+					}
+				}
+			}
+		}
+		if len(problems.Problems) > 0 {
+			b.secretsErr = problems
+		}
+	})
+	return b.secretsErr
 }
 
 // remember keeps a run: what it printed, what it learnt, and last the record.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"sort"
+	"strings"
 	"sync"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -91,6 +92,10 @@ func (b *builder) checkSources(problems *recipe.Errors) {
 }
 
 func (b *builder) checkCopy(problems *recipe.Errors, step *plan.Step, do plan.Copy) {
+	var folders []string
+	defer func() {
+		b.tellMerged(step, folders, do.Structure, "structure: true keeps them, or a copy for each with a to of its own")
+	}()
 	for i, from := range do.From {
 		got, err := b.pick(do, from)
 		switch {
@@ -102,7 +107,49 @@ func (b *builder) checkCopy(problems *recipe.Errors, step *plan.Step, do plan.Co
 			for _, p := range got.survey.Special {
 				b.warning(step, event.SpecialFile, fmt.Sprintf("%s is a socket, a pipe or a device: it is left out", p))
 			}
+			if !got.survey.SingleFile && !isPattern(from) {
+				folders = append(folders, from)
+			}
+			b.tellModes(step, do, from, got.survey.Picked)
 		}
+	}
+}
+
+func isPattern(from string) bool { return strings.ContainsAny(from, "*?[{") }
+
+// tellMerged says that what several folders hold is laid into one.
+func (b *builder) tellMerged(step *plan.Step, folders []string, structure bool, how string) {
+	if len(folders) > 1 && !structure {
+		b.warning(step, event.Merged, b.o.Plan.File.Describe(step.Pos, fmt.Sprintf(
+			"what %s hold is laid into one folder, and their own names are not kept; %s", Some(folders), how)))
+	}
+}
+
+// fewModes is how many files may get other permissions without a word: a private file or two are no root file system.
+const fewModes = 3
+
+// tellModes says that a copy without a mode changes what many files were: that they are private, set-uid or sticky. Where
+// all of them are private that is the umask's doing, and the rule is meant for it.
+func (b *builder) tellModes(step *plan.Step, do plan.Copy, from string, picked []tree.Picked) {
+	if do.Mode.Given() {
+		return
+	}
+	var changed []string
+	all := 0
+	for i := range picked {
+		p := &picked[i]
+		if p.Kind == tree.Symlink {
+			continue
+		}
+		all++
+		if given := do.Mode.Apply(p.Mode, p.Kind == tree.Folder); given&^p.Mode != 0 || p.Mode&0o7000 != 0 {
+			changed = append(changed, p.Path)
+		}
+	}
+	if len(changed) > fewModes && len(changed) < all {
+		b.warning(step, event.Modes, b.o.Plan.File.Describe(step.Pos, fmt.Sprintf(
+			"%s of %s are private, set-uid or sticky, and will not be so in the image (%s); mode: keep leaves them as they are",
+			plural(len(changed), "file"), from, Some(changed))))
 	}
 }
 

@@ -73,7 +73,7 @@ func (b *builder) accessOf(ctx context.Context, c *composer, owner *plan.Owner, 
 
 // take copies out of another unit's view or of an image elsewhere. A folder gives what it holds, a file itself, a
 // pattern each match under its own name.
-func (b *builder) take(ctx context.Context, c *composer, u *plan.Unit, do plan.Take) error {
+func (b *builder) take(ctx context.Context, c *composer, u *plan.Unit, step *plan.Step, do plan.Take) error {
 	view, err := b.viewOf(ctx, u, do)
 	if err != nil {
 		return err
@@ -82,6 +82,7 @@ func (b *builder) take(ctx context.Context, c *composer, u *plan.Unit, do plan.T
 	if err != nil {
 		return err
 	}
+	var folders []string
 	for i, wanted := range do.Paths {
 		nodes, pattern, err := find(view, strings.TrimPrefix(wanted, "/"))
 		if err != nil {
@@ -90,12 +91,16 @@ func (b *builder) take(ctx context.Context, c *composer, u *plan.Unit, do plan.T
 		if len(nodes) == 0 {
 			return b.o.Plan.File.Problem(do.PathPos[i], "%s has nothing at %s", originOf(do), wanted)
 		}
+		if !pattern && nodes[0].Kind == tree.Folder {
+			folders = append(folders, wanted)
+		}
 		for _, n := range nodes {
 			if err := takeNode(c, do.To, a, n, pattern, len(do.Paths) > 1); err != nil {
 				return err
 			}
 		}
 	}
+	b.tellMerged(step, folders, false, "a take for each with a to of its own keeps them")
 	return nil
 }
 

@@ -25,11 +25,12 @@ import (
 
 // Try is a command to run in a throw-away copy of an image or of a step's view.
 type Try struct {
-	Command []string // none: what the image or the step runs
-	Env     []string // NAME=VALUE, over the image's
-	User    string   // empty: the image's
-	In      string   // empty: the image's
-	Network bool
+	Command   []string // in place of what the image or the step runs
+	Arguments []string // of the image's entrypoint, in place of the image's command; without a Command
+	Env       []string // NAME=VALUE, over the image's
+	User      string   // empty: the image's
+	In        string   // empty: the image's
+	Network   bool
 
 	Stdin, Stdout, Stderr *os.File
 	Terminal              *os.File // in place of the three
@@ -53,7 +54,10 @@ func TryImage(ctx context.Context, o Options, from *Resolved, p platform.Platfor
 	c := &command{do: plan.Run{Network: t.Network}, unit: &plan.Unit{ID: plan.UnitID{Name: from.Name, Platform: p}, Machine: p},
 		step: &plan.Step{}, task: event.Task{Unit: from.Name, Platform: p.String()}, view: one.view, strata: sync.OnceValue(one.stratify)}
 	if c.args = t.Command; len(c.args) == 0 {
-		c.args = slices.Concat(config.Entrypoint, config.Cmd)
+		if c.args = config.Cmd; len(t.Arguments) > 0 {
+			c.args = t.Arguments
+		}
+		c.args = slices.Concat(config.Entrypoint, c.args)
 	}
 	if len(c.args) == 0 {
 		return sandbox.Status{}, fmt.Errorf("%s has no entrypoint and no command: name a command after --", from.Name)

@@ -232,7 +232,7 @@ func (s *session) tryBehind(ctx context.Context, st *store.Store, t *trial) erro
 	}
 	gentle, release := gently(ctx, t, time.Hour) // whoever stops it says how long to wait
 	defer release()
-	out, _ := s.out.(*os.File)
+	out, _ := fileOf(s.out)
 	errs, _ := s.err.(*os.File)
 	t.do.Stdout, t.do.Stderr = out, errs
 	status, err := s.run(gentle, st, t)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -141,8 +142,8 @@ const lastWords = 2000
 // try runs the image, with a network of its own unless the recipe says otherwise. What it prints is only told where the check
 // does not hold.
 func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) check.Verdict {
-	what := append([]string{"try"}, one.Command...)
-	t := build.Try{Command: one.Command, Network: do.Network}
+	what := slices.Concat([]string{"try"}, one.Command, one.Arguments)
+	t := build.Try{Command: one.Command, Arguments: one.Arguments, Network: do.Network}
 	if do.Port > 0 {
 		what = append(what, "port "+strconv.Itoa(do.Port))
 		t.Ask = &sandbox.Ask{Port: do.Port, Get: one.Get, Status: do.Status, Within: do.Within}

@@ -58,8 +58,12 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	collectLater()
 	ctx, stop := signal.NotifyContext(context.Background(), endings()...)
 	defer stop()
-	root := newApp(stdin, stdout, stderr)
+	out := &results{to: stdout}
+	root := newApp(stdin, out, stderr)
 	err := root.Run(ctx, args)
+	if err == nil && out.err != nil {
+		err = fmt.Errorf("the result could not be written: %w", out.err)
+	}
 	list, _ := root.Metadata[closers].([]func())
 	for _, act := range list {
 		act()

@@ -96,8 +96,34 @@ func newSession(c *cli.Command) *session {
 	return s
 }
 
+// results is where results go. It remembers that one could not be written: whoever prints line by line need not ask each time.
+type results struct {
+	to    io.Writer
+	mutex sync.Mutex
+	err   error
+}
+
+func (r *results) Write(p []byte) (int, error) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	n, err := r.to.Write(p)
+	if r.err == nil {
+		r.err = err
+	}
+	return n, err
+}
+
+// fileOf gives the file that a writer of the program is, where it is one.
+func fileOf(w io.Writer) (*os.File, bool) {
+	if r, is := w.(*results); is {
+		w = r.to
+	}
+	f, is := w.(*os.File)
+	return f, is
+}
+
 func isTerminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
+	f, ok := fileOf(w)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -60,11 +62,11 @@ type voyage struct {
 }
 
 func runShip(ctx context.Context, s *session) (err error) {
-	k, err := s.begin("ship")
-	if err != nil {
+	v := &voyage{session: s}
+	defer func() { err = errors.Join(err, v.logOut()) }()
+	if v.keeper, err = s.begin("ship"); err != nil {
 		return err
 	}
-	v := &voyage{session: s, keeper: k}
 	for _, part := range strings.Split(strings.Join(s.cmd.StringSlice("without"), ","), ",") {
 		if part = strings.TrimSpace(part); part != "" && !slices.Contains(shipParts, part) {
 			return usagef("--without takes %s, not %q", strings.Join(shipParts, ", "), part)
@@ -83,7 +85,7 @@ func runShip(ctx context.Context, s *session) (err error) {
 	if v.st != nil {
 		v.shipped(ctx, v.st, v.shipments)
 	}
-	err = errors.Join(v.close(ctx, err), v.logOut())
+	err = v.close(ctx, err)
 	if s.json() {
 		return errors.Join(err, report.JSON(s.out, v.r))
 	}
@@ -379,25 +381,41 @@ func (v *voyage) check(ctx context.Context) error {
 	return &exitError{code, fmt.Sprintf("%d of %s not hold; nothing was pushed", fails+unable, report.Count(len(v.r.Checks), "check")+map[bool]string{true: " does", false: " do"}[fails+unable == 1])}
 }
 
-// logOut forgets the logins of the destinations where that was asked for. What the environment gave was never kept. Of a recipe
-// that cannot be read no destination is known.
+// logOut forgets the logins of the destinations where that was asked for. What the environment gave was never kept.
 func (v *voyage) logOut() error {
-	if !v.cmd.Bool("logout") || v.p == nil {
+	if !v.cmd.Bool("logout") {
 		return nil
 	}
 	file := credentialFile()
 	places, err := file.Hosts()
-	for _, i := range v.p.plan.Images {
-		for _, d := range i.Destinations {
-			for _, place := range places {
-				if host, _, _ := strings.Cut(place, "/"); host == d.Repository.Host {
-					_, forgetErr := file.Forget(place)
-					err = errors.Join(err, forgetErr)
-				}
-			}
+	for _, place := range places {
+		if host, _, _ := strings.Cut(place, "/"); v.goesTo(host) {
+			_, forgetErr := file.Forget(place)
+			err = errors.Join(err, forgetErr)
 		}
 	}
 	return err
+}
+
+var envNames = regexp.MustCompile(`\benv\.([A-Za-z_][A-Za-z0-9_]*)`)
+
+// goesTo tells whether a registry is one of the destinations'. Of a recipe with mistakes every registry counts that its text
+// names, or that the variables and facts do which it asks for.
+func (v *voyage) goesTo(host string) bool {
+	if v.p != nil {
+		return slices.ContainsFunc(v.p.plan.Images, func(i *plan.Image) bool {
+			return slices.ContainsFunc(i.Destinations, func(d plan.Destination) bool { return d.Repository.Host == host })
+		})
+	}
+	text, err := os.ReadFile(v.recipePath())
+	if err != nil {
+		return false
+	}
+	places := append([]string{string(text)}, v.cmd.StringSlice("fact")...)
+	for _, name := range envNames.FindAllStringSubmatch(string(text), -1) {
+		places = append(places, os.Getenv(name[1]))
+	}
+	return slices.ContainsFunc(places, func(place string) bool { return strings.Contains(place, host) })
 }
 
 // revisionOf is the commit that an image says it was built from.

@@ -123,7 +123,7 @@ func (s *session) storedImages(ctx context.Context, st *store.Store) ([]report.S
 			continue
 		}
 		one := stored(ctx, st, named)
-		if !before.IsZero() && !one.Created.Before(before) || !offers(one, wanted) {
+		if !before.IsZero() && !oldEnough(one, before) || !offers(one, wanted) {
 			continue
 		}
 		images = append(images, one)
@@ -152,6 +152,16 @@ func chosen(patterns []string, named layout.Named) bool {
 		matched = matched || ref.Digest != "" && ref.Digest == named.Descriptor.Digest
 		return matched || named.Name == ref.StoreName() || prefix && strings.HasPrefix(named.Descriptor.Digest.Encoded(), digits)
 	})
+}
+
+// oldEnough tells whether an image was made before a time, or came to the store before it where nobody knows when it was made.
+// What is not known at all is never old.
+func oldEnough(one report.StoredImage, before time.Time) bool {
+	at := known(one.Created)
+	if at.IsZero() {
+		at = one.Since
+	}
+	return !at.IsZero() && at.Before(before)
 }
 
 func offers(one report.StoredImage, wanted []platform.Platform) bool {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -37,12 +39,14 @@ func tagsCommand() *cli.Command {
 				"Example: imbricat tags delete registry.tideline.example/tides/gauge 1.3.0-rc1", deleteTags,
 				force("delete digests that tags or indexes still reach, or tags together with others on the same digest")),
 			sub("keep", "deletes all tags but those that a rule keeps", "HOST/REPOSITORY",
-				"A tag is kept when it matches a pattern, is young enough, or is among the newest of the others. A digest that a kept\n"+
-					"tag or index still reaches is never deleted. Try it with --dry-run first.\n\n"+
+				"An image is kept, with all of its tags, when one of them matches a pattern, when it is young enough, or among the\n"+
+					"newest of the others; of an image that is kept only tags that --drop names go. Tags that the recipe here moves are\n"+
+					"never taken. A digest that a kept tag or index still reaches is never deleted. Try it with --dry-run first.\n\n"+
 					"Example: imbricat tags keep registry.tideline.example/tides/gauge --pattern '[0-9]*' --newest 10 --younger 30d --dry-run",
 				keepTags,
 				&cli.StringSliceFlag{Name: "pattern", Usage: "`PATTERN` of tags that stay: * is any text, ? one sign, [0-9] one of some; may be given again"},
-				&cli.IntFlag{Name: "newest", Usage: "`NUMBER` of the other tags that stay, the youngest"},
+				&cli.IntFlag{Name: "newest", Usage: "`NUMBER` of the other images that stay, the youngest"},
+				&cli.StringSliceFlag{Name: "drop", Usage: "`PATTERN` of tags that go also where their image stays; may be given again"},
 				&cli.StringFlag{Name: "younger", Usage: "`AGE` such as 30d: what is younger stays"},
 				&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be deleted"}),
 		},
@@ -374,7 +378,7 @@ func keepTags(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	rule := retention.Rule{Keep: s.cmd.StringSlice("pattern"), Newest: s.cmd.Int("newest")}
+	rule := retention.Rule{Keep: s.cmd.StringSlice("pattern"), Newest: s.cmd.Int("newest"), Drop: s.cmd.StringSlice("drop")}
 	if text := s.cmd.String("younger"); text != "" {
 		if rule.Younger, err = age("younger", text); err != nil {
 			return err
@@ -385,6 +389,9 @@ func keepTags(ctx context.Context, s *session) error {
 	}
 	r, inventory, err := s.inventory(ctx, args[0])
 	if err != nil {
+		return err
+	}
+	if rule.Moving, err = s.movingTags(r.String()); err != nil {
 		return err
 	}
 	verdicts := judge(inventory, rule, time.Now())
@@ -403,6 +410,35 @@ func keepTags(ctx context.Context, s *session) error {
 	return s.result(document, func() error {
 		return report.WriteVerdicts(s.out, s.paint, document.Kept, document.Deleted, len(document.Digests), document.DryRun)
 	})
+}
+
+// movingTags lists the tags that the recipe here, where there is one, moves in a repository.
+func (s *session) movingTags(repository string) ([]string, error) {
+	text, err := os.ReadFile(s.recipePath())
+	if err != nil || !strings.Contains(string(text), path.Base(repository)) {
+		return nil, nil // no recipe, or one that does not speak of it
+	}
+	p, err := s.makePlan(nil)
+	if err != nil {
+		return nil, fmt.Errorf("the recipe here tells which tags move, and has a mistake: %w", err)
+	}
+	var moving []string
+	for _, i := range p.plan.Images {
+		for _, d := range i.Destinations {
+			if d.Repository.String() != repository {
+				continue
+			}
+			for _, tag := range d.Tags {
+				if slices.Contains(d.Prefixes, tag) || !slices.Contains(d.Named, tag) && !retention.Match(d.Fixed, tag) {
+					moving = append(moving, tag)
+				}
+			}
+			for _, h := range d.Held {
+				moving = append(moving, h.Tag)
+			}
+		}
+	}
+	return moving, nil
 }
 
 // judge decides on all tags. A tag that only lists what refers to an image shares that image's fate.

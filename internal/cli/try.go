@@ -248,7 +248,7 @@ func (s *session) tryHere(ctx context.Context, st *store.Store, t *trial) (sandb
 	ctx, release := gently(ctx, t, 10*time.Second)
 	defer release()
 	in, isIn := s.in.(*os.File)
-	out, isOut := s.out.(*os.File)
+	out, isOut := fileOf(s.out)
 	errs, _ := s.err.(*os.File)
 	if !isIn || !isOut {
 		return sandbox.Status{}, errors.New("try needs the process's own files")

@@ -86,6 +86,8 @@ const (
 	Logbook       = "logbook"        // the logbook could not be written to
 	SharedCache   = "shared-cache"   // the shared cache could not be used
 	Platforms     = "platforms"      // tags are to stand on an index that lacks platforms of the recipe
+	Modes         = "modes"          // files are copied that get other permissions than they have
+	Merged        = "merged"         // several folders are laid into one
 	Untracked     = "untracked"      // an image takes in files that version control does not have
 	Shallow       = "shallow"        // the time of an image comes from a history that is cut off
 	Events        = "events"         // the file of events could not be written to
@@ -94,7 +96,7 @@ const (
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Platforms, Untracked, Shallow, Events}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

@@ -219,7 +219,7 @@ func (e *evaluator) checks(list []recipe.Check) (out []Check) {
 		}
 		one := Check{Do: c.Do}
 		if try, is := c.Do.(*recipe.TryCheck); is {
-			one.Command, one.Get = e.texts(try.Command), e.text(try.Get)
+			one.Command, one.Arguments, one.Get = e.texts(try.Command), e.texts(try.Arguments), e.text(try.Get)
 		}
 		out = append(out, one)
 	}

@@ -11,6 +11,7 @@ import (
 type ModeRule struct {
 	text    string
 	set     bool
+	keep    bool // as it is where it comes from
 	octal   uint32
 	clauses []clause
 }
@@ -24,9 +25,12 @@ type clause struct {
 	stk  bool
 }
 
-// ParseMode reads an octal mode ("0640") or clauses ("u=rwX,go=rX").
+// ParseMode reads an octal mode ("0640"), clauses ("u=rwX,go=rX"), or keep.
 func ParseMode(text string) (ModeRule, error) {
-	rule := ModeRule{text: text, set: true}
+	rule := ModeRule{text: text, set: true, keep: text == "keep"}
+	if rule.keep {
+		return rule, nil
+	}
 	text = strings.TrimPrefix(text, "0o")
 	if strings.Trim(text, "01234567") == "" && text != "" {
 		octal, err := strconv.ParseUint(text, 8, 32)
@@ -39,7 +43,7 @@ func ParseMode(text string) (ModeRule, error) {
 	for part := range strings.SplitSeq(text, ",") {
 		c, err := parseClause(part)
 		if err != nil {
-			return rule, fmt.Errorf("%q is no mode: %w; write 0640, or u=rwX,go=rX", text, err)
+			return rule, fmt.Errorf("%q is no mode: %w; write 0640, or u=rwX,go=rX, or keep", text, err)
 		}
 		rule.clauses = append(rule.clauses, c)
 	}
@@ -99,6 +103,9 @@ func (r ModeRule) Given() bool { return r.set }
 
 // Apply gives the permission bits for an entry that has the given ones.
 func (r ModeRule) Apply(mode uint32, folder bool) uint32 {
+	if r.keep {
+		return mode & 0o7777
+	}
 	// Only the owner's bits of a source are free of the umask.
 	owner := mode >> 6 & 7
 	mode = owner<<6 | (owner&5)<<3 | owner&5

@@ -73,9 +73,10 @@ type Unit struct {
 
 // Check is what an image must fulfil before it is shipped. Do is as in the recipe, with Command and Get evaluated beside it.
 type Check struct {
-	Do      recipe.Checked
-	Command []string // of a *recipe.TryCheck
-	Get     string
+	Do        recipe.Checked
+	Command   []string // of a *recipe.TryCheck
+	Arguments []string // of one too
+	Get       string
 }
 
 // Base is what a unit starts from; the zero value is nothing at all.

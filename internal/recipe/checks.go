@@ -21,12 +21,14 @@ type Checked interface{ isCheck() }
 
 // TryCheck runs the image: a command that must end well, or a port that must answer.
 type TryCheck struct {
-	Command []Template // none: what the image runs
-	Port    int        // 0: the command must end with Status
-	Get     Template   // path of a request; not given: a connection is enough
-	Status  int        // of the answer (200), or of the command (0)
-	Within  time.Duration
-	Network bool // this machine's, in place of a loopback of its own
+	Command []Template // in place of what the image runs
+	// Arguments are given to the image's entrypoint, in place of its command.
+	Arguments []Template
+	Port      int      // 0: the command must end with Status
+	Get       Template // path of a request; not given: a connection is enough
+	Status    int      // of the answer (200), or of the command (0)
+	Within    time.Duration
+	Network   bool // this machine's, in place of a loopback of its own
 }
 
 // SizeCheck bounds an image's layers, in bytes; 0: no bound.
@@ -87,6 +89,7 @@ func (d *decoder) tryCheck(n *yaml.Node) Checked {
 	c, status := &TryCheck{Within: tryWithin}, false
 	d.object(n, "try",
 		field{key: "command", read: func(n *yaml.Node) { c.Command = d.texts(n, "command", false) }},
+		field{key: "arguments", read: func(n *yaml.Node) { c.Arguments = d.texts(n, "arguments", false) }},
 		field{key: "port", read: func(n *yaml.Node) { c.Port = d.number(n, "port", 1, 65535) }},
 		field{key: "get", read: func(n *yaml.Node) { c.Get = d.text(n, "get") }},
 		field{key: "status", read: func(n *yaml.Node) { c.Status, status = d.number(n, "status", 0, 599), true }},
@@ -98,7 +101,9 @@ func (d *decoder) tryCheck(n *yaml.Node) Checked {
 		d.report(c.Get.Pos, "get needs port: where is the request to go?")
 	case c.Get.Given && constant && !strings.HasPrefix(text, "/"):
 		d.report(c.Get.Pos, "get takes a path such as /health, not %q", text)
-	case c.Port == 0 && len(c.Command) == 0 && d.deref(n).Kind == yaml.MappingNode && len(d.problems) == 0:
+	case len(c.Command) > 0 && len(c.Arguments) > 0:
+		d.report(pos, "command replaces the entrypoint, and arguments are given to it: write one of them")
+	case c.Port == 0 && len(c.Command)+len(c.Arguments) == 0 && d.deref(n).Kind == yaml.MappingNode && len(d.problems) == 0:
 		d.report(pos, "try needs a command that must end well, or a port that must answer")
 	case c.Port > 0 && status && !c.Get.Given:
 		d.report(pos, "status beside port needs get: only an answer to a request has one")

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -336,7 +337,37 @@ func (c *compiler) options(check, condition bool) []expr.Option {
 	if condition && check {
 		options = append(options, expr.AsBool())
 	}
+	if condition && !check {
+		options = append(options, expr.Patch(&absentAsEmpty{plain: map[ast.Node]ast.Node{}}))
+	}
 	return options
+}
+
+// absentAsEmpty has conditions take a text that is not known for the empty one: on a commit without a tag git.tag != ""
+// does not hold, and git.tag matches "^v" neither. What is compared with nil, or has a default, is left as it is.
+type absentAsEmpty struct{ plain map[ast.Node]ast.Node }
+
+// Visit implements ast.Visitor; children are visited before their parents.
+func (a *absentAsEmpty) Visit(node *ast.Node) {
+	switch n := (*node).(type) {
+	case *ast.MemberNode:
+		root, ok := n.Node.(*ast.IdentifierNode)
+		name, named := n.Property.(*ast.StringNode)
+		if ok && named && slices.Contains([]string{"git", "env", "date", "run"}, root.Value) && name.Value != "dirty" {
+			text := &ast.BinaryNode{Operator: "??", Left: n, Right: &ast.StringNode{}}
+			a.plain[text] = n
+			ast.Patch(node, text)
+		}
+	case *ast.BinaryNode:
+		_, leftNil := n.Left.(*ast.NilNode)
+		_, rightNil := n.Right.(*ast.NilNode)
+		if plain := a.plain[n.Left]; plain != nil && (n.Operator == "??" || rightNil) && a.plain[n] == nil {
+			n.Left = plain
+		}
+		if plain := a.plain[n.Right]; plain != nil && leftNil {
+			n.Right = plain
+		}
+	}
 }
 
 // ungroup gives the place of an error as it is in the text that the person wrote.

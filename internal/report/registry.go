@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -93,12 +94,42 @@ func WriteVerdicts(w io.Writer, p Paint, kept, gone []Verdict, digests int, dry 
 	if err := Rows(w, p, "there are no tags", []string{"tag", "", "digest", "because"}, rows); err != nil {
 		return err
 	}
+	if err := writeLeft(w, p, kept, gone); err != nil {
+		return err
+	}
 	verb := "deleted"
 	if dry {
 		verb = "would delete"
 	}
 	_, err := fmt.Fprintf(w, "%s %s and %s\n", verb, Count(len(gone), "tag"), Count(digests, "digest"))
 	return err
+}
+
+// writeLeft writes what is left of each image that loses a tag.
+func writeLeft(w io.Writer, p Paint, kept, gone []Verdict) error {
+	var order []digest.Digest
+	left := map[digest.Digest][]string{}
+	for _, v := range gone {
+		if !slices.Contains(order, v.Digest) {
+			order = append(order, v.Digest)
+		}
+	}
+	for _, v := range kept {
+		left[v.Digest] = append(left[v.Digest], v.Tag)
+	}
+	for _, d := range order {
+		what := "nothing is left of"
+		if len(left[d]) > 0 {
+			what = strings.Join(left[d], ", ") + " is left of"
+			if len(left[d]) > 1 {
+				what = strings.Join(left[d], ", ") + " are left of"
+			}
+		}
+		if _, err := fmt.Fprintf(w, "%s %s\n", what, p.Muted(digest.Short(d))); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Fates is what became of the tags that a run wrote.

@@ -19,11 +19,13 @@ import (
 	"imbricat/internal/digest"
 )
 
-// Rule says what is kept. A tag is kept where any part of the rule keeps it.
+// Rule says what is kept. An image is kept where any part of the rule keeps it, with all of its tags.
 type Rule struct {
-	Keep    []string      `yaml:"keep"`    // patterns of tags: * any digits and letters, ? one, [0-9] one of some
-	Newest  int           `yaml:"newest"`  // so many of the others, the youngest first
+	Keep    []string      `yaml:"keep"`    // patterns of tags whose images stay: * any digits and letters, ? one, [0-9] one of some
+	Newest  int           `yaml:"newest"`  // so many images of the others, the youngest first
 	Younger time.Duration `yaml:"younger"` // what is younger than this
+	Drop    []string      `yaml:"drop"`    // patterns of tags that go also where their image stays
+	Moving  []string      `yaml:"-"`       // tags that are never taken: they stand on whatever is newest
 }
 
 // Tag is a tag of a repository.
@@ -63,7 +65,7 @@ var ErrEmpty = errors.New("the rule keeps nothing: give patterns, a number or an
 
 // Check tells whether a rule can be used.
 func (r Rule) Check() error {
-	for _, pattern := range r.Keep {
+	for _, pattern := range slices.Concat(r.Keep, r.Drop) {
 		if _, err := path.Match(pattern, "x"); err != nil {
 			return fmt.Errorf("the pattern %q is malformed", pattern)
 		}
@@ -82,36 +84,84 @@ func Match(patterns []string, tag string) bool {
 	return slices.ContainsFunc(patterns, func(pattern string) bool { matched, err := path.Match(pattern, tag); return err == nil && matched })
 }
 
-// Decide judges tags at a time, in the order that they are given. A tag whose time nobody knows is never too old.
+// held is an image with its tags, by their places in a list.
+type held struct {
+	tags []int
+	time time.Time // of its youngest tag; zero where nobody knows
+	why  string    // it is kept; empty: it is not
+}
+
+// Decide judges tags at a time, in the order that they are given. Images are counted, not their tags; one whose time nobody
+// knows is never too old.
 func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
-	list := make([]Verdict, len(tags))
-	var others []int
-	for i, t := range tags {
-		list[i] = Verdict{Tag: t}
-		switch {
-		case Match(r.Keep, t.Name):
-			list[i].Keep, list[i].Reason = true, "it matches a pattern"
-		case t.Time.IsZero():
-			list[i].Keep, list[i].Reason = true, "nobody knows how old it is"
-		case r.Younger > 0 && now.Sub(t.Time) < r.Younger:
-			list[i].Keep, list[i].Reason = true, "it is young"
+	images := imagesOf(tags)
+	var others []*held
+	for _, h := range images {
+		switch name := h.find(tags, func(t Tag) bool { return Match(r.Keep, t.Name) }); {
+		case name != "":
+			h.why = name + " matches a pattern"
+		case h.time.IsZero():
+			h.why = "nobody knows how old it is"
+		case r.Younger > 0 && now.Sub(h.time) < r.Younger:
+			h.why = "it is young"
 		default:
-			others = append(others, i)
-			list[i].Reason = "nothing keeps it"
+			others = append(others, h)
+			if name := h.find(tags, func(t Tag) bool { return slices.Contains(r.Moving, t.Name) }); name != "" {
+				h.why = name + " is a moving tag"
+			}
 		}
 	}
-	slices.SortStableFunc(others, func(a, b int) int {
-		if c := tags[b].Time.Compare(tags[a].Time); c != 0 {
+	slices.SortStableFunc(others, func(a, b *held) int {
+		if c := b.time.Compare(a.time); c != 0 {
 			return c
 		}
-		return Compare(tags[a].Name, tags[b].Name) // registries tell times in seconds
+		return Compare(tags[a.tags[0]].Name, tags[b.tags[0]].Name) // registries tell times in seconds
 	})
-	for n, i := range others {
+	for n, h := range others {
 		if n < r.Newest {
-			list[i].Keep, list[i].Reason = true, "it is among the newest"
+			h.why = "it is among the newest"
+		}
+	}
+	list := make([]Verdict, len(tags))
+	for _, h := range images {
+		for _, i := range h.tags {
+			list[i] = Verdict{Tag: tags[i], Keep: h.why != "", Reason: h.why}
+			switch name := tags[i].Name; {
+			case h.why == "":
+				list[i].Reason = "nothing keeps it"
+			case Match(r.Drop, name) && !Match(r.Keep, name) && !slices.Contains(r.Moving, name):
+				list[i].Keep, list[i].Reason = false, "it is to be dropped, and its image stays"
+			}
 		}
 	}
 	return list
+}
+
+// imagesOf groups tags by what they stand on, in their order.
+func imagesOf(tags []Tag) (list []*held) {
+	by := map[digest.Digest]*held{}
+	for i, t := range tags {
+		h := by[t.Digest]
+		if h == nil {
+			h = &held{}
+			by[t.Digest], list = h, append(list, h)
+		}
+		h.tags = append(h.tags, i)
+		if t.Time.After(h.time) {
+			h.time = t.Time
+		}
+	}
+	return list
+}
+
+// find gives the first of an image's tags for which is answers true.
+func (h *held) find(tags []Tag, is func(Tag) bool) string {
+	for _, i := range h.tags {
+		if is(tags[i]) {
+			return tags[i].Name
+		}
+	}
+	return ""
 }
 
 // Doomed lists the digests that go with the tags that are not kept: what they stand on and all that lies below it, but

@@ -22,7 +22,9 @@ func TestDecide(t *testing.T) {
 		kept []string
 	}{
 		{Rule{Keep: []string{"[0-9]*"}}, []string{"1.4.0", "old"}},
-		{Rule{Newest: 2}, []string{"newest", "pr-7", "old"}},
+		{Rule{Newest: 2}, []string{"newest", "pr-7", "pr-6", "old"}},
+		{Rule{Newest: 1, Drop: []string{"pr-*"}}, []string{"newest", "old"}},
+		{Rule{Newest: 1, Drop: []string{"newest", "pr-*"}, Moving: []string{"newest", "pr-5"}}, []string{"newest", "pr-5", "old"}},
 		{Rule{Newest: 1, Younger: 45 * 24 * time.Hour}, []string{"newest", "pr-7", "pr-6", "old"}},
 		{Rule{Keep: []string{"*"}}, []string{"1.4.0", "newest", "pr-7", "pr-6", "pr-5", "old"}},
 	} {

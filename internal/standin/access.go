@@ -65,13 +65,14 @@ type retain struct {
 	Keep    []string `yaml:"keep"`
 	Newest  int      `yaml:"newest"`
 	Younger string   `yaml:"younger"`
+	Drop    []string `yaml:"drop"`
 	rule    retention.Rule
 	given   bool
 }
 
 func (r *retain) check() (err error) {
-	r.rule = retention.Rule{Keep: r.Keep, Newest: r.Newest}
-	if r.given = len(r.Keep) > 0 || r.Newest != 0 || r.Younger != ""; !r.given {
+	r.rule = retention.Rule{Keep: r.Keep, Newest: r.Newest, Drop: r.Drop}
+	if r.given = len(r.Keep)+len(r.Drop) > 0 || r.Newest != 0 || r.Younger != ""; !r.given {
 		return nil
 	}
 	if r.Younger != "" {

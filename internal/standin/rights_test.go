@@ -211,7 +211,7 @@ func mustIssueFor(t *testing.T, s *Server, user, repository, allow string, life 
 // TestClean: rules of retention and the collection of rubbish take what nothing lists, and nothing else; a young blob that
 // a client counts on stays.
 func TestClean(t *testing.T) {
-	s, err := New(Options{Dir: t.TempDir(), Grace: time.Nanosecond, Rules: rulesOf(t, "repositories: [{match: '**', fixed: [\"1*\"], retain: {keep: [newest], newest: 1}}]")})
+	s, err := New(Options{Dir: t.TempDir(), Grace: time.Nanosecond, Rules: rulesOf(t, "repositories: [{match: '**', fixed: [\"1*\"], retain: {keep: [newest], newest: 1, drop: [pr-1]}}]")})
 	require.NoError(t, err)
 	a := asking{t, s}
 	for _, one := range [][2]string{{"1.4.0", "a"}, {"pr-1", "b"}, {"pr-2", "c"}, {"newest", "b"}, {"pr-3", "d"}} {

@@ -233,6 +233,17 @@ func (s *Source) Opener() *Opener { return &Opener{source: s} }
 
 // Measure counts the files at and below a path, and their bytes.
 func (s *Source) Measure(p string) (files int, bytes int64, err error) {
+	info, err := s.root.Lstat(filepath.FromSlash(p))
+	switch {
+	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission):
+		return 0, 0, nil
+	case err != nil:
+		return 0, 0, err
+	case info.Mode().IsRegular():
+		return 1, info.Size(), nil
+	case !info.IsDir():
+		return 0, 0, nil // a link is no more than itself, wherever it leads
+	}
 	err = fs.WalkDir(s.root.FS(), p, func(_ string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 			return nil // gone meanwhile, or none of ours: it is left out anyway
