@@ -46,6 +46,9 @@ type site struct {
 	divisions   map[string]*order.Rules
 	predecessor func(context.Context, *plan.Unit) (*Predecessor, error)
 
+	keepGoing bool
+	watch     func(event.Event) // is told of every event, outside of the lock
+
 	mutex  sync.Mutex
 	events []event.Event
 }
@@ -79,6 +82,9 @@ func (s *site) build(text string) (*Result, error) {
 	return Run(context.Background(), Options{
 		Plan: p, Store: s.store, Source: source, Memory: memory, Bases: s.bases,
 		Sink: event.Func(func(e event.Event) {
+			if s.watch != nil {
+				s.watch(e)
+			}
 			s.mutex.Lock()
 			defer s.mutex.Unlock()
 			s.events = append(s.events, e)
@@ -90,7 +96,7 @@ func (s *site) build(text string) (*Result, error) {
 			}
 			return s.box, nil
 		},
-		Fresh: s.fresh, forget: s.forget, Divisions: s.divisions, Predecessor: s.predecessor,
+		Fresh: s.fresh, forget: s.forget, Divisions: s.divisions, Predecessor: s.predecessor, KeepGoing: s.keepGoing,
 	})
 }
 

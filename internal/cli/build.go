@@ -374,7 +374,7 @@ func planDocument(p *planned, preview *build.Preview) *report.Plan {
 		for _, dest := range i.Destinations {
 			one.Destinations = append(one.Destinations, report.PlannedDestination{
 				Name: dest.Name, Repository: dest.Repository.String(),
-				Tags: append([]string{}, dest.Tags...), Held: heldNames(dest.Held)})
+				Tags: append([]string{}, dest.Tags...), Held: heldNames(dest.Held), Because: heldBecause(dest.Held), Prefixes: dest.Prefixes})
 		}
 		d.Images = append(d.Images, one)
 	}
@@ -398,6 +398,14 @@ func heldNames(held []plan.Held) []string {
 		names = append(names, h.Tag)
 	}
 	return names
+}
+
+func heldBecause(held []plan.Held) map[string]string {
+	why := map[string]string{}
+	for _, h := range held {
+		why[h.Tag] = "its condition does not hold: " + h.When
+	}
+	return why
 }
 
 func showCommand() *cli.Command {

@@ -431,13 +431,10 @@ func namedOf(m v1.Descriptor) Named {
 	return n
 }
 
-// String is the name and whose it is, or the digest of an image without one.
+// String is the name, or the digest of an image without one.
 func (n Named) String() string {
-	switch {
-	case n.Name == "":
+	if n.Name == "" {
 		return string(n.Descriptor.Digest)
-	case n.Project != "":
-		return n.Name + " (of " + n.Project + ")"
 	}
 	return n.Name
 }

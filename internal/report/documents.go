@@ -235,6 +235,10 @@ type PlannedDestination struct {
 	Repository string   `json:"repository"`
 	Tags       []string `json:"tags"`
 	Held       []string `json:"held"` // their conditions do not hold
+	// Because tells of each tag that is held back why; Prefixes are those of the tags that move with versions, and stay where the
+	// repository has a higher one.
+	Because  map[string]string `json:"because,omitempty"`
+	Prefixes []string          `json:"prefixes,omitempty"`
 }
 
 // PlannedUnit is a stage or an image for one platform.
@@ -347,6 +351,12 @@ func WritePlan(w io.Writer, p Paint, plan *Plan, every bool) error {
 				line += p.Muted("  (held back: " + strings.Join(d.Held, ", ") + ")")
 			}
 			fmt.Fprintln(w, line)
+			for _, tag := range slices.Sorted(maps.Keys(d.Because)) {
+				fmt.Fprintln(w, p.Muted("    "+tag+" is held back: "+d.Because[tag]))
+			}
+			if len(d.Prefixes) > 0 {
+				fmt.Fprintln(w, p.Muted("    "+strings.Join(d.Prefixes, ", ")+" stay where they are if the repository has a higher version; push asks it"))
+			}
 		}
 	}
 	return nil

@@ -222,9 +222,13 @@ type Feed func(put func(i int, size int64, body io.Reader) error) error
 
 // Lay makes a folder that holds the entries, sorted by path with every folder above. Devices are left out.
 func (b *Box) Lay(ctx context.Context, dir string, entries []tree.Entry, feed Feed) error {
+	return b.layIn(ctx, laying{Dir: dir, Time: b.time}, entries, feed)
+}
+
+func (b *Box) layIn(ctx context.Context, l laying, entries []tree.Entry, feed Feed) error {
 	in, out := io.Pipe()
 	go func() { out.CloseWithError(sendTree(ctx, out, entries, feed)) }()
-	err := b.worker.lay(laying{Dir: dir, Time: b.time}, in)
+	err := b.worker.lay(l, in)
 	in.CloseWithError(errors.New("the tree was not taken in"))
 	return err
 }
@@ -304,7 +308,7 @@ func (b *Box) Prepare(ctx context.Context, s *Spec, view []tree.Entry, feed Feed
 		if err := b.Lay(ctx, filepath.Join(s.Work, "points"), points, noFiles(points)); err != nil {
 			return err
 		}
-		if err := b.worker.lay(laying{Dir: root, Time: b.time}, missing(root, points)); err != nil {
+		if err := b.layIn(ctx, laying{Dir: root, Time: b.time, Missing: true}, points, noFiles(points)); err != nil {
 			return err
 		}
 		if b.kind == Chroot {
@@ -362,23 +366,6 @@ func noFiles(entries []tree.Entry) Feed {
 		}
 		return nil
 	}
-}
-
-// missing streams the points that a root does not have yet.
-func missing(root string, points []tree.Entry) io.Reader {
-	var rest []tree.Entry
-	for _, p := range points {
-		var stat unix.Stat_t
-		if err := unix.Lstat(filepath.Join(root, p.Path), &stat); err != nil || p.Kind == tree.Folder {
-			if err == nil {
-				p.Mode, p.UID, p.GID = stat.Mode&0o7777, int(stat.Uid), int(stat.Gid)
-			}
-			rest = append(rest, p)
-		}
-	}
-	in, out := io.Pipe()
-	go func() { out.CloseWithError(sendTree(context.Background(), out, rest, noFiles(rest))) }()
-	return in
 }
 
 // Run runs a prepared command and waits until nothing of it runs any more. The error is an *UnableError where the machine

@@ -30,6 +30,10 @@ const endOfFiles = ^uint64(0)
 type laying struct {
 	Dir  string // must not exist, or be an empty folder
 	Time int64  // of everything whose entry has none, in seconds
+	// Missing leaves what is there already as it is.
+	Missing bool
+
+	there map[string]bool // paths that were
 }
 
 // lay makes a tree of what the stream tells. Every folder on the way is an entry, so nothing is created through links.
@@ -48,6 +52,11 @@ func (l laying) lay(in io.Reader) error {
 	if err != nil {
 		return err
 	}
+	if l.Missing {
+		if l.there, err = l.found(entries); err != nil {
+			return err
+		}
+	}
 	if err := os.MkdirAll(l.Dir, 0o755); err != nil {
 		return err
 	}
@@ -58,6 +67,19 @@ func (l laying) lay(in io.Reader) error {
 		return err
 	}
 	return l.finish(entries)
+}
+
+// found tells which entries' paths are there already.
+func (l laying) found(entries []tree.Entry) (map[string]bool, error) {
+	there := map[string]bool{}
+	for i := range entries {
+		_, err := os.Lstat(l.at(entries[i].Path))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("laying down /%s: %w", entries[i].Path, err)
+		}
+		there[entries[i].Path] = err == nil
+	}
+	return there, nil
 }
 
 func readNumber(r io.Reader) (uint64, error) {
@@ -78,6 +100,10 @@ func (l laying) skeleton(entries []tree.Entry) error {
 		}
 		if !folders[tree.Parent(e.Path)] {
 			return fmt.Errorf("/%s lies in no folder of its tree", e.Path)
+		}
+		if l.there[e.Path] {
+			folders[e.Path] = e.Kind == tree.Folder
+			continue
 		}
 		var err error
 		switch name := l.at(e.Path); e.Kind {
@@ -130,6 +156,13 @@ func (l laying) files(entries []tree.Entry, r *bufio.Reader) error {
 			return fmt.Errorf("laying down %s: entry %d is no file", l.Dir, i)
 		}
 		e := &entries[i]
+		if l.there[e.Path] {
+			if _, err := io.CopyN(io.Discard, r, int64(size)); err != nil {
+				return fmt.Errorf("laying down /%s: %w", e.Path, err)
+			}
+			good[i] = true
+			continue
+		}
 		f, err := os.OpenFile(l.at(e.Path), os.O_CREATE|os.O_TRUNC|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
 		if err != nil {
 			return fmt.Errorf("laying down /%s: %w", e.Path, err)
@@ -162,6 +195,9 @@ func (l laying) finish(entries []tree.Entry) error {
 		}
 	}
 	for i := len(entries) - 1; i >= 0; i-- {
+		if l.there[entries[i].Path] {
+			continue
+		}
 		switch e := &entries[i]; e.Kind {
 		case tree.File, tree.Folder, tree.Symlink, tree.Fifo:
 			if err := l.dress(e); err != nil {

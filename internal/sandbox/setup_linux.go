@@ -103,22 +103,10 @@ func (o *setup) run() error {
 func (o *setup) executeInit(program int) error {
 	next := initOrders{Kind: o.Kind, Terminal: o.Terminal, MayGroup: o.Groups, Counting: o.counting(), Spec: o.Spec}
 	next.Spec.Secrets, next.Spec.Files, next.Spec.Mounts, next.Spec.Lower, next.Spec.Points, next.Spec.Work = nil, nil, nil, nil, nil, ""
-	memory, err := unix.MemfdCreate("orders", unix.MFD_CLOEXEC)
-	if err != nil {
+	if err := json.NewEncoder(descriptor(fdNext)).Encode(next); err != nil {
 		return fmt.Errorf("handing over to the sandbox: %w", err)
 	}
-	if err := json.NewEncoder(descriptor(memory)).Encode(next); err != nil {
-		return fmt.Errorf("handing over to the sandbox: %w", err)
-	}
-	if _, err := unix.Seek(memory, 0, 0); err != nil {
-		return fmt.Errorf("handing over to the sandbox: %w", err)
-	}
-	if program == fdNext { // it must not be written over
-		if program, err = unix.FcntlInt(uintptr(program), unix.F_DUPFD_CLOEXEC, fdNext+1); err != nil {
-			return fmt.Errorf("handing over to the sandbox: %w", err)
-		}
-	}
-	if err := unix.Dup3(memory, fdNext, 0); err != nil && memory != fdNext {
+	if _, err := unix.Seek(fdNext, 0, 0); err != nil {
 		return fmt.Errorf("handing over to the sandbox: %w", err)
 	}
 	inherited := []int{fdOrders, fdOutcome, fdObserver, fdNext}
@@ -202,16 +190,6 @@ func (o *setup) changeRoot() error {
 	}
 	if err := unix.Sethostname([]byte(Hostname)); err != nil && o.Named {
 		return refused("chroot", "naming the sandbox", err)
-	}
-	processes, err := unix.Open("/proc", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return refused("chroot", "reading /proc", err)
-	}
-	if processes != fdProcesses {
-		if err := unix.Dup3(processes, fdProcesses, unix.O_CLOEXEC); err != nil {
-			return refused("chroot", "reading /proc", err)
-		}
-		unix.Close(processes)
 	}
 	if err := unix.Chroot(filepath.Join(o.Work, "root")); err != nil {
 		return refused("chroot", "changing the root", err)

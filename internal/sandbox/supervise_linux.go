@@ -298,8 +298,26 @@ func startSandbox(o *setup, program func() (ownFile, error), standard [3]*os.Fil
 		return nil, nil, err
 	}
 	defer there.Close()
+	// What the sandbox's processes need under fixed numbers is given to them under these: the runtime has files of its own.
+	next, err := unix.MemfdCreate("orders", unix.MFD_CLOEXEC)
+	if err != nil {
+		here.Close()
+		return nil, nil, err
+	}
+	orders := os.NewFile(uintptr(next), "orders")
+	defer orders.Close()
 	o.Mounted = !own.sealed
-	options.files = []*os.File{own.File, there}
+	options.files = []*os.File{own.File, there, orders}
+	if o.Kind == Chroot {
+		processes, err := unix.Open("/proc", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+		if err != nil {
+			here.Close()
+			return nil, nil, err
+		}
+		proc := os.NewFile(uintptr(processes), "/proc")
+		defer proc.Close()
+		options.files = append(options.files, proc)
+	}
 	c, err := startChild(context.Background(), options)
 	if err != nil {
 		here.Close()

@@ -42,7 +42,8 @@ type Report struct {
 type checker struct {
 	store  *Store
 	repair bool
-	broken map[string]bool // names of images that lack something
+	broken map[digest.Digest]bool // images that lack something, by what their names stand for
+	root   digest.Digest          // of the image that is looked at
 	mutex  sync.Mutex
 	report Report
 }
@@ -72,7 +73,7 @@ func (c *checker) note(path, done, format string, args ...any) {
 // that saves work. With repair what is damaged is removed, and images that lack something lose their names. The error is
 // for what kept it from checking; what it found is in the report.
 func (s *Store) Check(ctx context.Context, repair bool) (*Report, error) {
-	c := &checker{store: s, repair: repair, broken: map[string]bool{}}
+	c := &checker{store: s, repair: repair, broken: map[digest.Digest]bool{}}
 	if err := c.blobs(ctx); err != nil {
 		return nil, err
 	}
@@ -185,12 +186,13 @@ func (c *checker) images(ctx context.Context) error {
 	}
 	c.report.Images = len(list)
 	for _, image := range list {
+		c.root = image.Descriptor.Digest
 		c.reaches(image.String(), image.Descriptor, 0)
 	}
 	if !c.repair || len(c.broken) == 0 {
 		return nil
 	}
-	_, err = c.store.Drop(ctx, func(image layout.Named) bool { return c.broken[image.String()] })
+	_, err = c.store.Drop(ctx, func(image layout.Named) bool { return c.broken[image.Descriptor.Digest] })
 	return err
 }
 
@@ -236,7 +238,7 @@ func (c *checker) lacks(path, name, format string, args ...any) {
 	if c.repair {
 		done = "the image is no longer listed: build or pull it again"
 	}
-	c.broken[name] = true
+	c.broken[c.root] = true
 	c.note(path, done, format, args...)
 }
 
