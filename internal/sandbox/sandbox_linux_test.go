@@ -147,8 +147,29 @@ func TestWhatACommandLeaves(t *testing.T) {
 				require.Equal(t, strings.HasPrefix(line, "exit"), status.Code == 7, "%s: %s", line, out)
 				require.Equal(t, want, lines(found), line)
 			}
+			// What lies in the root leaves that as it was, and the folder can be kept by whoever started the command.
+			b.trial++
+			s := &Spec{Work: filepath.Join(b.dir, "kept"), Top: b.view[0], Args: []string{"/bin/sh", "-c", "busybox mkdir /x; busybox chmod 700 /x"}, Dir: "/", Env: []string{"PATH=/bin"}}
+			if b.Overlay() {
+				s.Lower = []string{b.base}
+			}
+			require.NoError(t, os.Mkdir(s.Work, 0o755))
+			require.NoError(t, b.Prepare(context.Background(), s, b.view, b.feed))
+			_, err := b.Run(context.Background(), s)
+			require.NoError(t, err)
+			found, err := b.Wrote(s, filepath.Join(b.dir, "keep"))
+			require.NoError(t, err)
+			require.Equal(t, []string{"folder 700 x "}, lines(found))
+			for _, f := range found {
+				require.Equal(t, []int{0, 0}, []int{f.UID, f.GID}, "%q", f.Path)
+			}
+			again, err := b.Read(filepath.Join(b.dir, "keep"), false)
+			require.NoError(t, err)
+			require.Equal(t, lines(found), lines(again))
+			require.NoError(t, b.Remove(filepath.Join(b.dir, "keep")))
+			require.NoError(t, b.Remove(s.Work))
 			// A folder that was made anew hides what it held before, whatever of it the box tells that by.
-			_, _, found, err := b.run(context.Background(), "busybox rm -r /etc; busybox mkdir /etc; echo n > /etc/n", nil)
+			_, _, found, err = b.run(context.Background(), "busybox rm -r /etc; busybox mkdir /etc; echo n > /etc/n", nil)
 			require.NoError(t, err)
 			hidden := false
 			for _, f := range found {
