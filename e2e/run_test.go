@@ -96,6 +96,33 @@ func TestRunScriptsAsUser(t *testing.T) {
 	testscript.Run(t, params("testdata/run", ordinary(t)))
 }
 
+// TestRunScriptsOnOverlay: where the store lies on an overlay, as in a container for development, no overlay can be mounted
+// over it, and commands work on copies: for root and for an ordinary user.
+func TestRunScriptsOnOverlay(t *testing.T) {
+	need(t, "busybox")
+	need(t, "newuidmap")
+	who := ordinary(t)
+	dir, err := os.MkdirTemp("", "imbricat-overlay-")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	for _, name := range []string{"lower", "upper", "work", "merged"} {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, name), 0o755))
+	}
+	require.NoError(t, os.Chmod(dir, 0o755))
+	merged := filepath.Join(dir, "merged")
+	require.NoError(t, unix.Mount("overlay", merged, "overlay", 0, fmt.Sprintf("lowerdir=%[1]s/lower,upperdir=%[1]s/upper,workdir=%[1]s/work", dir)))
+	defer func() { require.NoError(t, unix.Unmount(merged, unix.MNT_DETACH)) }()
+	for name, who := range map[string]*syscall.Credential{"root": nil, "user": who} {
+		t.Run(name, func(t *testing.T) {
+			p := params("", who)
+			p.Dir, p.Files = "", []string{"testdata/run/same_tree.txtar", "testdata/run/steps.txtar"}
+			p.WorkdirRoot = filepath.Join(merged, name)
+			require.NoError(t, os.Mkdir(p.WorkdirRoot, 0o755))
+			testscript.Run(t, p)
+		})
+	}
+}
+
 // bases names the folder of real bases that scripts/real-bases makes.
 func bases(t *testing.T) string {
 	dir := os.Getenv("IMBRICAT_TEST_BASES")

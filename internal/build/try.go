@@ -65,7 +65,11 @@ func TryImage(ctx context.Context, o Options, from *Resolved, p platform.Platfor
 	if t.User == "" {
 		t.User = config.User
 	}
-	if box, err := b.box(ctx); err == nil && box.Overlay() { // they are needed anyway, and give small files at once
+	box, err := b.tried(ctx)
+	if err != nil {
+		return sandbox.Status{}, err
+	}
+	if box.Overlay() { // they are needed anyway, and give small files at once
 		for _, s := range c.strata() {
 			if _, err := b.snapshot(ctx, box, s); err != nil {
 				return sandbox.Status{}, err
@@ -106,9 +110,18 @@ func withDefaults(env []string, home string) []string {
 	return out
 }
 
+// tried opens the sandbox and finds out whether commands can be run in it, and how.
+func (b *builder) tried(ctx context.Context) (*sandbox.Box, error) {
+	box, err := b.box(ctx)
+	if err == nil {
+		err = b.trial(ctx, box, runtime.GOARCH)
+	}
+	return box, err
+}
+
 // throwAway runs a command and drops what it wrote.
 func (b *builder) throwAway(ctx context.Context, c *command, t Try, config v1.ImageConfig) (sandbox.Status, error) {
-	box, err := b.box(ctx)
+	box, err := b.tried(ctx)
 	if err != nil {
 		return sandbox.Status{}, err
 	}
