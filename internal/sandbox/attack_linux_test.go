@@ -212,16 +212,50 @@ func TestFirstProcess(t *testing.T) {
 	}
 }
 
-// TestProgramOnAMount: where files in memory may not be executed, the first process comes from a mount that cannot be
-// written through.
-func TestProgramOnAMount(t *testing.T) {
-	t.Setenv(envNoMemory, "1")
-	b := newBench(t, Options{})
-	status, out, _, err := b.run(context.Background(), "busybox ls /dev; busybox readlink /proc/1/exe || echo held", func(s *Spec) { s.Observe = true })
-	require.NoError(t, err)
-	require.Zero(t, status.Code, out)
-	require.NotContains(t, out, "imbricat")
-	require.Contains(t, out, "held")
+// TestProgram: what a sandbox's first process runs from is a sealed file in memory, or a mount that nobody can write through.
+func TestProgram(t *testing.T) {
+	for name, o := range map[string]Options{"sealed": {}, "mounted": {NoSealed: true}} {
+		b := newBench(t, o)
+		mark := fmt.Sprintf("64%d", os.Getpid())
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			status, out, _, err := b.run(context.Background(), "busybox ls /dev; busybox readlink /proc/1/exe || echo held; busybox timeout 1 busybox sleep "+mark+"; true", func(s *Spec) { s.Observe = true })
+			require.NoError(t, err)
+			require.Zero(t, status.Code, out)
+			require.NotContains(t, out, "imbricat")
+			require.Contains(t, out, "held")
+		}()
+		program, err := "", error(nil)
+		var mount unix.Statfs_t
+		require.Eventually(t, func() bool {
+			out, _ := exec.Command("pgrep", "-f", "sleep "+mark).Output()
+			for word := range strings.FieldsSeq(string(out)) {
+				for pid, _ := strconv.Atoi(word); pid > 1 && program == ""; pid = parentOf(pid) {
+					if line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); string(line) == roleInit+"\x00" {
+						program, _ = os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))
+						_, err = os.OpenFile(fmt.Sprintf("/proc/%d/exe", pid), os.O_WRONLY, 0)
+						_ = unix.Statfs(fmt.Sprintf("/proc/%d/exe", pid), &mount)
+					}
+				}
+			}
+			return program != "" || os.Geteuid() != 0 // others may not look
+		}, 10*time.Second, 10*time.Millisecond)
+		if os.Geteuid() == 0 {
+			require.Error(t, err)
+			require.Equal(t, name == "sealed", strings.HasPrefix(program, "/memfd:imbricat"), program)
+			require.Equal(t, name == "mounted", mount.Flags&unix.ST_RDONLY != 0)
+		}
+		<-done
+	}
+}
+
+// parentOf gives the parent of a process; 0 where it has ended.
+func parentOf(pid int) (parent int) {
+	status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	_, rest, _ := strings.Cut(string(status), "PPid:")
+	_, _ = fmt.Sscan(rest, &parent)
+	return parent
 }
 
 // TestChrootIsNoPrison: without namespaces a command can stop or end its first process. It takes nothing over by that: the
@@ -347,7 +381,7 @@ func TestAsOthers(t *testing.T) {
 			program := filepath.Join(dir, "test")
 			require.NoError(t, exec.Command("cp", "/proc/"+strconv.Itoa(os.Getpid())+"/exe", program).Run())
 			require.NoError(t, errors.Join(os.Chmod(program, 0o755), os.Chmod(dir, 0o755), os.Mkdir(dir+"/t", 0o755), os.Chown(dir+"/t", uid, uid)))
-			c := exec.Command(program, "-test.v", "-test.run", "^(TestWhatACommandLeaves|TestOutOfReach|TestNothingStays|TestHostileTrees|TestKeeps|TestFirstProcess|TestProgramOnAMount|TestSameForEveryCaller|TestBounds|TestKilledCaller)$")
+			c := exec.Command(program, "-test.v", "-test.run", "^(TestWhatACommandLeaves|TestOutOfReach|TestNothingStays|TestHostileTrees|TestKeeps|TestFirstProcess|TestProgram|TestSameForEveryCaller|TestBounds|TestKilledCaller)$")
 			c.Dir = dir
 			c.Env = append(os.Environ(), "TMPDIR="+dir+"/t", "HOME="+dir+"/t", "IMBRICAT_TEST_EXPECT="+name)
 			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(uid)}}

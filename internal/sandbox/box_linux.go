@@ -33,7 +33,8 @@ type Box struct {
 	lower   string             // limits of resources that are lower here than elsewhere
 	named   bool               // a chroot has a host name of its own
 
-	bounds Bounds
+	bounds  Bounds
+	mounted bool // the program is not to be executed from memory
 
 	supervisorMutex sync.Mutex
 	supervisor      *supervisor // once the first command was prepared
@@ -45,6 +46,8 @@ type Options struct {
 	Time int64 // of every file that a command leaves, in seconds since 1970
 	// Bounds are those of commands that have none of their own.
 	Bounds Bounds
+	// NoSealed has sandboxes run the machine's file from a mount, as where files in memory may not be executed.
+	NoSealed bool
 	// NoOverlay has commands work on copies, as where the kernel refuses overlays.
 	NoOverlay bool
 }
@@ -52,7 +55,7 @@ type Options struct {
 // Open finds out what the machine can do and starts what is needed for it. The error is an *UnableError where commands
 // cannot be run at all.
 func Open(ctx context.Context, o Options) (*Box, error) {
-	b := &Box{kind: o.Kind, overlay: !o.NoOverlay && o.Kind != Chroot, time: o.Time, worker: local{}, bounds: o.Bounds}
+	b := &Box{kind: o.Kind, overlay: !o.NoOverlay && o.Kind != Chroot, time: o.Time, worker: local{}, bounds: o.Bounds, mounted: o.NoSealed}
 	if len(tables) == 0 {
 		return nil, &UnableError{Missing: "processor", What: "commands cannot be run on this processor: it has no system-call filter yet", Mend: "use amd64 or arm64"}
 	}
@@ -371,7 +374,7 @@ func noFiles(entries []tree.Entry) Feed {
 // Run runs a prepared command and waits until nothing of it runs any more. The error is an *UnableError where the machine
 // refuses something that the sandbox needs, and a *BoundError where the command was ended for using too much.
 func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
-	o := &setup{Kind: b.kind, Work: s.Work, Spec: *s, Terminal: s.Terminal != nil, Groups: b.ids.setgroups || b.kind == Chroot && mayGroup(), Named: b.named}
+	o := &setup{Kind: b.kind, Work: s.Work, Spec: *s, Terminal: s.Terminal != nil, Groups: b.ids.setgroups || b.kind == Chroot && mayGroup(), Named: b.named, Mounted: b.mounted}
 	if o.Spec.Bounds == (Bounds{}) {
 		o.Spec.Bounds = b.bounds
 	}

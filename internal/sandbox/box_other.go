@@ -19,6 +19,7 @@ type Options struct {
 	Kind      Kind
 	Time      int64
 	Bounds    Bounds
+	NoSealed  bool
 	NoOverlay bool
 }
 

@@ -250,7 +250,12 @@ func (j *jail) program(wanted bool, fd *int) error {
 	if err := os.WriteFile(name, nil, 0o600); err != nil {
 		return err
 	}
-	if err := j.bind("/proc/self/exe", stage, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV); err != nil {
+	// By its path, since what the link stands for lies in the mount namespace that this process comes from.
+	path, err := os.Readlink("/proc/self/exe")
+	if err != nil {
+		return err
+	}
+	if err := j.bind(path, stage, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV); err != nil {
 		return err
 	}
 	if *fd, err = unix.Open(name, unix.O_PATH|unix.O_CLOEXEC, 0); err != nil {

@@ -53,10 +53,7 @@ func setupMain() error {
 	if err != nil {
 		return tell(outcome{Err: err.Error(), Missing: "namespaces"})
 	}
-	if err := o.Setup.run(); err != nil {
-		return tell(failure(err))
-	}
-	return nil
+	return tell(failure(o.Setup.run()))
 }
 
 // failure is the outcome of a sandbox that cannot be had.

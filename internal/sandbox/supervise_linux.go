@@ -135,7 +135,7 @@ func superviseMain() error {
 		return err
 	}
 	debug.SetGCPercent(400)
-	program := sync.OnceValues(ownProgram)
+	program := sync.OnceValues(sealedProgram)
 	go func() { _, _ = program() }() // while the caller still lays down the first view
 	for {
 		given, rights := make([]byte, 3), make([]byte, unix.CmsgSpace(4*4))
@@ -190,27 +190,8 @@ func filesOf(control []byte) ([]*os.File, error) {
 	return files, nil
 }
 
-// ownProgram is the program that runs in sandboxes: sealed in memory, or where that may not be executed the machine's file.
-type ownFile struct {
-	*os.File
-	sealed bool
-}
-
-func ownProgram() (ownFile, error) {
-	// The variable is for tests, which cannot forbid that files in memory are executed.
-	if os.Getenv(envNoMemory) == "" {
-		if f, err := sealedProgram(); err == nil {
-			return ownFile{f, true}, nil
-		}
-	}
-	f, err := os.Open("/proc/self/exe")
-	return ownFile{f, false}, err
-}
-
-const envNoMemory = "IMBRICAT_TEST_NO_MEMORY_FILE"
-
 // supervise runs one command. Whoever hangs up ends it.
-func supervise(o *setup, program func() (ownFile, error), standard [3]*os.File, caller *os.File) verdict {
+func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File, caller *os.File) verdict {
 	closeAll := func() {
 		for _, f := range standard {
 			if f != nil {
@@ -273,13 +254,28 @@ func supervise(o *setup, program func() (ownFile, error), standard [3]*os.File, 
 	return v
 }
 
-// startSandbox starts the process that builds a sandbox and becomes its first one. The socket is where that hands its calls over.
-func startSandbox(o *setup, program func() (ownFile, error), standard [3]*os.File) (*child, *net.UnixConn, error) {
-	own, err := program()
+// startSandbox starts the process that builds a sandbox and becomes its first one, from the sealed program where that may be
+// executed. The socket is where that hands its calls over.
+func startSandbox(o *setup, program func() (*os.File, error), standard [3]*os.File) (*child, *net.UnixConn, error) {
+	if !o.Mounted {
+		if own, err := program(); err == nil {
+			c, observed, err := startFrom(own, o, standard)
+			if !errors.Is(err, unix.EACCES) {
+				return c, observed, err
+			}
+		}
+		o.Mounted = true
+	}
+	own, err := os.Open("/proc/self/exe")
 	if err != nil {
 		return nil, nil, err
 	}
-	options := childOptions{role: roleSetup, setup: o, stdin: standard[0], stdout: standard[1], stderr: standard[2], sealed: own.sealed}
+	defer own.Close()
+	return startFrom(own, o, standard)
+}
+
+func startFrom(own *os.File, o *setup, standard [3]*os.File) (c *child, observed *net.UnixConn, err error) {
+	options := childOptions{role: roleSetup, setup: o, stdin: standard[0], stdout: standard[1], stderr: standard[2], sealed: !o.Mounted}
 	if o.Kind == Chroot {
 		if o.Named {
 			options.flags = unix.CLONE_NEWUTS
@@ -298,32 +294,30 @@ func startSandbox(o *setup, program func() (ownFile, error), standard [3]*os.Fil
 		return nil, nil, err
 	}
 	defer there.Close()
+	defer func() {
+		if err != nil {
+			here.Close()
+		}
+	}()
 	// What the sandbox's processes need under fixed numbers is given to them under these: the runtime has files of its own.
 	next, err := unix.MemfdCreate("orders", unix.MFD_CLOEXEC)
 	if err != nil {
-		here.Close()
 		return nil, nil, err
 	}
 	orders := os.NewFile(uintptr(next), "orders")
 	defer orders.Close()
-	o.Mounted = !own.sealed
-	options.files = []*os.File{own.File, there, orders}
+	options.files = []*os.File{own, there, orders}
 	if o.Kind == Chroot {
 		processes, err := unix.Open("/proc", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 		if err != nil {
-			here.Close()
 			return nil, nil, err
 		}
 		proc := os.NewFile(uintptr(processes), "/proc")
 		defer proc.Close()
 		options.files = append(options.files, proc)
 	}
-	c, err := startChild(context.Background(), options)
-	if err != nil {
-		here.Close()
-		return nil, nil, err
-	}
-	return c, here, nil
+	c, err = startChild(context.Background(), options)
+	return c, here, err
 }
 
 // takeOver waits for the calls of a command and serves them. There is no observer where the command hands none over.
