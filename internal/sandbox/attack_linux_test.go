@@ -272,7 +272,7 @@ func TestChrootIsNoPrison(t *testing.T) {
 	require.NotContains(t, out, "reached:")
 	require.Contains(t, out, "held: trace it: operation not permitted")
 	mark := fmt.Sprintf("42%d", os.Getpid())
-	for what, want := range map[string]string{"STOP": "stopped the first process", "KILL": "ended unexpectedly"} {
+	for what, want := range map[string]string{"STOP": "the first process of its sandbox was stopped", "KILL": "ended unexpectedly"} {
 		_, _, _, err = b.run(context.Background(), "busybox setsid busybox sleep "+mark+" & busybox kill -"+what+" $PPID; busybox sleep "+mark, nil)
 		require.ErrorContains(t, err, want)
 		left, _ := exec.Command("pgrep", "-f", "sleep "+mark).Output()

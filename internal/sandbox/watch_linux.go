@@ -55,7 +55,7 @@ func (w *watcher) watch(c *child, crowded <-chan struct{}) *BoundError {
 				stopped = 0
 			}
 			if stopped > mostStopped {
-				over = &BoundError{Of: "signals", What: "it stopped the first process of its sandbox"}
+				over = &BoundError{Of: "signals", What: "the first process of its sandbox was stopped, by the command or from outside"}
 			}
 			pause = max(watchEvery, 20*time.Since(began)) // looking costs a twentieth at most
 		}
