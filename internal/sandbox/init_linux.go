@@ -164,20 +164,32 @@ func (o *initOrders) ask(pid int) {
 	_ = unix.Kill(pid, unix.SIGKILL)
 }
 
-// end kills what the command left running, where no namespace does that: everything whose parent we have become.
+// patience bounds how long the first process tries to end what the command left.
+const patience = 10 * time.Second
+
+// end kills what the command left running, where no namespace does that: everything whose parent we have become. What is
+// killed leaves its children to us, so it takes some rounds. The list of children may lack some while others end; that
+// there are none tells the kernel.
 func (o *initOrders) end() {
 	if o.Kind != Chroot {
 		return
 	}
-	// A process that is killed leaves its children to us, so it takes some rounds.
-	for range 1000 {
+	for began := time.Now(); time.Since(began) < patience; time.Sleep(time.Millisecond) {
 		children, err := o.children()
-		if err != nil || len(children) == 0 {
+		if err != nil {
 			return
 		}
 		for _, pid := range children {
 			_ = unix.Kill(pid, unix.SIGKILL)
-			_, _ = unix.Wait4(pid, nil, 0, nil)
+		}
+		for err == nil {
+			var pid int
+			if pid, err = unix.Wait4(-1, nil, unix.WNOHANG, nil); pid == 0 {
+				break
+			}
+		}
+		if errors.Is(err, unix.ECHILD) {
+			return
 		}
 	}
 }
