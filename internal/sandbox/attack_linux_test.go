@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
@@ -357,7 +358,10 @@ func TestKilledCaller(t *testing.T) {
 		require.Eventually(t, func() bool { return running() == 2 }, 20*time.Second, 20*time.Millisecond, name)
 		require.NoError(t, c.Process.Kill())
 		_ = c.Wait()
-		require.Eventually(t, func() bool { return running() == 0 }, 10*time.Second, 20*time.Millisecond, name)
+		if !assert.Eventually(t, func() bool { return running() == 0 }, 10*time.Second, 20*time.Millisecond, name) {
+			out, _ := exec.Command("sh", "-c", "ps -eo pid,ppid,stat,wchan:30,args | grep -e 'sleep "+mark+"' -e imbricat: | grep -v grep").CombinedOutput()
+			t.Fatalf("still there:\n%s", out)
+		}
 	}
 }
 

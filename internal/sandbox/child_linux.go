@@ -192,11 +192,14 @@ type child struct {
 func (c *child) pid() int { return c.process.Pid }
 
 // kill ends the child at once; with an init goes everything in its namespace. Without a namespace all that runs in its
-// root is ended.
+// root is ended, the init last: should this process be killed meanwhile, the init ends what is left.
 func (c *child) kill() {
+	if c.alone != "" {
+		endBelow(c.alone, c.pid())
+	}
 	_ = c.process.Kill()
 	if c.alone != "" {
-		endBelow(c.alone)
+		endBelow(c.alone, 0)
 	}
 	<-c.ended
 }

@@ -175,18 +175,12 @@ func (o *initOrders) end() {
 		return
 	}
 	for began := time.Now(); time.Since(began) < patience; time.Sleep(time.Millisecond) {
-		children, err := o.children()
-		if err != nil {
-			return
-		}
-		for _, pid := range children {
+		for _, pid := range o.children() {
 			_ = unix.Kill(pid, unix.SIGKILL)
 		}
-		for err == nil {
-			var pid int
-			if pid, err = unix.Wait4(-1, nil, unix.WNOHANG, nil); pid == 0 {
-				break
-			}
+		pid, err := 1, error(nil)
+		for pid > 0 && err == nil {
+			pid, err = unix.Wait4(-1, nil, unix.WNOHANG, nil)
 		}
 		if errors.Is(err, unix.ECHILD) {
 			return
@@ -194,31 +188,30 @@ func (o *initOrders) end() {
 	}
 }
 
-// children lists the processes whose parent is this one: they are told by the thread that started them.
-func (o *initOrders) children() ([]int, error) {
+// children lists the processes whose parent is this one, as far as they can be told: by the thread that started them.
+func (o *initOrders) children() (list []int) {
 	own := fmt.Sprintf("%d/task", os.Getpid())
 	fd, err := unix.Openat(fdProcesses, own, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return nil, err
+		return nil
 	}
 	folder := os.NewFile(uintptr(fd), own)
 	defer folder.Close()
-	threads, err := folder.Readdirnames(-1)
-	var list []int
+	threads, _ := folder.Readdirnames(-1) // some may end meanwhile
 	for _, thread := range threads {
-		one, oneErr := unix.Openat(fdProcesses, own+"/"+thread+"/children", unix.O_RDONLY|unix.O_CLOEXEC, 0)
-		if oneErr != nil {
-			continue // the thread has ended
+		one, err := unix.Openat(fdProcesses, own+"/"+thread+"/children", unix.O_RDONLY|unix.O_CLOEXEC, 0)
+		if err != nil {
+			continue
 		}
-		text, readErr := io.ReadAll(descriptor(one))
+		text, _ := io.ReadAll(descriptor(one))
 		unix.Close(one)
 		for word := range strings.FieldsSeq(string(text)) {
-			if pid, convErr := strconv.Atoi(word); convErr == nil && readErr == nil {
+			if pid, err := strconv.Atoi(word); err == nil {
 				list = append(list, pid)
 			}
 		}
 	}
-	return list, err
+	return list
 }
 
 // exec starts the command. Looking for the program is seen as what the command itself looks for.

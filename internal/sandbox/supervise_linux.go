@@ -236,7 +236,7 @@ func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File,
 	<-c.ended
 	c.wait()
 	if o.Kind == Chroot {
-		endBelow(filepath.Join(o.Work, "root"))
+		endBelow(filepath.Join(o.Work, "root"), 0)
 	}
 	observed.Close()
 	<-heard
@@ -350,14 +350,24 @@ func takeOver(o *setup, from *net.UnixConn, eyes *observer) (*observer, error) {
 	return eyes, err
 }
 
-// endBelow kills the processes whose root is a folder, or in it, until there are none.
-func endBelow(root string) {
+// endBelow kills the processes but one whose root is a folder, or in it, until there are none. It stops all of them
+// first: some may start others faster than they can be killed.
+func endBelow(root string, but int) {
 	for range 1000 {
-		pids := processesBelow(root)
-		if len(pids) == 0 {
+		stopped := map[int]bool{}
+		for anew := true; anew; {
+			anew = false
+			for _, pid := range processesBelow(root) {
+				if pid != but && !stopped[pid] {
+					stopped[pid], anew = true, true
+					_ = unix.Kill(pid, unix.SIGSTOP)
+				}
+			}
+		}
+		if len(stopped) == 0 {
 			return
 		}
-		for _, pid := range pids {
+		for pid := range stopped {
 			_ = unix.Kill(pid, unix.SIGKILL)
 		}
 		time.Sleep(time.Millisecond)
