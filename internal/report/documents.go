@@ -457,5 +457,5 @@ func WriteStore(w io.Writer, p Paint, d *Store, now time.Time, empty string) err
 		}
 		rows = append(rows, []string{name, digest.Short(i.Digest), strings.Join(i.Platforms, ", "), Size(i.Packed), created, p.Muted(folderOf(i.Project))})
 	}
-	return Table(w, p, []string{"image", "digest", "platforms", "packed", "created", "of"}, rows)
+	return Table(w, p, []string{"image", "digest", "platforms", "packed", "created", "project"}, rows)
 }
