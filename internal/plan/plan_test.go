@@ -28,6 +28,7 @@ func TestModes(t *testing.T) {
 		{"u+s,o=t", 0o4640, 0o4750, 0o4750},
 		{"+t", 0o1644, 0o1755, 0o1755},
 		{"=r", 0o444, 0o444, 0o444},
+		{"keep", 0o600, 0o700, 0o700},
 	}
 	for _, c := range cases {
 		rule, err := ParseMode(c.rule)
@@ -43,10 +44,26 @@ func TestModes(t *testing.T) {
 	for mode, want := range map[uint32]uint32{0o600: 0o644, 0o664: 0o644, 0o700: 0o755, 0o444: 0o444, 0o4711: 0o755} {
 		require.Equal(t, want, none.Apply(mode, false), "%o", mode)
 	}
+	keep, err := ParseMode("keep")
+	require.NoError(t, err)
+	require.EqualValues(t, 0o6751, keep.Apply(0o6751, false))
 	for _, wrong := range []string{"", "99999", "888", "u", "u=q", "z=r", "u=r;g=w", "10000"} {
 		_, err := ParseMode(wrong)
 		require.Error(t, err, wrong)
 	}
+}
+
+// TestTagsThatNameACommit: by themselves or by a fact, and only where they show it.
+func TestTagsThatNameACommit(t *testing.T) {
+	text := "imbricat: 1\nfacts: {version: '${git.tag ?? \"0\"}', release: '1.4.0'}\nimages:\n  gauge:\n    base: none\n    publish:\n      main:\n        to: h:1/g\n        tags: " +
+		"['${facts.version}', '${git.short}', 'on-${git.commit}', '${facts.release}-by-hand', '${git.branch}', newest, '${git.tag == nil ? \"none\" : \"some\"}']\n"
+	p, err := expand(t, text, Options{Here: platform.Here(), Scope: func(platform.Platform) (*recipe.Scope, error) {
+		return &recipe.Scope{Git: map[string]any{"tag": "v1.4.0", "commit": "0123456789abcdef", "short": "0123456", "branch": "trunk"},
+			Facts: map[string]any{"version": "v1.4.0", "release": "1.4.0"}}, nil
+	}})
+	require.NoError(t, err)
+	require.Equal(t, []string{"v1.4.0", "0123456", "on-0123456789abcdef"}, p.Images[0].Destinations[0].Named)
+	require.Len(t, p.Images[0].Destinations[0].Tags, 7)
 }
 
 func expand(t *testing.T, text string, o Options) (*Plan, error) {

@@ -272,6 +272,18 @@ func TestChrootIsNoPrison(t *testing.T) {
 	require.Zero(t, status.Code, out)
 	require.NotContains(t, out, "reached:")
 	require.Contains(t, out, "held: trace it: operation not permitted")
+	// A process of the machine whose user the command can become is in sight, and out of its hands all the same.
+	victim := exec.Command("sleep", "60")
+	victim.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 54321, Gid: 54321}}
+	require.NoError(t, victim.Start())
+	defer func() { _, _ = victim.Process.Kill(), victim.Wait() }()
+	status, out, _, err = b.run(context.Background(), "busybox cp /etc/attack /tmp/a && busybox chmod 755 /tmp/a && "+attackEnv+"="+strconv.Itoa(victim.Process.Pid)+" exec /tmp/a", func(s *Spec) {
+		give(s)
+		s.UID, s.GID = 54321, 54321
+	})
+	require.NoError(t, err)
+	require.Zero(t, status.Code, out)
+	require.NotContains(t, out, "reached:")
 	mark := fmt.Sprintf("42%d", os.Getpid())
 	for what, want := range map[string]string{"STOP": "the first process of its sandbox was stopped", "KILL": "ended unexpectedly"} {
 		_, _, _, err = b.run(context.Background(), "busybox setsid busybox sleep "+mark+" & busybox kill -"+what+" $PPID; busybox sleep "+mark, nil)
@@ -309,7 +321,7 @@ func TestSameForEveryCaller(t *testing.T) {
 	plain := look("")
 	require.Contains(t, plain, `SigIgn:\t0000000000000000`)
 	require.NotContains(t, plain, "limits:")
-	require.Equal(t, plain, look("ulimit -S -n 600; ulimit -c unlimited; ulimit -S -s 4096; ulimit -S -u 5000; trap '' HUP INT QUIT TERM USR1 TSTP;"))
+	require.Equal(t, plain, look("ulimit -S -n 600; ulimit -c unlimited; ulimit -S -s 4096; ulimit -S -u 5000; trap '' HUP INT QUIT TERM USR1 TSTP RTMIN; echo 500 > /proc/self/oom_score_adj;"))
 	if little := look("ulimit -n 600;"); little != plain { // who may raise it again does
 		require.Equal(t, strings.Count(plain, "\n"), strings.Count(little, "\n"))
 		require.Equal(t, strings.Count(little, "(-n) 600"), strings.Count(little, "limits: nofile 600"), "what cannot be set is said: %s", little)
