@@ -57,7 +57,9 @@ func TestModes(t *testing.T) {
 func TestTagsThatNameACommit(t *testing.T) {
 	text := "imbricat: 1\nfacts: {version: '${git.tag ?? \"0\"}', release: '1.4.0'}\nimages:\n  gauge:\n    base: none\n    publish:\n      main:\n        to: h:1/g\n        tags: " +
 		"['${facts.version}', '${git.short}', 'on-${git.commit}', '${facts.release}-by-hand', '${git.branch}', newest, '${git.tag == nil ? \"none\" : \"some\"}']\n"
-	p, err := expand(t, text, Options{Here: platform.Here(), Scope: func(platform.Platform) (*recipe.Scope, error) {
+	r, err := recipe.Parse("r.yaml", []byte(text))
+	require.NoError(t, err)
+	p, err := Expand(r, Options{Here: platform.Here(), Scope: func(platform.Platform) (*recipe.Scope, error) {
 		return &recipe.Scope{Git: map[string]any{"tag": "v1.4.0", "commit": "0123456789abcdef", "short": "0123456", "branch": "trunk"},
 			Facts: map[string]any{"version": "v1.4.0", "release": "1.4.0"}}, nil
 	}})
