@@ -192,15 +192,12 @@ func filesOf(control []byte) ([]*os.File, error) {
 
 // supervise runs one command. Whoever hangs up ends it.
 func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File, caller *os.File) verdict {
-	closeAll := func() {
-		for _, f := range standard {
-			if f != nil {
-				f.Close()
-			}
+	c, observed, err := startSandbox(o, program, standard)
+	for _, f := range standard {
+		if f != nil {
+			f.Close() // the command has them now
 		}
 	}
-	c, observed, err := startSandbox(o, program, standard)
-	closeAll()
 	if err != nil {
 		v := verdict{Unstarted: err.Error()}
 		var number unix.Errno
@@ -210,16 +207,7 @@ func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File,
 		return v
 	}
 	defer observed.Close()
-	go func() {
-		number := make([]byte, 1)
-		for {
-			if _, err := caller.Read(number); err != nil {
-				c.kill()
-				return
-			}
-			_, _ = c.orders.Write(number)
-		}
-	}()
+	go c.relay(caller)
 	var eyes *observer
 	var blind error
 	heard, crowded := make(chan struct{}), make(chan struct{})
@@ -241,7 +229,7 @@ func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File,
 	observed.Close()
 	<-heard
 	v := verdict{Outcome: result, Told: told, State: fmt.Sprint(c.state), Bound: <-watched}
-	switch {
+	switch { // of what it touched
 	case eyes != nil:
 		if seen := eyes.stop(); o.Spec.Observe {
 			v.Observed = seen
@@ -252,6 +240,18 @@ func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File,
 		v.Observed = &trace.Observation{Whole: result.Unobserved}
 	}
 	return v
+}
+
+// relay sends signals on to a command, and ends it when the caller hangs up.
+func (c *child) relay(caller *os.File) {
+	number := make([]byte, 1)
+	for {
+		if _, err := caller.Read(number); err != nil {
+			c.kill()
+			return
+		}
+		_, _ = c.orders.Write(number)
+	}
 }
 
 // startSandbox starts the process that builds a sandbox and becomes its first one, from the sealed program where that may be
