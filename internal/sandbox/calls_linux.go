@@ -123,9 +123,8 @@ func parseCall(words []string) (*kernelCall, error) {
 // Controls of a process that could hide calls or change what permissions mean; all others are let through.
 var controls = []uint32{unix.PR_SET_SECCOMP, unix.PR_CAPBSET_DROP, unix.PR_SET_SECUREBITS}
 
-// observingProgram assembles the filter that stops every call but those that are known to name no path. Those that make
-// processes are stopped where somebody counts them.
-func observingProgram(named map[callID]*kernelCall, calm map[uint32][]uint32, counting bool) ([]bpf.RawInstruction, error) {
+// observingProgram assembles the filter that stops every call but those that are known to name no path.
+func observingProgram(named map[callID]*kernelCall, calm map[uint32][]uint32) ([]bpf.RawInstruction, error) {
 	all := []bpf.Instruction{bpf.LoadAbsolute{Off: offsetArch, Size: 4}}
 	notify, allow := bpf.RetConstant{Val: unix.SECCOMP_RET_USER_NOTIF}, bpf.RetConstant{Val: unix.SECCOMP_RET_ALLOW}
 	for arch, numbers := range calm {
@@ -133,11 +132,7 @@ func observingProgram(named map[callID]*kernelCall, calm map[uint32][]uint32, co
 		// What names paths comes first: the kernel remembers by itself what is always let through.
 		for id, c := range named {
 			if id.arch == arch && c.act != "control" {
-				answer := notify
-				if c.act == "fork" && !counting {
-					answer = allow
-				}
-				part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: id.number, SkipTrue: 1}, answer)
+				part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: id.number, SkipTrue: 1}, notify)
 			}
 		}
 		for _, n := range numbers {

@@ -26,7 +26,6 @@ type initOrders struct {
 	Spec     Spec // without what was used to build the sandbox
 	Terminal bool
 	MayGroup bool // the ids may have groups besides their own
-	Counting bool // processes are counted when they are made
 
 	answer     chan error
 	unobserved string // why what the command touches is not seen
@@ -216,7 +215,7 @@ func (o *initOrders) children() (list []int) {
 
 // exec starts the command. Looking for the program is seen as what the command itself looks for.
 func (o *initOrders) exec() (int, error) {
-	if o.Spec.Observe || o.Counting {
+	if o.Spec.Observe {
 		if err := o.observe(); err != nil {
 			return 0, err
 		}
@@ -249,7 +248,7 @@ func (o *initOrders) observe() error {
 	}
 	defer unix.Close(root)
 	defer unix.Close(fdObserver)
-	listener, err := observingFilter(o.Counting) // from here on nobody answers a call that names a path, until the supervisor is ready
+	listener, err := observingFilter() // from here on nobody answers a call that names a path, until the supervisor is ready
 	if err != nil {
 		o.unobserved = "this machine cannot observe commands: " + err.Error()
 		return nil

@@ -31,13 +31,10 @@ import (
 type observer struct {
 	listener int
 	calls    map[callID]*kernelCall
-	proc     int           // the machine's /proc, in which the processes have the numbers that the kernel tells
-	root     int           // the command's root
-	above    string        // where the root lies on this machine, when paths in /proc begin there: of a chroot
-	live     bool          // there are links of which only the running system knows where they lead
-	crowd    func() bool   // reports whether there are too many processes; it is asked now and then where forks are heard
-	crowded  chan struct{} // closed when there are: from then on no call is answered
-	forks    int
+	proc     int    // the machine's /proc, in which the processes have the numbers that the kernel tells
+	root     int    // the command's root
+	above    string // where the root lies on this machine, when paths in /proc begin there: of a chroot
+	live     bool   // there are links of which only the running system knows where they lead
 
 	name    [64]byte
 	strings [4096 + 256]byte
@@ -84,12 +81,12 @@ type reply struct {
 }
 
 // observingFilter puts the filter on this thread and what it starts, and returns where its calls are to be heard.
-func observingFilter(counting bool) (listener int, err error) {
+func observingFilter() (listener int, err error) {
 	named, calm, err := knownCalls()
 	if err != nil {
 		return 0, err
 	}
-	raw, err := observingProgram(named, calm, counting)
+	raw, err := observingProgram(named, calm)
 	if err != nil {
 		return 0, err
 	}
@@ -147,25 +144,10 @@ func (o *observer) serve() {
 			o.whole("its calls could not be heard: " + errno.Error())
 			return
 		}
-		if o.hear(&n); o.tooMany() {
-			close(o.crowded)
-			return
-		}
+		o.hear(&n)
 		answer := reply{id: n.id, flags: answerContinue}
 		_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerSend, uintptr(unsafe.Pointer(&answer)))
 	}
-}
-
-// asked is after how many forks the processes are counted.
-const asked = 64
-
-// tooMany counts processes now and then. Where there are too many of them all stand still at their next fork.
-func (o *observer) tooMany() bool {
-	if o.forks < asked {
-		return false
-	}
-	o.forks = 0
-	return o.crowd()
 }
 
 // deserted tells whether no process is left whose calls could be heard.
@@ -230,8 +212,6 @@ func (o *observer) hear(n *notification) {
 		o.sockets(n)
 	case "ids":
 		o.seen.Owners = o.seen.Owners || o.started
-	case "fork":
-		o.forks++
 	case "filter":
 		if n.args[0] <= unix.SECCOMP_SET_MODE_FILTER {
 			o.whole("it filters system calls itself")

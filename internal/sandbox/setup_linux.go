@@ -43,10 +43,6 @@ func refused(missing, doing string, err error) error {
 	return refusal{missing, fmt.Errorf("%s: %w", doing, err)}
 }
 
-// counting tells whether processes must be counted when they are made: nothing else holds their number where root runs
-// them without a namespace, or on kernels that have one number for all namespaces.
-func (o *setup) counting() bool { return o.Kind == Chroot || o.Kind == Root && !boundsNamespace() }
-
 // setupMain builds the sandbox and becomes its first process; it tells an outcome where it cannot.
 func setupMain() error {
 	o, err := childBegins()
@@ -98,7 +94,7 @@ func (o *setup) run() error {
 
 // executeInit replaces this process by the sandbox's first one, which gets what it must know and no more.
 func (o *setup) executeInit(program int) error {
-	next := initOrders{Kind: o.Kind, Terminal: o.Terminal, MayGroup: o.Groups, Counting: o.counting(), Spec: o.Spec}
+	next := initOrders{Kind: o.Kind, Terminal: o.Terminal, MayGroup: o.Groups, Spec: o.Spec}
 	next.Spec.Secrets, next.Spec.Files, next.Spec.Mounts, next.Spec.Lower, next.Spec.Points, next.Spec.Work = nil, nil, nil, nil, nil, ""
 	if err := json.NewEncoder(descriptor(fdNext)).Encode(next); err != nil {
 		return fmt.Errorf("handing over to the sandbox: %w", err)

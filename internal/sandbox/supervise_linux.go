@@ -210,16 +210,15 @@ func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File,
 	go c.relay(caller)
 	var eyes *observer
 	var blind error
-	heard, crowded := make(chan struct{}), make(chan struct{})
-	w := newWatcher(c.pid(), o)
+	heard := make(chan struct{})
 	go func() {
 		defer close(heard)
-		if eyes, blind = takeOver(o, observed, &observer{live: o.Spec.Links, crowded: crowded, crowd: w.crowd}); blind != nil {
+		if eyes, blind = takeOver(o, observed, &observer{live: o.Spec.Links}); blind != nil {
 			c.kill() // nobody would ever answer its calls
 		}
 	}()
 	watched := make(chan *BoundError, 1)
-	go func() { watched <- w.watch(c, crowded) }()
+	go func() { watched <- newWatcher(c.pid(), o).watch(c) }()
 	result, told := c.hear()
 	<-c.ended
 	c.wait()
@@ -231,9 +230,7 @@ func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File,
 	v := verdict{Outcome: result, Told: told, State: fmt.Sprint(c.state), Bound: <-watched}
 	switch { // of what it touched
 	case eyes != nil:
-		if seen := eyes.stop(); o.Spec.Observe {
-			v.Observed = seen
-		}
+		v.Observed = eyes.stop()
 	case blind != nil:
 		v.Told, v.State = false, "what it touches could not be seen: "+blind.Error()
 	case result.Unobserved != "":

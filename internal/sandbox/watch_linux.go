@@ -16,9 +16,11 @@ import (
 // How a command is watched while it runs.
 const (
 	watchEvery = 250 * time.Millisecond
-	// mostStopped is how many looks in a row may find a sandbox's first process stopped. A machine that sleeps, or a
-	// supervisor that is stopped itself, looks not at all meanwhile.
-	mostStopped = 20
+	watchOften = 25 * time.Millisecond
+	// A sandbox's first process that is found stopped for so long, by so many looks in a row, is not to go on. A machine that
+	// sleeps, or a supervisor that is stopped itself, looks not at all meanwhile.
+	longestStop = 5 * time.Second
+	leastLooks  = 10
 	// share of what the machine has that a command may take where nothing else is said, in percent.
 	share = 90
 )
@@ -33,36 +35,40 @@ type watcher struct {
 	free     int64 // bytes of the file system when the command started
 	measured int64 // free bytes when the folder was measured last
 	first    int64 // bytes in the folder at the start, of a copy
+	looks    int   // in a row that found the first process stopped
 }
 
-// watch looks at a command again and again until it has ended, and ends it where it goes over its bounds. There are too many
-// processes when crowded is closed.
-func (w *watcher) watch(c *child, crowded <-chan struct{}) *BoundError {
-	stopped := 0
-	pause := watchEvery
-	for {
-		var over *BoundError
+// watch looks at a command again and again until it has ended, and ends it where it goes over its bounds.
+func (w *watcher) watch(c *child) *BoundError {
+	every := watchEvery
+	if w.chroot { // nothing else bounds its processes
+		every = watchOften
+	}
+	var stoppedSince time.Time
+	for pause := every; ; {
 		select {
 		case <-c.ended:
 			return nil
-		case <-crowded:
-			over = w.tooManyProcesses()
 		case <-time.After(pause):
-			began := time.Now()
-			if over = w.over(); over == nil && w.stopped() {
-				stopped++
-			} else {
-				stopped = 0
-			}
-			if stopped > mostStopped {
-				over = &BoundError{Of: "signals", What: "the first process of its sandbox was stopped, by the command or from outside"}
-			}
-			pause = max(watchEvery, 20*time.Since(began)) // looking costs a twentieth at most
+		}
+		began := time.Now()
+		over := w.over()
+		switch {
+		case !w.stopped():
+			stoppedSince, w.looks = time.Time{}, 0
+		case stoppedSince.IsZero():
+			stoppedSince = began
+		default:
+			w.looks++
+		}
+		if w.looks >= leastLooks && time.Since(stoppedSince) > longestStop {
+			over = &BoundError{Of: "signals", What: "the first process of its sandbox was stopped, by the command or from outside"}
 		}
 		if over != nil {
 			c.kill()
 			return over
 		}
+		pause = max(every, 20*time.Since(began)) // looking costs a twentieth at most
 	}
 }
 
@@ -120,20 +126,13 @@ func (w *watcher) stopped() bool {
 func (w *watcher) over() *BoundError {
 	folders := w.processes()
 	if len(folders) > w.bounds.Processes {
-		return w.tooManyProcesses()
+		return &BoundError{Of: "processes", Most: int64(w.bounds.Processes), What: fmt.Sprintf("it had more than %d processes", w.bounds.Processes)}
 	}
 	if w.memory(folders, "statm") > w.bounds.Memory && w.memory(folders, "smaps_rollup") > w.bounds.Memory {
 		return &BoundError{Of: "memory", Most: w.bounds.Memory, What: fmt.Sprintf("it used more than %d MB of memory", w.bounds.Memory/1e6)}
 	}
 	return w.disk()
 }
-
-func (w *watcher) tooManyProcesses() *BoundError {
-	return &BoundError{Of: "processes", Most: int64(w.bounds.Processes), What: fmt.Sprintf("it had more than %d processes", w.bounds.Processes)}
-}
-
-// crowd reports whether there are too many processes.
-func (w *watcher) crowd() bool { return len(w.processes()) > w.bounds.Processes }
 
 // processes gives the folders in /proc of what runs in the sandbox, but for its first process.
 func (w *watcher) processes() []string {
