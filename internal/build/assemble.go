@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"path"
@@ -189,11 +190,59 @@ type Difference struct {
 
 // dirty lists what an image takes in that differs from the commit, and tells of what the commit does not have.
 func (b *builder) dirty(img *plan.Image) ([]string, error) {
-	dirty, err := Dirty(b.o, img)
-	if err == nil {
-		err = b.strange(img)
+	if b.o.Difference == nil {
+		return nil, nil
 	}
-	return dirty, err
+	var found dirt
+	key, settled := b.dirtKey(img)
+	note, known := b.o.Store.Note(key)
+	if !known || json.Unmarshal(note, &found) != nil {
+		var err error
+		if found.Dirty, err = Dirty(b.o, img); err == nil {
+			found.Strange, err = b.strange(img)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if text, err := json.Marshal(found); err == nil && settled {
+			_ = b.o.Store.PutNote(key, text) // it only saves time
+		}
+	}
+	if len(found.Strange) > 0 {
+		b.warning(nil, event.Untracked, fmt.Sprintf("%s takes in what version control does not have: %s", img.Name, Some(found.Strange)))
+	}
+	return found.Dirty, nil
+}
+
+// dirt is how what an image takes in differs from its commit.
+type dirt struct{ Dirty, Strange []string }
+
+// dirtKey names the commit and all that an image takes in, by the files' stats: the answer depends on nothing else. It is
+// settled where every later change would show in them.
+func (b *builder) dirtKey(img *plan.Image) (key digest.Key, settled bool) {
+	var text strings.Builder
+	fmt.Fprintf(&text, "imbricat dirt note 1\n%s\n", b.o.Annotations[v1.AnnotationRevision])
+	settled = true
+	seen := map[string]bool{}
+	for _, u := range img.Units {
+		in := intakeOf(u)
+		settled = settled && len(in.archives) == 0
+		for _, do := range in.copies {
+			for _, from := range do.From {
+				got, err := b.pick(do, from)
+				if err != nil || seen[fmt.Sprint(from, do.LeaveOut)] {
+					continue
+				}
+				seen[fmt.Sprint(from, do.LeaveOut)] = true
+				// What was recalled without reading was settled when it was noted.
+				settled = settled && (got.files == nil || got.settled())
+			}
+			question := b.question(do)
+			settled = settled && question != ""
+			fmt.Fprintln(&text, question)
+		}
+	}
+	return keyOfText(text.String()), settled
 }
 
 // Dirty lists the files of version control that an image takes in and that differ from the commit.
@@ -217,14 +266,11 @@ func Dirty(o Options, img *plan.Image) ([]string, error) {
 	return list, nil
 }
 
-// strange tells of files that an image takes in and that its commit does not have.
-func (b *builder) strange(img *plan.Image) error {
-	if b.o.Difference == nil {
-		return nil
-	}
+// strange lists files that an image takes in and that its commit does not have.
+func (b *builder) strange(img *plan.Image) ([]string, error) {
 	d, err := b.o.Difference()
 	if err != nil || d.Tracked == nil {
-		return err
+		return nil, err
 	}
 	var names []string
 	note := func(name string) {
@@ -249,10 +295,7 @@ func (b *builder) strange(img *plan.Image) error {
 			note(name)
 		}
 	}
-	if len(names) > 0 {
-		b.warning(nil, event.Untracked, fmt.Sprintf("%s takes in what version control does not have: %s", img.Name, Some(names)))
-	}
-	return nil
+	return names, nil
 }
 
 // Some names the first of a list, for people.
