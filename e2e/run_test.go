@@ -656,7 +656,7 @@ images:
 	for _, s := range second.Steps {
 		outcomes[s.Step] = s.Reason
 	}
-	require.Equal(t, "its kept directory was empty", outcomes["fill"])
+	require.Equal(t, "its kept directory was not as it leaves it", outcomes["fill"])
 	require.Equal(t, want, r.ok("try", "gauge"))
 	r.write("imbricat.yaml", strings.ReplaceAll(recipe, "ROUND", "third"))
 	require.Equal(t, 1, r.build().Ran)

@@ -294,6 +294,7 @@ type builder struct {
 	runs     flights[digest.Key, *stepTree]
 	unpacked flights[digest.Key, string]
 	boxes    flights[string, *sandbox.Box]
+	filling  filling
 	jobs     chan struct{} // bounds how many commands run at once
 	packing  chan struct{} // bounds how many layers are packed at once
 

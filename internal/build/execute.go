@@ -22,9 +22,12 @@ import (
 // errTimeLimit ends a command that takes too long.
 var errTimeLimit = errors.New("took longer than it may")
 
-// execute runs a command and keeps what it left. Where it runs for its kept directories alone the rest is dropped: what it
-// left before stands.
-func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reason why, drop bool, sink event.Sink) (*stepTree, error) {
+// execute runs a command and keeps what it left. Where it runs once more for its kept directories alone the rest is
+// dropped: what filled left before stands.
+//
+// With fit the command begins only where that returns nil, when it has its kept directories.
+func (b *builder) execute(ctx context.Context, c *command, reason why, filled *store.Run, fit func(*sandbox.Box) error, sink event.Sink) (*stepTree, error) {
+	drop := filled != nil
 	if err := b.secretsThere(); err != nil {
 		return nil, err
 	}
@@ -37,7 +40,16 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 		return nil, err
 	}
 	defer finish()
-	spec.Observe, spec.Links = !drop, leadsOut(c.view)
+	if fit != nil {
+		if err := fit(box); err != nil {
+			return nil, err
+		}
+	}
+	if err := b.noteFills(c, box, nil); err != nil {
+		return nil, err
+	}
+	// What links in kept directories lead to is known while the command runs alone.
+	spec.Observe, spec.Links = !drop, len(c.do.Keep) > 0 || leadsOut(c.view)
 	printed := newPrinted(sink, c.task, spec.Secrets)
 	spec.Stdout, spec.Stderr = printed, printed
 	began := time.Now()
@@ -61,7 +73,7 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 	if drop {
 		box.Finish(spec)
 		sink.Send(event.Finished{Task: c.task, Outcome: event.Ran, Reason: reason.text, Took: took})
-		return nil, nil
+		return nil, b.noteFills(c, box, filled)
 	}
 	t, learnt, err := b.capture(ctx, c, box, spec, status.Observed)
 	if err != nil {
@@ -74,9 +86,12 @@ func (b *builder) execute(ctx context.Context, c *command, key digest.Key, reaso
 	for _, k := range c.do.Keep {
 		t.ran.kept = append(t.ran.kept, k.Name)
 	}
-	t.ran.record = &store.Run{Key: key, Tree: t.key, Reads: len(learnt.Entries), Whole: learnt.Why, Files: t.files, Bytes: t.bytes,
+	t.ran.record = &store.Run{Key: c.key, Tree: t.key, Reads: len(learnt.Entries), Whole: learnt.Why, Files: t.files, Bytes: t.bytes,
 		Millis: took.Milliseconds(), CPU: status.CPU.Milliseconds(), Made: time.Now().UTC(), Build: b.o.Build, Kept: t.ran.kept}
-	return t, b.remember(t.ran.record, learnt, printed.All())
+	if err := b.remember(t.ran.record, learnt, printed.All()); err != nil {
+		return t, err
+	}
+	return t, b.noteFills(c, box, t.ran.record)
 }
 
 // secretsThere finds, before the first command of a build is run, secrets of any of them that are not to be had: a build
@@ -118,11 +133,17 @@ func (b *builder) remember(record *store.Run, learnt *trace.Trace, log []byte) (
 	return b.o.Store.PutRun(record)
 }
 
-// leadsOut tells whether a view has links to what only the running system knows.
+// leadsOut tells whether a view has links through which a path may come to what only the running system knows: into
+// /proc or /dev, or to the root, in which these lie.
 func leadsOut(view *tree.View) bool {
 	found := false
 	view.Each(func(n *tree.Node) {
-		found = found || n.Kind == tree.Symlink && (strings.Contains(n.Target, "proc/") || strings.Contains(n.Target, "dev/"))
+		if found || n.Kind != tree.Symlink {
+			return
+		}
+		real, err := view.Resolve(n.Path, true)
+		first, _, _ := strings.Cut(real, "/")
+		found = err != nil || first == "" || first == "proc" || first == "dev"
 	})
 	return found
 }

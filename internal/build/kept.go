@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -19,6 +20,9 @@ import (
 
 // KeptSuffix ends the names of files that hold a kept directory each.
 const KeptSuffix = ".tar.zst"
+
+// fillsSuffix ends the names of the files beside these that tell what filled the directories.
+const fillsSuffix = ".fills.json"
 
 // KeptSize adds up the files of a kept directory, in bytes.
 func KeptSize(box *sandbox.Box, k store.Kept) (files int, bytes int64, err error) {
@@ -73,7 +77,19 @@ func ExportKept(ctx context.Context, s *store.Store, box *sandbox.Box, name, fol
 	if err := errors.Join(out.Chmod(0o644), out.Sync(), out.Close()); err != nil {
 		return err
 	}
-	return os.Rename(out.Name(), filepath.Join(folder, name+KeptSuffix))
+	// What filled it goes last: without that it is filled again, and that of an older directory would be wrong.
+	fills := filepath.Join(folder, name+fillsSuffix)
+	if err := os.RemoveAll(fills); err != nil {
+		return err
+	}
+	if err := os.Rename(out.Name(), filepath.Join(folder, name+KeptSuffix)); err != nil {
+		return err
+	}
+	text, err := json.Marshal(s.Fills(k))
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(fills, text, 0o644)
 }
 
 // ImportKept makes a kept directory of such a file, in place of the one there is.
@@ -132,6 +148,9 @@ func ImportKept(ctx context.Context, s *store.Store, box *sandbox.Box, file stri
 		return fmt.Errorf("unpacking %s: %w", file, err)
 	}
 	if err := os.Rename(k.Dir, filepath.Join(work, "before")); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if err := s.ImportFills(k, strings.TrimSuffix(file, KeptSuffix)+fillsSuffix); err != nil {
 		return err
 	}
 	return os.Rename(next, k.Dir)

@@ -52,17 +52,17 @@ type why struct {
 }
 
 // recall finds an earlier run of the command that would have gone the same way in this view, or why there is none.
-func (b *builder) recall(ctx context.Context, c *command, key digest.Key) (*stepTree, why) {
-	here := b.o.Store.Runs(key)
+func (b *builder) recall(ctx context.Context, c *command) (*stepTree, why) {
+	here := b.o.Store.Runs(c.key)
 	t, reason := b.among(ctx, c, here)
 	if t == nil && b.o.Shared != nil {
-		b.o.Shared.Run(ctx, key)
-		if all := b.o.Store.Runs(key); len(all) > len(here) || reason.text == gone {
+		b.o.Shared.Run(ctx, c.key)
+		if all := b.o.Store.Runs(c.key); len(all) > len(here) || reason.text == gone {
 			t, reason = b.among(ctx, c, all)
 		}
 	}
 	if t == nil && reason.text == "" {
-		reason = b.whyNew(c, key)
+		reason = b.whyNew(c)
 	}
 	return t, reason
 }
@@ -189,7 +189,7 @@ func (b *builder) originOf(c *command, n *tree.Node) string {
 }
 
 // whyNew tells why there is no run of a command: how it differs from the step that it was at the last build.
-func (b *builder) whyNew(c *command, key digest.Key) why {
+func (b *builder) whyNew(c *command) why {
 	first := why{text: newCommand}
 	if b.o.Past == nil {
 		return first
@@ -208,11 +208,11 @@ func (b *builder) whyNew(c *command, key digest.Key) why {
 	var was *PastStep
 	for i := range past {
 		p := &past[i]
-		if p.Key != "" && p.Key != key && p.Label == c.task.Label {
+		if p.Key != "" && p.Key != c.key && p.Label == c.task.Label {
 			was = p
 		}
 	}
-	if was == nil && index < len(past) && past[index].Key != "" && past[index].Key != key && !slices.Contains(current, past[index].Label) {
+	if was == nil && index < len(past) && past[index].Key != "" && past[index].Key != c.key && !slices.Contains(current, past[index].Label) {
 		was = &past[index]
 	}
 	if was == nil {

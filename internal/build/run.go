@@ -28,7 +28,7 @@ const (
 	sameReads  = "what it reads did not change"
 	sameView   = "nothing below it changed"
 	newCommand = "first time"
-	refilled   = "its kept directory was empty"
+	refilled   = "its kept directory was not as it leaves it"
 )
 
 // wouldRun ends a preview at a command that would be run.
@@ -47,6 +47,7 @@ type ran struct {
 	took    time.Duration
 	kept    []string
 	record  *store.Run
+	fill    store.Fill // what it is to the kept directories that it has
 	inputs  string
 	again   func(ctx context.Context, why string) error // fills its kept directories
 }
@@ -71,10 +72,12 @@ type command struct {
 	unit   *plan.Unit
 	step   *plan.Step
 	place  string
+	index  int // of the step in its unit
 	task   event.Task
 	view   *tree.View
 	strata func() []*stratum // lowest first
 	below  digest.Key        // names all strata
+	key    digest.Key        // names all that it is given
 	base   string            // the name of the base, or empty
 	args   []string
 	env    []string
@@ -100,10 +103,10 @@ func (b *builder) runStep(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 		return nil, err
 	}
 	inputs := encodeInputs(c.inputs())
-	key := keyOfText(inputs)
-	id := keyOfText(string(key) + " " + string(c.below))
+	c.key = keyOfText(inputs)
+	id := keyOfText(string(c.key) + " " + string(c.below))
 	t, first, err := b.runs.do(id, func() (*stepTree, error) {
-		t, err := b.runOnce(b.whole(ctx), c, key, s, sink)
+		t, err := b.runOnce(b.whole(ctx), c, s, sink)
 		if t != nil {
 			t.ran.key, t.ran.inputs = id, inputs
 			t.doubts = b.doubtsOf(t.entries)
@@ -152,7 +155,7 @@ func (b *builder) command(ctx context.Context, u *plan.Unit, step *plan.Step, do
 	}
 	for i := range u.Steps {
 		if &u.Steps[i] == step {
-			c.place = placeOf(u, i)
+			c.place, c.index = placeOf(u, i), i
 		}
 	}
 	config := b.inherit(u, s)
@@ -339,16 +342,18 @@ func (c *command) inputs() []input {
 }
 
 // runOnce recalls what the command left, or runs it.
-func (b *builder) runOnce(ctx context.Context, c *command, key digest.Key, s *unitState, sink event.Sink) (*stepTree, error) {
+func (b *builder) runOnce(ctx context.Context, c *command, s *unitState, sink event.Sink) (*stepTree, error) {
 	reason := why{text: askedFor}
+	var filled *store.Run
 	again := func(ctx context.Context, text string) error {
-		_, err := b.execute(ctx, c, key, why{text: text}, true, sink)
+		_, err := b.execute(ctx, c, why{text: text}, filled, nil, sink)
 		return err
 	}
 	if !c.task.Fresh {
-		t, differs := b.recall(ctx, c, key)
+		t, differs := b.recall(ctx, c)
 		if t != nil {
-			t.ran.again = again
+			filled = t.ran.record
+			t.ran.again, t.ran.fill = again, b.fill(c, filled)
 			return t, nil
 		}
 		reason = differs
@@ -356,12 +361,12 @@ func (b *builder) runOnce(ctx context.Context, c *command, key digest.Key, s *un
 	if b.looking {
 		return nil, &wouldRun{c.step, reason}
 	}
-	if err := b.refill(ctx, c, s); err != nil {
-		return nil, err
-	}
-	t, err := b.execute(ctx, c, key, reason, false, sink)
+	t, err := b.inFilled(ctx, c, s, func(fit func(box *sandbox.Box) error) (*stepTree, error) {
+		return b.execute(ctx, c, reason, nil, fit, sink)
+	})
 	if t != nil {
-		t.ran.again = again
+		filled = t.ran.record
+		t.ran.again, t.ran.fill = again, b.fill(c, filled)
 	}
 	return t, err
 }
@@ -453,36 +458,6 @@ func placesIn(entries []tree.Entry, from tree.Contents) map[string]place {
 		}
 	}
 	return places
-}
-
-// refill runs earlier steps of the unit again that were remembered, and whose kept directories this command needs filled
-// and this machine does not have.
-func (b *builder) refill(ctx context.Context, c *command, s *unitState) error {
-	if len(c.do.Keep) == 0 {
-		return nil
-	}
-	box, err := b.box(ctx)
-	if err != nil {
-		return err
-	}
-	for _, k := range c.do.Keep {
-		kept, _, err := b.o.Store.Kept(box.Owners(), k.Name)
-		if err != nil {
-			return err
-		}
-		if names, err := os.ReadDir(kept.Dir); err == nil && len(names) > 0 {
-			continue
-		}
-		for _, t := range slices.Concat(s.below, s.trees) {
-			if t.ran != nil && t.ran.outcome == event.Reused && t.ran.again != nil && slices.Contains(t.ran.kept, k.Name) {
-				if err := t.ran.again(ctx, refilled); err != nil {
-					return fmt.Errorf("filling the kept directory %s again: %w", k.Name, err)
-				}
-				t.refilled.Store(true)
-			}
-		}
-	}
-	return nil
 }
 
 // box opens the sandbox, once.

@@ -71,6 +71,9 @@ func (one *base) stratify() []*stratum {
 		// The base was applied layer by layer before, so this cannot fail.
 		_ = view.Apply(c.entries, c)
 		entries, borrowed := complete(c, view)
+		if slices.ContainsFunc(c.entries, func(e tree.Entry) bool { return e.Kind == tree.Opaque && e.Path == "" }) {
+			all = nil // it hides everything below, and an overlay takes no note of such a mark
+		}
 		all = append(all, &stratum{
 			name: fmt.Sprintf("layer %d of %s", i+1, one.resolved.Name), key: layer.KeyOf(entries), packed: c,
 			entries: func(context.Context) ([]tree.Entry, error) { return entries, nil },
@@ -129,6 +132,7 @@ func complete(c *packedContents, after *tree.View) (entries []tree.Entry, borrow
 	for _, h := range hides {
 		in, replaced := add[h.Path]
 		switch {
+		case h.Path == "":
 		case replaced && in.Kind != tree.Folder, !addFolders(h.Path):
 		case replaced || h.Kind == tree.Opaque:
 			if n, exists := after.Lookup(h.Path); exists && n.Kind == tree.Folder {

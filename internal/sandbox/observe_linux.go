@@ -2,6 +2,7 @@ package sandbox
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -39,6 +40,7 @@ type observer struct {
 	name    [64]byte
 	strings [4096 + 256]byte
 	links   [4096 + 64]byte
+	read    readings // of the call that is heard
 
 	thread   atomic.Int64 // that serves
 	stopped  atomic.Bool
@@ -144,7 +146,9 @@ func (o *observer) serve() {
 			o.whole("its calls could not be heard: " + errno.Error())
 			return
 		}
+		o.read.clear()
 		o.hear(&n)
+		o.steady(&n)
 		answer := reply{id: n.id, flags: answerContinue}
 		_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerSend, uintptr(unsafe.Pointer(&answer)))
 	}
@@ -252,12 +256,13 @@ func (o *observer) paths(n *notification, c *kernelCall) {
 		root := o.rootOf(n)
 		if c.how >= 0 && o.confined(n, c) {
 			if base, ok := o.folder(n, fd); ok {
-				root, path = base, base+"/"+text
+				root = strings.TrimSuffix(base, "/")
+				path = root + "/" + text
 			}
 		}
-		o.resolved(n, root, path, acts, follow)
+		final := o.resolved(n, root, path, acts, follow)
 		if c.act == "exec" {
-			o.program(n, root, path, 0)
+			o.program(n, root, final, 0)
 		}
 	}
 	switch c.act {
@@ -296,7 +301,7 @@ func (c *kernelCall) flagsOf(o *observer, n *notification) uint64 {
 		return n.args[c.flags]
 	case c.how >= 0:
 		var how [8]byte
-		if o.memory(n, n.args[c.how], how[:]) == nil {
+		if o.argument(n, n.args[c.how], how[:]) == nil {
 			return binary.LittleEndian.Uint64(how[:])
 		}
 	}
@@ -306,7 +311,7 @@ func (c *kernelCall) flagsOf(o *observer, n *notification) uint64 {
 // confined tells whether an open takes its folder for the root.
 func (o *observer) confined(n *notification, c *kernelCall) bool {
 	var resolve [8]byte
-	return o.memory(n, n.args[c.how]+16, resolve[:]) == nil && binary.LittleEndian.Uint64(resolve[:])&unix.RESOLVE_IN_ROOT != 0
+	return o.argument(n, n.args[c.how]+16, resolve[:]) == nil && binary.LittleEndian.Uint64(resolve[:])&unix.RESOLVE_IN_ROOT != 0
 }
 
 // acts tells what a call does with its i-th path, and whether a link at its end is followed.
@@ -322,7 +327,7 @@ func (c *kernelCall) acts(i int, flags uint64, n *notification) (trace.Act, bool
 	case "open":
 		return openActs(flags)
 	case "create":
-		return trace.Overwrite, true
+		return trace.Overwrite | trace.Create, true
 	case "look":
 		return trace.Look, follow
 	case "pass", "chroot":
@@ -352,15 +357,19 @@ func (c *kernelCall) acts(i int, flags uint64, n *notification) (trace.Act, bool
 
 func openActs(flags uint64) (trace.Act, bool) {
 	follow := flags&unix.O_NOFOLLOW == 0
+	create := trace.Act(0)
+	if flags&unix.O_CREAT != 0 {
+		create = trace.Create
+	}
 	switch {
 	case flags&unix.O_PATH != 0, flags&unix.O_DIRECTORY != 0:
 		return trace.Look, follow
 	case flags&(unix.O_CREAT|unix.O_EXCL) == unix.O_CREAT|unix.O_EXCL:
 		return trace.Make, false
 	case flags&unix.O_TRUNC != 0:
-		return trace.Overwrite, follow
+		return trace.Overwrite | create, follow
 	}
-	return trace.Read, follow
+	return trace.Read | create, follow
 }
 
 // note keeps one path.
@@ -384,8 +393,9 @@ func (o *observer) note(root, path string, acts trace.Act, follow bool) {
 	o.notes[string(key)] = acts
 }
 
-// resolved notes a path, and by what other names it goes where links are in it that only the running system knows.
-func (o *observer) resolved(n *notification, root, path string, acts trace.Act, follow bool) {
+// resolved notes a path, and by what other names it goes where links are in it that only the running system knows. It
+// returns the last of these names.
+func (o *observer) resolved(n *notification, root, path string, acts trace.Act, follow bool) string {
 	o.note(root, path, acts, follow)
 	clean := path
 	if strings.Contains(path, "//") || strings.Contains(path, "/.") {
@@ -394,7 +404,7 @@ func (o *observer) resolved(n *notification, root, path string, acts trace.Act, 
 	switch {
 	case strings.HasPrefix(clean, "/proc/"), strings.HasPrefix(clean, "/dev/"), o.chrooted:
 	case !o.live:
-		return
+		return path
 	default:
 		// Most paths have no links in them, which is told fast.
 		fd, err := unix.Openat2(o.root, "."+path, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_SYMLINKS})
@@ -403,18 +413,20 @@ func (o *observer) resolved(n *notification, root, path string, acts trace.Act, 
 			isLink := unix.Fstat(fd, &stat) == nil && stat.Mode&unix.S_IFMT == unix.S_IFLNK
 			unix.Close(fd)
 			if !isLink || !follow {
-				return
+				return path
 			}
-		} else if !errors.Is(err, unix.ELOOP) {
-			return
+		} else if errors.Is(err, unix.ENOENT) || errors.Is(err, unix.ENOTDIR) {
+			return path
 		}
 	}
-	o.walk(n, root, path, acts, follow)
+	return o.walk(n, root, path, acts, follow)
 }
 
-// walk follows the links of a path as the process would and notes the path anew after each.
-func (o *observer) walk(n *notification, root, path string, acts trace.Act, follow bool) {
-	at, rest := root, strings.TrimPrefix(path, root)
+// walk follows the links of a path as the process would and notes the path anew after each. It returns where the path
+// leads; one that ends at a link of /proc which stands for an open file is left as that.
+func (o *observer) walk(n *notification, root, path string, acts trace.Act, follow bool) string {
+	at, rest := trace.Note{Root: root, Path: path}.Start()
+	open := ""
 	for links := 0; rest != ""; {
 		name, below, deeper := strings.Cut(rest, "/")
 		rest = below
@@ -423,13 +435,13 @@ func (o *observer) walk(n *notification, root, path string, acts trace.Act, foll
 			continue
 		case "..":
 			if at != root {
-				at = at[:max(strings.LastIndexByte(at, '/'), len(root))]
+				at = at[:max(strings.LastIndexByte(at, '/'), 0)]
 			}
 			continue
 		}
 		next := at + "/" + name
 		if !deeper && !follow {
-			return
+			return next
 		}
 		target, magic, err := o.readLink(n, next)
 		if err != nil {
@@ -437,14 +449,17 @@ func (o *observer) walk(n *notification, root, path string, acts trace.Act, foll
 				at = next
 				continue
 			}
-			return // absent or closed: nothing deeper is learnt
+			return strings.TrimSuffix(next+"/"+rest, "/") // absent or closed: nothing deeper is learnt
+		}
+		if magic && rest == "" {
+			open = next
 		}
 		if links++; links > 40 || magic && !strings.HasPrefix(target, "/") {
-			return
+			return cmp.Or(open, next)
 		}
 		switch {
 		case magic:
-			root, at, rest = "", "", strings.TrimPrefix(target+"/"+rest, "/")
+			at, rest = "", strings.TrimPrefix(target+"/"+rest, "/")
 		case strings.HasPrefix(target, "/"):
 			at, rest = root, target[1:]+"/"+rest
 		default:
@@ -453,6 +468,7 @@ func (o *observer) walk(n *notification, root, path string, acts trace.Act, foll
 		rest = strings.TrimSuffix(rest, "/")
 		o.note(root, at+"/"+rest, acts, follow)
 	}
+	return cmp.Or(open, at)
 }
 
 // readLink reads a link as the process would. Those of /proc that stand for open files are magic: they lead where no
@@ -496,6 +512,7 @@ func (o *observer) readAt(dir int, name string, resolve uint64) (string, error) 
 	if dir != o.proc {
 		return text, nil
 	}
+	text = o.present(dir, name, text)
 	if path, inside := o.inside(text); inside {
 		return path, nil
 	}
@@ -574,8 +591,63 @@ func (o *observer) magic(name []byte) (string, bool) {
 	if err != nil || size == 0 || o.strings[0] != '/' {
 		return "", false
 	}
-	// What was deleted can be reached by nobody else, unless it has that name.
-	return o.inside(string(bytes.TrimSuffix(o.strings[:size], []byte(" (deleted)"))))
+	return o.inside(o.present(o.proc, string(name), string(o.strings[:size])))
+}
+
+// deleted is what the kernel puts behind the path of something open that has lost its name.
+const deleted = " (deleted)"
+
+// present takes that off the target of a link that stands for something open, unless it is the thing's own name.
+func (o *observer) present(dir int, name, target string) string {
+	without, marked := strings.CutSuffix(target, deleted)
+	if !marked {
+		return target
+	}
+	path, inside := o.inside(target)
+	if !inside {
+		return without
+	}
+	var open, there unix.Stat_t
+	fd, err := unix.Openat2(o.root, "."+path, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_SYMLINKS})
+	if err != nil {
+		return without
+	}
+	defer unix.Close(fd)
+	if unix.Fstatat(dir, name, &open, 0) == nil && unix.Fstat(fd, &there) == nil && open.Dev == there.Dev && open.Ino == there.Ino {
+		return target
+	}
+	return without
+}
+
+// readings are what was read of a process's memory while one of its calls was heard.
+type readings struct {
+	at    []unix.RemoteIovec
+	bytes []byte
+	again []byte
+}
+
+func (r *readings) clear() { r.at, r.bytes = r.at[:0], r.bytes[:0] }
+
+func (r *readings) add(address uint64, bytes []byte) {
+	r.at, r.bytes = append(r.at, unix.RemoteIovec{Base: uintptr(address), Len: len(bytes)}), append(r.bytes, bytes...)
+}
+
+// steady reads again what was read of the caller's memory, last before the call goes on: another thread may have changed
+// it since. One that changes it after that is not noticed.
+func (o *observer) steady(n *notification) {
+	if len(o.read.bytes) == 0 {
+		return
+	}
+	o.read.again = slices.Grow(o.read.again[:0], len(o.read.bytes))[:len(o.read.bytes)]
+	local := unix.Iovec{Base: &o.read.again[0]}
+	local.SetLen(len(o.read.again))
+	got, _, errno := unix.Syscall6(unix.SYS_PROCESS_VM_READV, uintptr(n.pid), uintptr(unsafe.Pointer(&local)), 1, uintptr(unsafe.Pointer(&o.read.at[0])), uintptr(len(o.read.at)), 0)
+	if errno == unix.ESRCH {
+		return // nobody is left to make the call
+	}
+	if errno != 0 || int(got) != len(o.read.bytes) || !bytes.Equal(o.read.again, o.read.bytes) {
+		o.whole("what it named changed while it was read")
+	}
 }
 
 // memory reads some bytes of a process.
@@ -596,6 +668,15 @@ func (o *observer) memory(n *notification, address uint64, to []byte) error {
 	return nil
 }
 
+// argument is memory of what decides a call, which must not change while that is heard.
+func (o *observer) argument(n *notification, address uint64, to []byte) error {
+	err := o.memory(n, address, to)
+	if err == nil {
+		o.read.add(address, to)
+	}
+	return err
+}
+
 // text reads a path from a process; a null pointer gives an empty one. One that cannot be read is none: the call fails.
 func (o *observer) text(n *notification, address uint64) ([]byte, bool) {
 	if address == 0 {
@@ -608,6 +689,7 @@ func (o *observer) text(n *notification, address uint64) ([]byte, bool) {
 			return nil, false
 		}
 		if end := bytes.IndexByte(o.strings[done:done+size], 0); end >= 0 {
+			o.read.add(address, o.strings[:done+end+1])
 			return o.strings[:done+end], true
 		}
 		done += size
@@ -618,11 +700,11 @@ func (o *observer) text(n *notification, address uint64) ([]byte, bool) {
 // socket notes the path in a socket's address.
 func (o *observer) socket(n *notification, address, size uint64) {
 	var family [2]byte
-	if o.memory(n, address, family[:]) != nil || binary.LittleEndian.Uint16(family[:]) != unix.AF_UNIX || size < 3 {
+	if o.argument(n, address, family[:]) != nil || binary.LittleEndian.Uint16(family[:]) != unix.AF_UNIX || size < 3 {
 		return
 	}
 	name := make([]byte, min(size, 110)-2)
-	if o.memory(n, address+2, name) != nil {
+	if o.argument(n, address+2, name) != nil {
 		return
 	}
 	if name, _, _ = bytes.Cut(name, []byte{0}); len(name) == 0 {
@@ -637,28 +719,20 @@ func (o *observer) socket(n *notification, address, size uint64) {
 func (o *observer) sockets(n *notification) {
 	const bind, connect = 2, 3
 	var args [12]byte
-	if n.args[0] != bind && n.args[0] != connect || o.memory(n, n.args[1], args[:]) != nil {
+	if n.args[0] != bind && n.args[0] != connect || o.argument(n, n.args[1], args[:]) != nil {
 		return
 	}
 	o.socket(n, uint64(binary.LittleEndian.Uint32(args[4:])), uint64(binary.LittleEndian.Uint32(args[8:])))
 }
 
-// program notes what the kernel itself opens for running a program: the interpreter of a script, and the loader.
+// program notes what the kernel itself opens for running a program: the interpreter of a script, and the loader. In
+// another root the path has no links left in it.
 func (o *observer) program(n *notification, root, path string, depth int) {
-	from, rel := o.root, strings.TrimPrefix(path, "/")
-	if root != "" {
-		fd, err := unix.Openat2(o.root, strings.TrimPrefix(root, "/"), &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC | unix.O_DIRECTORY, Resolve: unix.RESOLVE_IN_ROOT})
-		if err != nil {
-			return
-		}
-		defer unix.Close(fd)
-		from, rel = fd, strings.TrimPrefix(strings.TrimPrefix(path, root), "/")
-	}
 	if below, in := strings.CutPrefix(filepath.Clean(path), "/proc/"); in {
 		o.programIn(n, root, below, depth)
 		return
 	}
-	fd, err := openProgram(from, rel, unix.RESOLVE_IN_ROOT)
+	fd, err := openProgram(o.root, strings.TrimPrefix(path, "/"), unix.RESOLVE_IN_ROOT)
 	if err != nil {
 		return
 	}
@@ -732,8 +806,7 @@ func (o *observer) parse(n *notification, root string, fd, depth int) {
 	if !ok {
 		return
 	}
-	o.resolved(n, root, path, trace.Read, true)
-	o.program(n, root, path, depth+1)
+	o.program(n, root, o.resolved(n, root, path, trace.Read, true), depth+1)
 }
 
 // loaderOf finds the loader that a program names, in its table of segments.

@@ -20,7 +20,7 @@ import (
 
 // Version names everything about the sandbox that a command can notice. It is part of the key of every run step: change
 // it by hand whenever the same command could see or leave something else.
-const Version = "imbricat-sandbox-3"
+const Version = "imbricat-sandbox-4"
 
 // Hostname is what every command sees as the name of its machine.
 const Hostname = "imbricat"

@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/gofrs/flock"
-
 	"imbricat/internal/digest"
 )
 
@@ -323,84 +321,4 @@ func (s *Store) EachSnapshot(visit func(form string, tree digest.Key, root strin
 		}
 	}
 	return nil
-}
-
-// Kept is a kept directory.
-type Kept struct {
-	Name   string
-	Owners string // whose ids its files have
-	Dir    string
-	Used   time.Time
-}
-
-// Holder says who has a kept directory.
-type Holder struct {
-	Step    string    `json:"step"`
-	Process int       `json:"process"`
-	Since   time.Time `json:"since"`
-}
-
-func (s *Store) keptPath(owners, name string) string {
-	return s.path("imbricat", keptKind, owners, name)
-}
-
-// Kept gives a kept directory, which may not exist yet, and the lock that guards it.
-func (s *Store) Kept(owners, name string) (Kept, *flock.Flock, error) {
-	if name == "" || name != filepath.Base(name) || owners != filepath.Base(owners) || strings.HasPrefix(name, ".") {
-		return Kept{}, nil, fmt.Errorf("%q is no name of a kept directory", name)
-	}
-	path := s.keptPath(owners, name)
-	if err := os.MkdirAll(path, 0o700); err != nil {
-		return Kept{}, nil, fmt.Errorf("writing to the store: %w", err)
-	}
-	return Kept{Name: name, Owners: owners, Dir: filepath.Join(path, "data")}, flock.New(filepath.Join(path, "lock")), nil
-}
-
-// HoldKept notes who has a kept directory, for those who wait, and when it was used.
-func (s *Store) HoldKept(k Kept, h Holder) error {
-	text, err := json.Marshal(h)
-	if err != nil {
-		return err
-	}
-	return os.WriteFile(filepath.Join(filepath.Dir(k.Dir), "holder.json"), text, 0o600)
-}
-
-// KeptHolder tells who had a kept directory last.
-func (s *Store) KeptHolder(k Kept) (Holder, bool) {
-	text, err := os.ReadFile(filepath.Join(filepath.Dir(k.Dir), "holder.json"))
-	var h Holder
-	return h, err == nil && json.Unmarshal(text, &h) == nil
-}
-
-// KeptList lists the kept directories, sorted by name.
-func (s *Store) KeptList() ([]Kept, error) {
-	var all []Kept
-	found, err := filepath.Glob(s.path("imbricat", keptKind, "*", "*", "data"))
-	if err != nil {
-		return nil, err
-	}
-	for _, dir := range found {
-		path := filepath.Dir(dir)
-		k := Kept{Name: filepath.Base(path), Owners: filepath.Base(filepath.Dir(path)), Dir: dir}
-		for _, file := range []string{path, filepath.Join(path, "holder.json")} {
-			if info, err := os.Stat(file); err == nil && info.ModTime().After(k.Used) {
-				k.Used = info.ModTime()
-			}
-		}
-		all = append(all, k)
-	}
-	return all, nil
-}
-
-// DropKept removes a kept directory that nobody has; it tells whether it did.
-func (s *Store) DropKept(owners, name string) (bool, error) {
-	k, lock, err := s.Kept(owners, name)
-	if err != nil {
-		return false, err
-	}
-	if free, err := lock.TryLock(); err != nil || !free {
-		return false, err
-	}
-	defer lock.Close()
-	return true, s.removeFolder(k.Dir)
 }

@@ -7,6 +7,7 @@ package trace
 import (
 	"encoding/binary"
 	"errors"
+	"strings"
 )
 
 // Act is what a process did with a path; several may be joined.
@@ -24,6 +25,7 @@ const (
 	Remove                    // removed it
 	Move                      // moved it, with all that is in it
 	NoFollow                  // of a link at the end the link itself was meant
+	Create                    // would have made it, were it absent
 )
 
 // Note is one path as processes wrote it: absolute, with links and dots still in it. Root is the folder that counts as
@@ -31,6 +33,15 @@ const (
 type Note struct {
 	Root, Path string
 	Acts       Act
+}
+
+// Start parts the path into the folder from which its names are looked up and these names. What lies in the root begins
+// there; what a process still has open or works in beyond it begins at the view's own root.
+func (n Note) Start() (at, names string) {
+	if below, within := strings.CutPrefix(n.Path, n.Root); within && (n.Root == "" || below == "" || below[0] == '/') {
+		return n.Root, below
+	}
+	return "", n.Path
 }
 
 // Observation is what was seen of a command.

@@ -27,8 +27,13 @@ const maxLinks = 40
 // Add takes in a note.
 func (r *Resolver) Add(n Note) {
 	root := strings.Trim(n.Root, "/")
-	at, rest := root, strings.TrimPrefix(n.Path, n.Root)
+	at, rest := n.Start()
+	at = strings.Trim(at, "/")
 	folder, _ := r.view.Lookup(at)
+	if r.owners {
+		r.pass("", r.view.Root())
+		r.pass(at, folder)
+	}
 	for links := 0; rest != ""; {
 		name, below, deeper := strings.Cut(rest, "/")
 		rest = below
@@ -55,6 +60,7 @@ func (r *Resolver) Add(n Note) {
 		node, _ := r.view.Lookup(next)
 		r.pass(next, node)
 		if node != nil && node.Kind == tree.Symlink && (deeper || n.Acts&NoFollow == 0) {
+			r.asked[next] |= Sticky
 			if links++; links > maxLinks {
 				return
 			}
@@ -107,6 +113,9 @@ func (r *Resolver) end(path string, acts Act) {
 	if isFolder && acts&Move != 0 {
 		asked |= Whole
 	}
+	if acts&(Create|Overwrite) != 0 || r.owners && acts&(Remove|Move) != 0 {
+		asked |= Sticky
+	}
 	r.asked[path] |= asked
 }
 
@@ -147,7 +156,7 @@ func (r *Resolver) Trace() *Trace {
 	var answer []byte
 	for path, asked := range r.asked {
 		n, _ := r.view.Lookup(path)
-		answer = appendAnswer(answer[:0], n, asked)
+		answer = appendAnswer(answer[:0], r.view, path, n, asked)
 		t.Entries = append(t.Entries, Entry{path, asked, string(answer)})
 	}
 	slices.SortFunc(t.Entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })

@@ -20,7 +20,8 @@ const (
 	Content                    // what a file holds
 	Names                      // the names and kinds of what a folder holds
 	Whole                      // everything below a folder, with contents
-	letters  = "kmcnw"
+	Sticky                     // whose the path and its folder are, where the folder is sticky: the kernel guards what others may do there
+	letters  = "kmcnws"
 	noAnswer = "-"
 )
 
@@ -62,7 +63,7 @@ type Trace struct {
 }
 
 // head is the first line of an encoded trace; its number changes with what answers hold.
-const head = "imbricat trace 1"
+const head = "imbricat trace 2"
 
 // Encode writes a trace as text: a line for each path with what was asked, the quoted path, and the answer.
 func (t *Trace) Encode() []byte {
@@ -138,7 +139,7 @@ var kindLetters = [...]byte{tree.File: 'f', tree.Folder: 'd', tree.Symlink: 'l',
 	tree.BlockDevice: 'b', tree.Fifo: 'p', tree.Whiteout: '-', tree.Opaque: 'd'}
 
 // appendAnswer adds what a view tells of a path; node is nil where nothing is there.
-func appendAnswer(to []byte, n *tree.Node, asked Asked) []byte {
+func appendAnswer(to []byte, v *tree.View, path string, n *tree.Node, asked Asked) []byte {
 	if n == nil {
 		return append(to, noAnswer...)
 	}
@@ -147,7 +148,12 @@ func appendAnswer(to []byte, n *tree.Node, asked Asked) []byte {
 		to = appendQuoted(append(to, ' '), n.Target)
 	}
 	if asked&(Meta|Whole) != 0 {
-		to = appendMeta(to, n)
+		to = appendLinks(appendMeta(to, n), v, n)
+	}
+	if asked&Sticky != 0 && path != "" {
+		if above, exists := v.Lookup(tree.Parent(path)); exists && above.Mode&0o1000 != 0 {
+			to = fmt.Appendf(to, " %o %d/%d", above.Mode, above.UID, n.UID)
+		}
 	}
 	if asked&Content != 0 && n.Kind == tree.File {
 		to = append(append(to, ' '), n.Content...)
@@ -160,7 +166,7 @@ func appendAnswer(to []byte, n *tree.Node, asked Asked) []byte {
 		to = append(to, '}')
 	}
 	if asked&Whole != 0 && n.Kind == tree.Folder {
-		to = append(append(to, " ="...), hashBelow(n)...)
+		to = append(append(to, " ="...), hashBelow(v, n)...)
 	}
 	return to
 }
@@ -178,9 +184,6 @@ func appendMeta(to []byte, n *tree.Node) []byte {
 		if n.Major != 0 || n.Minor != 0 {
 			to = fmt.Appendf(to, " %d,%d", n.Major, n.Minor)
 		}
-		if n.Linked {
-			to = strconv.AppendQuote(append(to, " +"...), n.At)
-		}
 	}
 	if len(n.Xattrs) > 0 {
 		names := make([]string, 0, len(n.Xattrs))
@@ -195,16 +198,30 @@ func appendMeta(to []byte, n *tree.Node) []byte {
 	return to
 }
 
+// appendLinks adds which names a file has where these are several: how many in its layer, which is what an overlay counts,
+// and which the view shows.
+func appendLinks(to []byte, v *tree.View, n *tree.Node) []byte {
+	if !n.Linked {
+		return to
+	}
+	names := v.Names(n)
+	if n.Together < 2 && len(names) < 2 {
+		return to
+	}
+	shown := digest.ContentBytes([]byte(strings.Join(names, "\x00")))
+	return fmt.Appendf(to, " +%d/%d/%.16s", n.Together, len(names), hexOf(string(shown)))
+}
+
+func hexOf(id string) string { return id[strings.IndexByte(id, ':')+1:] }
+
 // hashBelow names everything that lies in a folder.
-func hashBelow(n *tree.Node) digest.Key {
+func hashBelow(v *tree.View, n *tree.Node) digest.Key {
 	sum := digest.NewContent()
 	var line []byte
 	var each func(n *tree.Node)
 	each = func(n *tree.Node) {
 		for _, child := range n.Children() {
-			if line = child.AppendLine(line[:0]); child.Linked {
-				line = append(append(append(line, "linked "...), child.At...), '\n')
-			}
+			line = append(appendLinks(child.AppendLine(line[:0]), v, child), '\n')
 			sum.Write(line)
 			each(child)
 		}
@@ -218,7 +235,7 @@ func ViewKey(v *tree.View) digest.Key {
 	sum := digest.NewContent()
 	root, _ := v.Lookup("")
 	sum.Write(root.AppendLine(nil))
-	fmt.Fprintln(sum, hashBelow(root))
+	fmt.Fprintln(sum, hashBelow(v, root))
 	return digest.Key(digest.ContentOf(sum))
 }
 
@@ -236,7 +253,7 @@ func (t *Trace) Differences(v *tree.View, most int) []Difference {
 	for i := range t.Entries {
 		e := &t.Entries[i]
 		n, _ := v.Lookup(e.Path)
-		if answer = appendAnswer(answer[:0], n, e.Asked); string(answer) != e.Answer {
+		if answer = appendAnswer(answer[:0], v, e.Path, n, e.Asked); string(answer) != e.Answer {
 			if all = append(all, Difference{Path: e.Path, Asked: e.Asked, Was: e.Answer, Now: string(answer)}); len(all) == most {
 				break
 			}

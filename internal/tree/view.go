@@ -5,6 +5,7 @@ import (
 	"path"
 	"sort"
 	"strings"
+	"sync"
 )
 
 // View is the file system that layers give together, lowest first. It is not safe for use by several goroutines while
@@ -12,6 +13,15 @@ import (
 type View struct {
 	root  *Node
 	watch func(path string, n *Node)
+
+	mutex sync.Mutex
+	names map[inode][]string // of files with several, where they were asked for since the last layer
+}
+
+// inode is what names that are hard links to each other have in common.
+type inode struct {
+	from Contents
+	at   string
 }
 
 // Node is one path of a view.
@@ -20,12 +30,33 @@ type Node struct {
 	From     Contents // where a file's bytes are
 	At       string   // the path under which From has them
 	Linked   bool     // nodes with one From and At are hard links to each other
+	Together int      // of a linked file: how many names the layer that it comes from has for it
 	children map[string]*Node
 }
 
 // Watched is the view as one who looks at it through watch: it is called with every path that is looked up and with what
 // is there, nil for nothing. The names that a folder holds are not looked up by Children.
-func (v *View) Watched(watch func(path string, n *Node)) *View { return &View{v.root, watch} }
+func (v *View) Watched(watch func(path string, n *Node)) *View {
+	return &View{root: v.root, watch: watch}
+}
+
+// Root gives the root's node.
+func (v *View) Root() *Node { return v.root }
+
+// Names gives the paths at which the view shows a file that is linked, in order.
+func (v *View) Names(n *Node) []string {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	if v.names == nil {
+		v.names = map[inode][]string{}
+		v.Each(func(n *Node) {
+			if n.Linked {
+				v.names[inode{n.From, n.At}] = append(v.names[inode{n.From, n.At}], n.Path)
+			}
+		})
+	}
+	return v.names[inode{n.From, n.At}]
+}
 
 // look is node, watched.
 func (v *View) look(p string) *Node {
@@ -58,6 +89,7 @@ func (n *Node) clone() *Node {
 // Apply lays the entries of one layer over the view. Deletions take effect on what lay below, whatever their place
 // among the entries.
 func (v *View) Apply(entries []Entry, from Contents) error {
+	v.names = nil
 	for i := range entries {
 		switch e := &entries[i]; e.Kind {
 		case Whiteout:
@@ -82,14 +114,24 @@ func (v *View) Apply(entries []Entry, from Contents) error {
 		}
 	}
 	// Targets of hard links may stand behind them in the archive's order.
+	together := map[string]int{}
+	for _, e := range links {
+		together[e.Target]++
+	}
 	for _, e := range links {
 		target := v.node(e.Target)
 		if target == nil || target.Kind == Folder {
 			return fmt.Errorf("the hard link %q points to %q, which is no file", e.Path, e.Target)
 		}
 		target.Linked = true
+		own := target.From == from && target.At == e.Target
+		if own {
+			target.Together = 1 + together[e.Target]
+		}
 		linked := *target
-		linked.Path, linked.children = e.Path, nil
+		if linked.Path, linked.children = e.Path, nil; !own {
+			linked.Together = 1 // of a file of another layer each name is laid down by itself
+		}
 		if err := v.put(&linked); err != nil {
 			return err
 		}
