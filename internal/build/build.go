@@ -245,6 +245,9 @@ func run(ctx context.Context, o Options) (*Result, error) {
 		b.gather(whole, result)
 	}
 	b.o.Memory.Save(o.Source)
+	if syncErr := b.o.Store.SyncSnapshots(); err == nil && !errors.Is(syncErr, errors.ErrUnsupported) {
+		err = syncErr
+	}
 	result.Took = time.Since(started)
 	return result, err
 }
@@ -293,6 +296,7 @@ type builder struct {
 	times    flights[string, time.Time]
 	runs     flights[digest.Key, *stepTree]
 	unpacked flights[digest.Key, string]
+	indexed  flights[digest.Key, map[string]*tree.Entry]
 	boxes    flights[string, *sandbox.Box]
 	filling  filling
 	jobs     chan struct{} // bounds how many commands run at once

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"imbricat/internal/sandbox"
+	"imbricat/internal/store"
 	"imbricat/internal/trace"
 	"imbricat/internal/tree"
 )
@@ -39,6 +40,9 @@ func (b *builder) capture(ctx context.Context, c *command, box *sandbox.Box, spe
 	// The index comes first: a tree that lies unpacked without one could not be checked.
 	if err := b.o.Store.PutEntries(t.key, tree.EncodeEntries(t.entries)); err != nil || t.empty {
 		return t, learnt, err
+	}
+	if err := box.Note(root, store.MarksOf(root)); err != nil {
+		return nil, nil, err
 	}
 	dir, err := b.o.Store.PutSnapshot(box.Form(), t.key, keep, t.bytes)
 	if err != nil {

@@ -26,7 +26,19 @@ var errTimeLimit = errors.New("took longer than it may")
 // dropped: what filled left before stands.
 //
 // With fit the command begins only where that returns nil, when it has its kept directories.
-func (b *builder) execute(ctx context.Context, c *command, reason why, filled *store.Run, fit func(*sandbox.Box) error, sink event.Sink) (*stepTree, error) {
+func (b *builder) execute(ctx context.Context, c *command, reason why, filled *store.Run, fit func(*sandbox.Box) error, sink event.Sink) (t *stepTree, err error) {
+	for range mostDamaged {
+		if t, err = b.executeOnce(ctx, c, reason, filled, fit, sink); !errors.Is(err, errDamaged) {
+			break
+		}
+	}
+	return t, err
+}
+
+// mostDamaged bounds how often a command runs, where what it ran over was found damaged.
+const mostDamaged = 3
+
+func (b *builder) executeOnce(ctx context.Context, c *command, reason why, filled *store.Run, fit func(*sandbox.Box) error, sink event.Sink) (*stepTree, error) {
 	drop := filled != nil
 	if err := b.secretsThere(); err != nil {
 		return nil, err
@@ -35,7 +47,7 @@ func (b *builder) execute(ctx context.Context, c *command, reason why, filled *s
 	if err != nil {
 		return nil, err
 	}
-	spec, finish, err := b.ready(ctx, c, box, sink, nil)
+	spec, laid, finish, err := b.ready(ctx, c, box, sink, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -68,15 +80,24 @@ func (b *builder) execute(ctx context.Context, c *command, reason why, filled *s
 		return nil, err
 	}
 	if err != nil {
+		if damage := b.checkBelow(ctx, c, box, laid, everything); damage != nil {
+			return nil, damage
+		}
 		return nil, &StepFailed{Unit: c.unit.ID.String(), Label: c.task.Label, Place: c.place, Command: shown(c), What: err.Error(), Output: printed.All()}
 	}
 	if drop {
 		box.Finish(spec)
+		if err := b.checkBelow(ctx, c, box, laid, everything); err != nil {
+			return nil, err
+		}
 		sink.Send(event.Finished{Task: c.task, Outcome: event.Ran, Reason: reason.text, Took: took})
 		return nil, b.noteFills(c, box, filled)
 	}
 	t, learnt, err := b.capture(ctx, c, box, spec, status.Observed)
 	if err != nil {
+		return nil, err
+	}
+	if err := b.checkBelow(ctx, c, box, laid, learnt); err != nil {
 		return nil, err
 	}
 	if b.o.forget != nil {
@@ -88,6 +109,9 @@ func (b *builder) execute(ctx context.Context, c *command, reason why, filled *s
 	}
 	t.ran.record = &store.Run{Key: c.key, Tree: t.key, Reads: len(learnt.Entries), Whole: learnt.Why, Files: t.files, Bytes: t.bytes,
 		Millis: took.Milliseconds(), CPU: status.CPU.Milliseconds(), Made: time.Now().UTC(), Build: b.o.Build, Kept: t.ran.kept}
+	for _, below := range laid {
+		t.ran.record.Over = append(t.ran.record.Over, below.stratum.key)
+	}
 	if err := b.remember(t.ran.record, learnt, printed.All()); err != nil {
 		return t, err
 	}
@@ -169,16 +193,16 @@ func statusText(s sandbox.Status) string {
 	return fmt.Sprintf("ended with status %d", s.Code)
 }
 
-// ready gathers what a command needs and waits for its turn. finish gives all of it back; adjust, where it is
-// given, has the last word before anything is unpacked.
-func (b *builder) ready(ctx context.Context, c *command, box *sandbox.Box, sink event.Sink, adjust func(*sandbox.Spec) error) (*sandbox.Spec, func(), error) {
+// ready gathers what a command needs and waits for its turn. Laid are the unpacked trees that it works on, lowest first.
+// finish gives all of it back; adjust, where it is given, has the last word before anything is unpacked.
+func (b *builder) ready(ctx context.Context, c *command, box *sandbox.Box, sink event.Sink, adjust func(*sandbox.Spec) error) (spec *sandbox.Spec, laid []laidTree, finish func(), err error) {
 	var undo []func()
-	finish := func() {
+	finish = func() {
 		for i := len(undo) - 1; i >= 0; i-- {
 			undo[i]()
 		}
 	}
-	spec, err := func() (*sandbox.Spec, error) {
+	spec, err = func() (*sandbox.Spec, error) {
 		spec := &sandbox.Spec{Args: c.args, Env: c.env, Dir: c.dir, UID: c.user.uid, GID: c.user.gid, Groups: c.user.groups,
 			Network: c.do.Network, FreshTmp: c.do.FreshTmp}
 		if err := b.give(ctx, c, spec); err != nil {
@@ -203,7 +227,7 @@ func (b *builder) ready(ctx context.Context, c *command, box *sandbox.Box, sink 
 			return nil, err
 		}
 		spec.Work = work
-		if err := b.setUp(ctx, c, box, spec, adjust); err != nil {
+		if laid, err = b.setUp(ctx, c, box, spec, adjust); err != nil {
 			return nil, err
 		}
 		sink.Send(event.Started{Task: c.task, Act: "running"})
@@ -211,9 +235,9 @@ func (b *builder) ready(ctx context.Context, c *command, box *sandbox.Box, sink 
 	}()
 	if err != nil {
 		finish()
-		return nil, func() {}, err
+		return nil, nil, func() {}, err
 	}
-	return spec, finish, nil
+	return spec, laid, finish, nil
 }
 
 // hosts is the one list of machines that a command sees.
@@ -265,37 +289,38 @@ func (b *builder) give(ctx context.Context, c *command, spec *sandbox.Spec) erro
 	return nil
 }
 
-// setUp unpacks what lies below and lays down what the mounts need.
-func (b *builder) setUp(ctx context.Context, c *command, box *sandbox.Box, spec *sandbox.Spec, adjust func(*sandbox.Spec) error) error {
+// setUp unpacks what lies below and lays down what the mounts need. It gives the unpacked trees, lowest first.
+func (b *builder) setUp(ctx context.Context, c *command, box *sandbox.Box, spec *sandbox.Spec, adjust func(*sandbox.Spec) error) (laid []laidTree, err error) {
 	spec.Top = tree.Entry{Kind: tree.Folder, Mode: 0o755}
 	if n, exists := c.view.Lookup(""); exists {
 		spec.Top.Mode, spec.Top.UID, spec.Top.GID = n.Mode, n.UID, n.GID
 	}
-	var err error
 	if spec.Points, err = points(c.view, spec); err != nil {
-		return err
+		return nil, err
 	}
 	if adjust != nil {
 		if err := adjust(spec); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if !box.Overlay() {
 		entries, feed := whole(ctx, c.view)
-		return box.Prepare(ctx, spec, entries, feed)
+		return nil, box.Prepare(ctx, spec, entries, feed)
 	}
 	for _, one := range slices.Backward(c.strata()) {
 		dir, err := b.snapshot(ctx, box, one)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		// Of a tree that comes twice the higher one is enough: it has all that the lower one shows. The kernel takes no folder
 		// twice.
 		if !slices.Contains(spec.Lower, dir) {
-			spec.Lower = append(spec.Lower, dir)
+			marks, _ := os.Stat(store.MarksOf(dir))
+			spec.Lower, laid = append(spec.Lower, dir), append(laid, laidTree{one, dir, marks})
 		}
 	}
-	return box.Prepare(ctx, spec, nil, nil)
+	slices.Reverse(laid)
+	return laid, box.Prepare(ctx, spec, nil, nil)
 }
 
 // whole gives a view as one tree.

@@ -33,6 +33,13 @@ func (f *flights[K, V]) do(key K, work func() (V, error)) (value V, first bool, 
 	return one.value, first, one.err
 }
 
+// forget has work under a key done again by whoever asks next.
+func (f *flights[K, V]) forget(key K) {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	delete(f.all, key)
+}
+
 // each visits the outcomes of work that succeeded.
 func (f *flights[K, V]) each(visit func(V)) {
 	f.mutex.Lock()

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -51,6 +52,9 @@ func main() {
 		must(syscall.Chroot(os.Args[2]))
 		must(syscall.Chdir("/"))
 		read(fd, os.Args[4])
+	case "hide": // what it reads, from whoever observes it
+		_, _, _ = syscall.Syscall(syscall.SYS_PRCTL, 22, 9, 0)
+		read(-100, os.Args[2])
 	case "links": // how many names a file has
 		var stat syscall.Stat_t
 		must(syscall.Stat(os.Args[2], &stat))
@@ -253,5 +257,68 @@ func TestKeptOfAnotherVersion(t *testing.T) {
 		out, filled := build(c.f, c.g)
 		require.Equal(t, c.want, out, "build %d", i)
 		require.Equal(t, c.filled, filled, "build %d", i)
+	}
+}
+
+// TestDamagedTrees: a command that ran over an unpacked tree which somebody damaged runs again over a sound one, and no
+// record of such a run is kept.
+func TestDamagedTrees(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		damage func(file string) error // of /t/d/g
+		script string
+		sound  bool // the command does not read what is damaged
+	}{
+		"a byte": {func(file string) error {
+			info, err := os.Stat(file)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(file, []byte("h\n"), 0o644))
+			return os.Chtimes(file, info.ModTime(), info.ModTime())
+		}, "cat /t/d/g > /out", false},
+		"its end":                {func(file string) error { return os.Truncate(file, 0) }, "cat /t/d/g > /out", false},
+		"its absence":            {os.Remove, "cat /t/d/g > /out", false},
+		"its mode":               {func(file string) error { return os.Chmod(file, 0o600) }, "stat -c %a /t/d/g > /out", false},
+		"a name beside it":       {func(file string) error { return os.WriteFile(file+"h", nil, 0o644) }, "ls /t/d > /out", false},
+		"what was to be absent":  {func(file string) error { return os.WriteFile(file+"h", nil, 0o644) }, "test -e /t/d/gh && echo 1 > /out || true", false},
+		"everything, unobserved": {func(file string) error { return os.Truncate(file, 0) }, "/t/prober hide /t/d/g > /out", false},
+		"so that it fails":       {func(file string) error { return os.Truncate(file, 0) }, "test -s /t/d/g; cp /t/d/g /out", false},
+		"what nobody reads":      {func(file string) error { return os.Truncate(file, 0) }, "cat /t/f > /out", true},
+		"nothing but the time":   {func(file string) error { return os.Chmod(file, 0o644) }, "cat /t/d/g > /out", true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := commandSite(t, sandbox.Options{})
+			program, err := built()
+			require.NoError(t, err)
+			for name, text := range map[string]string{"t/f": "text\n", "t/d/g": "g\n", "t/prober": string(program)} {
+				s.write(name, text)
+			}
+			require.NoError(t, os.Chmod(filepath.Join(s.dir, "t/prober"), 0o755))
+			recipe := func(script string) string {
+				return gauge("copy: {from: bin, to: /bin}", "copy: {from: t, to: /t}", `run: {command: [/bin/busybox, sh, -c, "/bin/busybox --install -s /bin"]}`, fmt.Sprintf("run: {command: [/bin/sh, -e, -c, %q]}", script))
+			}
+			before, err := s.build(recipe("cat /t/f /t/d/g"))
+			require.NoError(t, err)
+			require.Len(t, before.Steps[3].Run.Over, 3)
+			damaged := ""
+			require.NoError(t, s.store.EachSnapshot(func(_ string, _ digest.Key, root string) error {
+				if file := filepath.Join(root, "t/d/g"); damaged == "" {
+					if _, err := os.Stat(file); err == nil {
+						damaged = file
+						return c.damage(file)
+					}
+				}
+				return nil
+			}))
+			require.NotEmpty(t, damaged)
+			s.events = nil
+			r, err := s.build(recipe(c.script))
+			require.NoError(t, err)
+			fresh, err := s.elsewhere(t).build(recipe(c.script))
+			require.NoError(t, err)
+			require.Equal(t, fresh.Images[0].Descriptor, r.Images[0].Descriptor)
+			warned := slices.ContainsFunc(s.events, func(e event.Event) bool { w, is := e.(event.Warning); return is && w.Code == event.Damaged })
+			require.Equal(t, !c.sound, warned)
+			require.Equal(t, c.sound, len(s.store.Runs(before.Steps[3].Run.Key)) == 1, "records over a damaged tree go with it")
+		})
 	}
 }

@@ -398,7 +398,7 @@ func (b *builder) treeOf(ctx context.Context, run *store.Run, compression layer.
 				t.places = placesIn(entries, contentsIn(box, dir, entries))
 				return t, nil
 			}
-			if err := b.o.Store.DropSnapshot(box.Form(), key); err != nil {
+			if _, err := b.o.Store.DropDamaged(box.Form(), key); err != nil {
 				return nil, err
 			}
 		}

@@ -130,7 +130,7 @@ func (b *builder) throwAway(ctx context.Context, c *command, t Try, config v1.Im
 			return sandbox.Status{}, err
 		}
 	}
-	spec, finish, err := b.ready(ctx, c, box, event.Discard, func(spec *sandbox.Spec) error { return addFolders(c, spec, config.Volumes) })
+	spec, _, finish, err := b.ready(ctx, c, box, event.Discard, func(spec *sandbox.Spec) error { return addFolders(c, spec, config.Volumes) })
 	if err != nil {
 		return sandbox.Status{}, err
 	}

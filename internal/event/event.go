@@ -92,11 +92,12 @@ const (
 	Shallow       = "shallow"        // the time of an image comes from a history that is cut off
 	Events        = "events"         // the file of events could not be written to
 	Layers        = "layers"         // the lock divides an image into more layers than there is room for
+	Damaged       = "damaged"        // a tree that lay unpacked in the store was damaged and is unpacked again
 	Confined      = "confined"       // commands are kept apart from the machine less than they could be
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

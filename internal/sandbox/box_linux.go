@@ -282,6 +282,19 @@ func (b *Box) Read(dir string, keepTimes bool) ([]Found, error) {
 	return b.worker.read(reading{Dir: dir, KeepTimes: keepTimes})
 }
 
+// Note writes into a file how to tell later, without reading, that nobody has touched what a folder of this box holds.
+func (b *Box) Note(dir, marks string) error { return b.worker.note(reading{Dir: dir}, marks) }
+
+// Touched tells which of some paths of a folder were touched since Note, or are not among what it noted. That a path was
+// touched is no proof that it is another.
+func (b *Box) Touched(dir, marks string, paths []string) (touched []string, err error) {
+	found, err := b.worker.touched(reading{Dir: dir, Before: marks}, paths)
+	for i := range found {
+		touched = append(touched, found[i].Path)
+	}
+	return touched, err
+}
+
 // Mend makes a folder that a command left what its entries tell. Folders for copies hold no marks of what is gone.
 func (b *Box) Mend(dir string, m Mending) error {
 	if !b.overlay || len(m.Show)+len(m.Hide)+len(m.Drop) == 0 {
@@ -320,7 +333,7 @@ func (b *Box) Prepare(ctx context.Context, s *Spec, view []tree.Entry, feed Feed
 				return err
 			}
 		}
-		return b.worker.note(reading{Dir: root}, filepath.Join(s.Work, "before"))
+		return b.worker.note(reading{Dir: root, Sure: true}, filepath.Join(s.Work, "before"))
 	}
 	if err := b.Lay(ctx, filepath.Join(s.Work, "points"), points, noFiles(points)); err != nil {
 		return err

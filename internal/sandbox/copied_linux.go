@@ -1,7 +1,6 @@
 package sandbox
 
 import (
-	"encoding/gob"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -16,61 +15,10 @@ import (
 // Where no overlay can be mounted a command works on a copy of its view. What it wrote shows in the inodes: the kernel
 // moves the time of change of whatever is written to, renamed, linked or given another mode, and no program can set it.
 
-// mark is what tells whether a path was touched.
-type mark struct {
-	Inode, Device uint64
-	Change        [2]int64
-	Folder        bool
-}
-
-func markOf(stat *unix.Stat_t) mark {
-	return mark{stat.Ino, uint64(stat.Dev), [2]int64{int64(stat.Ctim.Sec), int64(stat.Ctim.Nsec)}, stat.Mode&unix.S_IFMT == unix.S_IFDIR}
-}
-
-// note writes the marks of all that a folder holds into a file. It ends only when the clock of the file system has moved
-// on, so that whatever is written afterwards shows.
-func (r reading) note(to string) error {
-	marks := map[string]mark{}
-	latest := [2]int64{}
-	err := r.walk("", 0, func(p string, stat *unix.Stat_t) error {
-		marks[p] = markOf(stat)
-		if c := marks[p].Change; c[0] > latest[0] || c[0] == latest[0] && c[1] > latest[1] {
-			latest = c
-		}
-		return nil
-	})
-	if err != nil {
-		return fmt.Errorf("reading %s: %w", r.Dir, err)
-	}
-	for {
-		f, err := os.Create(to)
-		if err != nil {
-			return err
-		}
-		if err := gob.NewEncoder(f).Encode(marks); err != nil {
-			f.Close()
-			return err
-		}
-		var stat unix.Stat_t
-		err = unix.Fstat(int(f.Fd()), &stat)
-		if closeErr := f.Close(); err == nil {
-			err = closeErr
-		}
-		if now := markOf(&stat).Change; err != nil || now[0] > latest[0] || now[0] == latest[0] && now[1] > latest[1] {
-			return err
-		}
-	}
-}
-
 // difference tells what is not as it was noted: what was touched, with the folders that it lies in, and what is gone.
 func (r reading) difference() ([]Found, error) {
-	f, err := os.Open(r.Before)
+	before, err := readMarks(r.Before)
 	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	before := map[string]mark{}
-	if err := gob.NewDecoder(f).Decode(&before); err != nil {
 		return nil, err
 	}
 	stats := map[string]unix.Stat_t{}

@@ -23,6 +23,7 @@ import (
 type worker interface {
 	lay(l laying, in io.Reader) error
 	note(r reading, to string) error
+	touched(r reading, paths []string) ([]Found, error)
 	read(r reading) ([]Found, error)
 	mend(r reading, m Mending) error
 	remove(dir string) error
@@ -34,8 +35,11 @@ type worker interface {
 // local works in this process, which is root.
 type local struct{}
 
-func (local) lay(l laying, in io.Reader) error   { return l.lay(in) }
-func (local) note(r reading, to string) error    { return r.note(to) }
+func (local) lay(l laying, in io.Reader) error { return l.lay(in) }
+func (local) note(r reading, to string) error  { return r.note(to) }
+func (local) touched(r reading, paths []string) ([]Found, error) {
+	return r.touched(paths)
+}
 func (local) read(r reading) ([]Found, error)    { return r.read() }
 func (local) mend(r reading, m Mending) error    { return r.mend(m) }
 func (local) remove(dir string) error            { return removeAll(dir) }
@@ -76,12 +80,13 @@ type helper struct {
 
 // call is what is asked of a helper; Op says which of the others counts.
 type call struct {
-	Op      string // lay, note, read, mend, remove, rename
+	Op      string // lay, note, touched, read, mend, remove, rename
 	Laying  laying
 	Reading reading
 	Name    string
 	To      string
 	Mending Mending
+	Paths   []string
 }
 
 // answer is what a helper says. Found comes in parts, the last of which is marked.
@@ -214,6 +219,10 @@ func (h *helper) note(r reading, to string) error {
 	return err
 }
 
+func (h *helper) touched(r reading, paths []string) ([]Found, error) {
+	return h.ask(call{Op: "touched", Reading: r, Paths: paths}, nil)
+}
+
 func (h *helper) read(r reading) ([]Found, error) { return h.ask(call{Op: "read", Reading: r}, nil) }
 
 func (h *helper) mend(r reading, m Mending) error {
@@ -327,6 +336,8 @@ func serveOne(c call, in *pieces) ([]Found, error) {
 		return nil, err
 	case "note":
 		return nil, c.Reading.note(c.Name)
+	case "touched":
+		return c.Reading.touched(c.Paths)
 	case "read":
 		return c.Reading.read()
 	case "mend":

@@ -27,6 +27,7 @@ type reading struct {
 	// Before is a file that note wrote, or empty: then only what differs is told, and what is gone as deleted. What was
 	// written moves into the folder Into, in the form that an overlay leaves.
 	Before, Into string
+	Sure         bool     // note waits until nothing can happen that its marks do not show
 	Without      []string // paths that are not looked at, with all in them
 }
 

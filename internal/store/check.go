@@ -128,8 +128,12 @@ func (c *checker) unpacked(form string, tree digest.Key, root string) {
 		return
 	}
 	done := ""
-	if c.repair && c.store.DropSnapshot(form, tree) == nil {
-		done = "removed"
+	if c.repair {
+		if records, dropErr := c.store.DropDamaged(form, tree); dropErr == nil {
+			if done = "removed"; records > 0 {
+				done = fmt.Sprintf("removed; records of commands that ran over it, also removed: %d", records)
+			}
+		}
 	}
 	c.note(root, done, "%s", err)
 }

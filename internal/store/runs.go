@@ -3,9 +3,6 @@ package store
 import (
 	"cmp"
 	"encoding/json"
-	"errors"
-	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -31,6 +28,8 @@ type Run struct {
 	Build  string     `json:"build,omitempty"`  // the build that ran it
 	Shared bool       `json:"shared,omitempty"` // it came from another machine
 	Kept   []string   `json:"kept,omitempty"`   // kept directories that the command had
+	// Over are the unpacked trees that lay below the command, lowest first; none where it worked on a copy.
+	Over []digest.Key `json:"over,omitempty"`
 	// Parts are the records of layers that hold the tree's files together, where none holds them all.
 	Parts []digest.Key `json:"parts,omitempty"`
 }
@@ -178,147 +177,4 @@ func (s *Store) HasEntries(tree digest.Key) bool {
 // PutEntries keeps the entries of a tree.
 func (s *Store) PutEntries(tree digest.Key, entries []byte) error {
 	return s.keep(indexes, string(tree), entries)
-}
-
-// snapshot describes an unpacked tree.
-type snapshot struct {
-	Tree  digest.Key `json:"tree"`
-	Bytes int64      `json:"bytes"`
-	Boot  string     `json:"boot"` // which start of the machine saw it whole
-}
-
-const snapshotFile = "snapshot.json"
-
-// boot names this start of the machine. What is unpacked is not synced file by file; after another start it is looked at
-// before it is relied on.
-func boot() string {
-	text, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
-	if err != nil {
-		return "unknown"
-	}
-	return strings.TrimSpace(string(text))
-}
-
-func (s *Store) snapshotDir(form string, tree digest.Key) (string, error) {
-	hex := string(tree)[strings.IndexByte(string(tree), ':')+1:]
-	if len(hex) != 64 || strings.Trim(hex, "0123456789abcdef") != "" || form != filepath.Base(form) {
-		return "", fmt.Errorf("%q in the form %q is no unpacked tree", tree, form)
-	}
-	return s.path("imbricat", snapshots, form, hex), nil
-}
-
-// Snapshot finds an unpacked tree and gives its folder. seen tells whether it was made or looked at since the machine
-// started.
-func (s *Store) Snapshot(form string, tree digest.Key) (dir string, seen, found bool) {
-	dir, err := s.snapshotDir(form, tree)
-	if err != nil {
-		return "", false, false
-	}
-	text, err := os.ReadFile(filepath.Join(dir, snapshotFile))
-	var about snapshot
-	if err != nil || json.Unmarshal(text, &about) != nil || about.Tree != tree || !s.rely(filepath.Join(dir, snapshotFile)) {
-		return "", false, false
-	}
-	// What cannot be checked is not relied on; the index stays as long as the tree.
-	if index, err := s.fileFor(indexes, string(tree), ".zst"); err != nil || !s.rely(s.path(index)) {
-		return "", false, false
-	}
-	return filepath.Join(dir, "root"), about.Boot == boot(), true
-}
-
-// PutSnapshot takes over a folder root in a temporary folder of this store as an unpacked tree and gives where it is now.
-// One that is there already stays, and the temporary one is left to the caller.
-func (s *Store) PutSnapshot(form string, tree digest.Key, temporary string, bytes int64) (string, error) {
-	dir, err := s.snapshotDir(form, tree)
-	if err != nil {
-		return "", err
-	}
-	text, err := json.Marshal(snapshot{tree, bytes, boot()})
-	if err != nil {
-		return "", err
-	}
-	if err := os.WriteFile(filepath.Join(temporary, snapshotFile), text, 0o600); err != nil {
-		return "", fmt.Errorf("writing to the store: %w", err)
-	}
-	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
-		return "", fmt.Errorf("writing to the store: %w", err)
-	}
-	err = os.Rename(temporary, dir)
-	if err != nil && !errors.Is(err, fs.ErrExist) {
-		return "", fmt.Errorf("writing to the store: %w", err)
-	}
-	s.rely(filepath.Join(dir, snapshotFile))
-	return filepath.Join(dir, "root"), nil
-}
-
-// SawSnapshot notes that an unpacked tree was found whole since the machine started.
-func (s *Store) SawSnapshot(form string, tree digest.Key, bytes int64) error {
-	dir, err := s.snapshotDir(form, tree)
-	if err != nil {
-		return err
-	}
-	text, err := json.Marshal(snapshot{tree, bytes, boot()})
-	if err != nil {
-		return err
-	}
-	below, err := filepath.Rel(s.Dir(), filepath.Join(dir, snapshotFile))
-	if err != nil {
-		return err
-	}
-	return s.WriteQuick(below, text)
-}
-
-// DropSnapshot removes an unpacked tree.
-func (s *Store) DropSnapshot(form string, tree digest.Key) error {
-	dir, err := s.snapshotDir(form, tree)
-	if err != nil {
-		return err
-	}
-	return s.removeFolder(dir)
-}
-
-// removeFolder takes a folder out of sight first, so that nobody finds half of it.
-func (s *Store) removeFolder(dir string) error {
-	away, err := s.TemporaryFolder()
-	if err != nil {
-		return err
-	}
-	if err := os.Rename(dir, filepath.Join(away, "gone")); err != nil {
-		os.Remove(away)
-		return err
-	}
-	return s.Discard(away)
-}
-
-// Discard removes a temporary folder, of which parts may belong to other ids.
-func (s *Store) Discard(dir string) error {
-	err := os.RemoveAll(dir)
-	if err != nil && s.Unlink != nil {
-		err = s.Unlink(dir)
-	}
-	return err
-}
-
-// EachSnapshot visits the unpacked trees.
-func (s *Store) EachSnapshot(visit func(form string, tree digest.Key, root string) error) error {
-	forms, err := os.ReadDir(s.path("imbricat", snapshots))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return fmt.Errorf("reading the store: %w", err)
-	}
-	for _, form := range forms {
-		all, err := os.ReadDir(s.path("imbricat", snapshots, form.Name()))
-		if err != nil {
-			return fmt.Errorf("reading the store: %w", err)
-		}
-		for _, one := range all {
-			root := s.path("imbricat", snapshots, form.Name(), one.Name(), "root")
-			if err := visit(form.Name(), digest.Key(one.Name()), root); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }

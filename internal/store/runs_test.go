@@ -60,12 +60,27 @@ func TestRunsAndTrees(t *testing.T) {
 	require.True(t, found && seen)
 	_, _, found = s.Snapshot("single", tree)
 	require.False(t, found, "another form is another folder")
-	require.NoError(t, s.WriteFile(filepath.Join("imbricat", snapshots, "root", string(tree), snapshotFile), []byte(`{"tree":"`+string(tree)+`","boot":"before"}`)))
+	require.NoError(t, s.WriteFile(filepath.Join("imbricat", snapshots, "root", string(tree), snapshotFile), []byte(`{"version":2,"tree":"`+string(tree)+`","boot":"before"}`)))
 	_, seen, found = s.Snapshot("root", tree)
 	require.True(t, found && !seen, "the machine was started since")
 	require.NoError(t, s.SawSnapshot("root", tree, 1000))
 	_, seen, _ = s.Snapshot("root", tree)
 	require.True(t, seen)
+	// What was synced is relied on whatever became of the machine; what an earlier version unpacked never is.
+	about := filepath.Join("imbricat", snapshots, "root", string(tree), snapshotFile)
+	require.NoError(t, s.SyncSnapshots())
+	text, err := os.ReadFile(s.path(about))
+	require.NoError(t, err)
+	require.Contains(t, string(text), boot())
+	require.NoError(t, s.WriteFile(about, []byte(strings.Replace(string(text), boot(), "before", 1))))
+	_, seen, _ = s.Snapshot("root", tree)
+	require.True(t, seen)
+	require.NoError(t, s.WriteFile(about, []byte(strings.Replace(string(text), `"version":2`, `"version":1`, 1))))
+	_, _, found = s.Snapshot("root", tree)
+	require.False(t, found)
+	put()
+	_, _, found = s.Snapshot("root", tree)
+	require.True(t, found, "what is of no use gives way")
 	for _, form := range []string{"../x", "a/b"} {
 		_, err := s.PutSnapshot(form, tree, t.TempDir(), 1)
 		require.Error(t, err, form)
@@ -76,12 +91,17 @@ func TestRunsAndTrees(t *testing.T) {
 		require.Equal(t, "entries", string(lines))
 		return os.ErrInvalid
 	}
+	over := *all[0]
+	over.Trace, over.Over = digest.Key(digest.ContentBytes([]byte("over"))), []digest.Key{tree}
+	require.NoError(t, s.PutRun(&over))
+	before := len(s.Runs(key))
 	report, err := s.Check(ctx, false)
 	require.NoError(t, err)
 	require.Len(t, report.Findings, 1)
 	report, err = s.Check(ctx, true)
 	require.NoError(t, err)
-	require.Equal(t, "removed", report.Findings[0].Done)
+	require.Equal(t, "removed; records of commands that ran over it, also removed: 1", report.Findings[0].Done)
+	require.Len(t, s.Runs(key), before-1)
 	_, _, found = s.Snapshot("root", tree)
 	require.False(t, found)
 	s.CheckTree = nil

@@ -36,6 +36,9 @@ type Store struct {
 	CheckTree func(form, root string, entries []byte) error
 	// Bring puts a blob that is elsewhere into the store; nil where nothing is brought.
 	Bring func(ctx context.Context, desc digest.Descriptor, place string) error
+	// unsynced are unpacked trees of this process by their folders, until they lie on the disk.
+	unsynced sync.Map // string to digest.Key
+
 	lost  sync.Map // digest.Digest to []string: places that were forgotten by this process, see forgetPlaces
 	lease *flock.Flock
 }

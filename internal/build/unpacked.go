@@ -1,0 +1,255 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"imbricat/internal/event"
+	"imbricat/internal/sandbox"
+	"imbricat/internal/store"
+	"imbricat/internal/trace"
+	"imbricat/internal/tree"
+)
+
+// snapshot makes sure that a stratum lies unpacked and gives its folder.
+func (b *builder) snapshot(ctx context.Context, box *sandbox.Box, s *stratum) (string, error) {
+	ctx = b.whole(ctx)
+	dir, _, err := b.unpacked.do(s.key, func() (string, error) {
+		dir, seen, found := b.o.Store.Snapshot(box.Form(), s.key)
+		if found && seen {
+			return dir, nil
+		}
+		entries, err := s.entries(ctx)
+		if err != nil {
+			return "", err
+		}
+		if found {
+			if CheckSnapshot(box, box.Form(), dir, entries) == nil {
+				return dir, b.o.Store.SawSnapshot(box.Form(), s.key, bytesOf(entries))
+			}
+			if _, err := b.o.Store.DropDamaged(box.Form(), s.key); err != nil {
+				return "", err
+			}
+		}
+		work, err := b.o.Store.TemporaryFolder()
+		if err != nil {
+			return "", err
+		}
+		defer b.o.Store.Discard(work)
+		if err := box.Lay(ctx, filepath.Join(work, "root"), entries, s.feed(ctx, entries)); err != nil {
+			return "", fmt.Errorf("unpacking %s: %w", s.name, err)
+		}
+		if err := b.o.Store.PutEntries(s.key, tree.EncodeEntries(entries)); err != nil {
+			return "", err
+		}
+		root := filepath.Join(work, "root")
+		if err := box.Note(root, store.MarksOf(root)); err != nil {
+			return "", err
+		}
+		return b.o.Store.PutSnapshot(box.Form(), s.key, work, bytesOf(entries))
+	})
+	if err == nil && s.packed != nil && s.packed.unpacked.Load() == nil {
+		entries, entriesErr := s.entries(ctx)
+		if err = entriesErr; err == nil {
+			s.packed.unpacked.Store(contentsIn(box, dir, entries))
+		}
+	}
+	return dir, err
+}
+
+func bytesOf(entries []tree.Entry) (n int64) {
+	for i := range entries {
+		n += entries[i].Size
+	}
+	return n
+}
+
+// errTampered is what is wrong with an unpacked tree.
+var errTampered = errors.New("it is not what was unpacked")
+
+// CheckSnapshot compares a folder of some form with the entries that it is to hold.
+func CheckSnapshot(box *sandbox.Box, form, root string, entries []tree.Entry) error {
+	found, err := box.Read(root, false)
+	if err != nil {
+		return err
+	}
+	there := map[string]*sandbox.Found{}
+	for i := range found {
+		there[found[i].Path] = &found[i]
+	}
+	first := func(e *tree.Entry, what string) error { return fmt.Errorf("%w: /%s %s", errTampered, e.Path, what) }
+	for i := range entries {
+		e := &entries[i]
+		f := there[e.Path]
+		switch e.Kind {
+		case tree.CharDevice, tree.BlockDevice:
+			continue // is never laid down
+		case tree.Whiteout:
+			if !sandbox.Marked(form) {
+				continue
+			}
+		case tree.Opaque:
+			if f == nil || !f.Opaque {
+				return first(e, "no longer hides what is below")
+			}
+			continue
+		}
+		if f == nil {
+			return first(e, "is gone")
+		}
+		delete(there, e.Path)
+		want, got := *e, f.Entry
+		want.Time, got.Time = 0, 0
+		if box.IDs() == "few" {
+			want.UID, want.GID, got.UID, got.GID = 0, 0, 0, 0
+		}
+		want.Xattrs = keptXattrs(want.Xattrs)
+		if string(want.AppendLine(nil)) != string(got.AppendLine(nil)) && !sameLink(&want, &got) {
+			return first(e, "is another")
+		}
+		if f.Opaque {
+			there[e.Path] = f // its own entry follows
+		}
+	}
+	delete(there, "")
+	for p, f := range there {
+		if f.Opaque && slices.ContainsFunc(entries, func(e tree.Entry) bool { return e.Path == p && e.Kind == tree.Opaque }) {
+			continue
+		}
+		return first(&f.Entry, "was not there")
+	}
+	return nil
+}
+
+// sameLink tells whether two hard links differ in nothing but the name that counts as the file.
+func sameLink(a, b *tree.Entry) bool {
+	return a.Kind == tree.Hardlink && b.Kind == tree.Hardlink && a.Target == b.Target
+}
+
+// keptXattrs drops the attributes that are never laid down.
+func keptXattrs(all map[string]string) map[string]string {
+	kept := map[string]string{}
+	for name, value := range all {
+		if sandbox.KeptAttribute(name) {
+			kept[name] = value
+		}
+	}
+	return kept
+}
+
+// laidTree is an unpacked tree below a command.
+type laidTree struct {
+	*stratum
+	dir   string
+	marks os.FileInfo // of the file of its marks, when the command began
+}
+
+// errDamaged is that a command ran over an unpacked tree that was not what it is said to be.
+var errDamaged = errors.New("an unpacked tree keeps being damaged")
+
+// checkBelow makes sure that what a command learnt was so: that nobody has touched what it read of the unpacked trees that
+// it worked on. A tree that is damaged goes, with all records of commands that ran over it, and the error wraps errDamaged.
+// What decays on the disk without being touched is found by reading all of it alone, as Store.Check does.
+func (b *builder) checkBelow(ctx context.Context, c *command, box *sandbox.Box, laid []laidTree, learnt *trace.Trace) error {
+	paths := readPaths(c.view, learnt)
+	hidden := make([]bool, len(paths))
+	for _, one := range slices.Backward(laid) {
+		index, err := b.indexOf(ctx, one.stratum)
+		if err != nil {
+			return err
+		}
+		var here []string
+		for i, p := range paths {
+			e := index[p]
+			if hidden[i] || e == nil {
+				continue
+			}
+			here = append(here, p)
+			hidden[i] = e.Kind != tree.Folder
+		}
+		if err := b.checkLaid(ctx, box, one, here); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// everything is what a command may have learnt that nobody observed.
+var everything = &trace.Trace{Why: "nobody observed it"}
+
+// readPaths gives the paths that a trace depends on, with the folders that they lie in, whose lists may have gained
+// something.
+func readPaths(view *tree.View, learnt *trace.Trace) []string {
+	all := map[string]bool{}
+	add := func(p string) { all[p], all[tree.Parent(p)] = true, true }
+	var below func(n *tree.Node)
+	below = func(n *tree.Node) {
+		all[n.Path] = true
+		for _, child := range n.Children() {
+			below(child)
+		}
+	}
+	if learnt.Why != "" {
+		below(view.Root())
+	}
+	for i := range learnt.Entries {
+		e := &learnt.Entries[i]
+		add(e.Path)
+		if n, exists := view.Lookup(e.Path); exists && e.Asked&trace.Whole != 0 {
+			below(n)
+		}
+	}
+	paths := make([]string, 0, len(all))
+	for p := range all {
+		paths = append(paths, p)
+	}
+	return paths
+}
+
+// indexOf gives the entries of a stratum by their paths.
+func (b *builder) indexOf(ctx context.Context, s *stratum) (map[string]*tree.Entry, error) {
+	index, _, err := b.indexed.do(s.key, func() (map[string]*tree.Entry, error) {
+		entries, err := s.entries(b.whole(ctx))
+		index := make(map[string]*tree.Entry, len(entries))
+		for i := range entries {
+			if e := &entries[i]; e.Kind != tree.Opaque {
+				index[e.Path] = e
+			}
+		}
+		return index, err
+	})
+	return index, err
+}
+
+// checkLaid makes sure that some paths of an unpacked tree are what was unpacked. Where they were touched it is read.
+func (b *builder) checkLaid(ctx context.Context, box *sandbox.Box, one laidTree, paths []string) error {
+	marksFile := store.MarksOf(one.dir)
+	touched, err := box.Touched(one.dir, marksFile, paths)
+	marks, statErr := os.Stat(marksFile)
+	same := err == nil && statErr == nil && one.marks != nil && os.SameFile(marks, one.marks) && marks.ModTime().Equal(one.marks.ModTime())
+	if same && len(touched) == 0 {
+		return nil
+	}
+	if same {
+		entries, err := one.entries(ctx)
+		if err != nil {
+			return err
+		}
+		if err = CheckSnapshot(box, box.Form(), one.dir, entries); err == nil {
+			return nil // copied elsewhere and back, say
+		}
+		records, dropErr := b.o.Store.DropDamaged(box.Form(), one.key)
+		if dropErr != nil {
+			return dropErr
+		}
+		b.unpacked.forget(one.key)
+		b.o.Sink.Send(event.Warning{Code: event.Damaged, Text: fmt.Sprintf("%s lay unpacked in the store and was damaged there (%s): it is unpacked again, and what ran over it (%s) is no longer reused",
+			one.name, err, plural(records, "record"))})
+	}
+	// Another command has found the damage first, or somebody removed the tree.
+	return fmt.Errorf("%s: %w", one.name, errDamaged)
+}
