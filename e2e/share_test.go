@@ -2,6 +2,9 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/ed25519"
+	"crypto/x509"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -11,11 +14,13 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 )
 
@@ -350,4 +355,159 @@ func TestSharedCacheNeverFails(t *testing.T) {
 	code, problems = o.exit("build", "gauge")
 	require.Equal(t, 2, code)
 	require.Contains(t, problems, "config.yaml")
+}
+
+// signing makes a key in the form that tools write: the private one for the environment, the public one for the settings.
+func signing(t *testing.T) (private, public string) {
+	pub, key, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	raw, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	private = base64.StdEncoding.EncodeToString(raw)
+	raw, err = x509.MarshalPKIXPublicKey(pub)
+	require.NoError(t, err)
+	return private, base64.StdEncoding.EncodeToString(raw)
+}
+
+// TestPoisonedCache: entries of strangers are not believed where a place is limited to signers; a layer that is not what the
+// cache said is noticed when it is opened, also by another process; and a place can be forgotten.
+func TestPoisonedCache(t *testing.T) {
+	const recipe = `imbricat: 1
+images:
+  gauge:
+    base: none
+    steps: [{copy: {from: src, to: /src}}]
+`
+	release := newRun(t)
+	release.write("imbricat.yaml", recipe)
+	release.write("src/main", "3.42")
+	right := release.shares().Images[0].Digest
+	cache := filepath.Join(release.dir, "cache")
+
+	// A stranger builds something else, and writes it into the cache under the names of the right thing.
+	stranger := release.elsewhere()
+	stranger.write("src/main", "6.66")
+	stranger.ok("build", "gauge", "--share", cache, "--view", "none")
+	wrong := layerOf(t, stranger, "gauge")
+	stranger.write("src/main", "3.42")
+	stranger.env = append(stranger.env, "IMBRICAT_STORE="+t.TempDir()+"/store")
+	stranger.ok("build", "gauge", "--share", cache, "--view", "none")
+	good := layerOf(t, stranger, "gauge")
+	poison(t, cache, good, wrong)
+
+	// What is only stacked is believed; whoever opens it notices, whichever process that is.
+	victim := release.elsewhere()
+	built := victim.shares("--share", cache)
+	require.NotEqual(t, right, built.Images[0].Digest, "the attack works at all")
+	out := filepath.Join(t.TempDir(), "out")
+	code, text := victim.exit("copy", "gauge", out)
+	require.Equal(t, 1, code, text)
+	require.Contains(t, text, "is not what "+cache+" said")
+	require.Contains(t, text, "imbricat store forget")
+	said := victim.ok("store", "forget", cache)
+	require.Contains(t, said, "forgot "+cache)
+	require.Contains(t, said, "gauge holds a layer from there: build it again")
+	require.Contains(t, victim.ok("store", "forget", cache), "nothing in the store came from")
+	require.Equal(t, right, victim.shares().Images[0].Digest)
+	victim.ok("copy", "gauge", out)
+
+	// Where the place is limited to signers the stranger's entries are none, and the release's are.
+	private, public := signing(t)
+	believer := release.elsewhere()
+	believer.write("config/imbricat/config.yaml", "trust:\n  "+cache+": ["+public+"]\n")
+	believer.env = append(believer.env, "XDG_CONFIG_HOME="+filepath.Join(believer.dir, "config"), "IMBRICAT_SIGNING_KEY="+private)
+	first := believer.shares("--share", cache)
+	require.Equal(t, right, first.Images[0].Digest)
+	require.Equal(t, 1, first.Ran)
+	again := believer.elsewhere().shares("--share", cache)
+	require.Equal(t, right, again.Images[0].Digest)
+	require.Equal(t, 1, again.Reused, "what it signed itself is believed")
+	believer.env = append(believer.env, "IMBRICAT_SIGNING_KEY=tide")
+	code, text = believer.exit("build", "gauge", "--share", cache)
+	require.Equal(t, 2, code)
+	require.Contains(t, text, "IMBRICAT_SIGNING_KEY")
+	require.NotContains(t, text, "tide ")
+	believer.write("config/imbricat/config.yaml", "trust:\n  "+cache+": [tide]\n")
+	code, text = believer.exit("build", "gauge", "--share", cache)
+	require.Equal(t, 2, code)
+	require.Contains(t, text, "is no public ed25519 key")
+}
+
+// layerOf gives the digest of the one layer of an image in a run's store.
+func layerOf(t *testing.T, r *run, name string) string {
+	layers := manifestOf(t, r, name, "linux/"+runtime.GOARCH).Layers
+	require.Len(t, layers, 1)
+	return layers[0].Digest
+}
+
+// poison rewrites every pack of a cache in a folder so that the record of one layer names another.
+func poison(t *testing.T, cache string, good, wrong string) {
+	t.Helper()
+	read := func(d string) []byte {
+		text, err := os.ReadFile(filepath.Join(cache, "blobs", "sha256", strings.TrimPrefix(d, "sha256:")))
+		require.NoError(t, err)
+		return text
+	}
+	put := func(text []byte) string {
+		d := sha256Of(string(text))
+		require.NoError(t, os.WriteFile(filepath.Join(cache, "blobs", "sha256", strings.TrimPrefix(d, "sha256:")), text, 0o644))
+		return d
+	}
+	index, err := os.ReadFile(filepath.Join(cache, "index.json"))
+	require.NoError(t, err)
+	var top struct{ Manifests []struct{ Digest string } }
+	require.NoError(t, json.Unmarshal(index, &top))
+	manifest := read(top.Manifests[0].Digest)
+	var m struct {
+		Layers []struct {
+			MediaType, Digest string
+			Size              int64
+		}
+	}
+	require.NoError(t, json.Unmarshal(manifest, &m))
+	z, err := zstd.NewReader(nil)
+	require.NoError(t, err)
+	defer z.Close()
+	w, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	var lie map[string]any // of the wrong layer
+	packs := map[string]map[string]any{}
+	for _, l := range m.Layers {
+		if !strings.Contains(l.MediaType, "pack") {
+			continue
+		}
+		text, err := z.DecodeAll(read(l.Digest), nil)
+		require.NoError(t, err)
+		p := map[string]any{}
+		require.NoError(t, json.Unmarshal(text, &p))
+		packs[l.Digest] = p
+		for _, one := range p["layers"].([]any) {
+			if record := one.(map[string]any); record["layer"].(map[string]any)["digest"] == wrong {
+				lie = record
+			}
+		}
+	}
+	require.NotNil(t, lie)
+	for old, p := range packs {
+		for _, one := range p["layers"].([]any) {
+			if record := one.(map[string]any); record["layer"].(map[string]any)["digest"] == good {
+				record["layer"], record["diffID"] = lie["layer"], lie["diffID"]
+			}
+		}
+		text, err := json.Marshal(p)
+		require.NoError(t, err)
+		packed := w.EncodeAll(text, nil)
+		manifest = bytes.ReplaceAll(manifest, []byte(old), []byte(put(packed)))
+		for _, l := range m.Layers {
+			if l.Digest == old {
+				manifest = bytes.Replace(manifest, fmt.Appendf(nil, `"size":%d`, l.Size), fmt.Appendf(nil, `"size":%d`, len(packed)), 1)
+			}
+		}
+	}
+	was := top.Manifests[0].Digest
+	index = bytes.ReplaceAll(index, []byte(was), []byte(put(manifest)))
+	var sizes struct{ Manifests []struct{ Size int64 } }
+	require.NoError(t, json.Unmarshal(index, &sizes))
+	index = bytes.Replace(index, fmt.Appendf(nil, `"size":%d`, sizes.Manifests[0].Size), fmt.Appendf(nil, `"size":%d`, len(manifest)), 1)
+	require.NoError(t, os.WriteFile(filepath.Join(cache, "index.json"), index, 0o644))
 }

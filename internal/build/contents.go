@@ -80,7 +80,12 @@ func (b *builder) layerContents(ctx context.Context, desc digest.Descriptor, id 
 		if err != nil {
 			return nil, err
 		}
-		blob := func(ctx context.Context) (io.ReadCloser, error) { return b.o.Store.Fetch(ctx, desc) }
+		blob := func(ctx context.Context) (io.ReadCloser, error) {
+			if err := b.o.Store.Prove(ctx, desc, id); err != nil {
+				return nil, err
+			}
+			return b.o.Store.Fetch(ctx, desc)
+		}
 		return b.fromBlob("the layer "+string(desc.Digest), indexed.Entries, blob), nil
 	})
 	return l, err

@@ -207,7 +207,7 @@ func (b *builder) packNew(ctx context.Context, t *stepTree) (*store.Record, erro
 		return nil, err
 	}
 	b.keepTable(packed)
-	record := &store.Record{Key: t.layerKey(), Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked,
+	record := &store.Record{Key: t.layerKey(), Tree: t.key, Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked,
 		Files: t.files, Millis: time.Since(began).Milliseconds(), Copied: packed.Copied}
 	return record, b.o.Store.PutRecord(record)
 }

@@ -88,9 +88,7 @@ func (t *stepTree) alias() *stepTree {
 }
 
 // layerKey names the step's layer: its tree and how it is packed.
-func (t *stepTree) layerKey() digest.Key {
-	return keyOfText(string(t.key) + "\n" + t.compression.Format() + "\n")
-}
+func (t *stepTree) layerKey() digest.Key { return layer.RecordKey(t.key, t.compression) }
 
 func keyOfText(text string) digest.Key { return digest.Key(digest.ContentBytes([]byte(text))) }
 

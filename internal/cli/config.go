@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,6 +25,7 @@ import (
 	"imbricat/internal/registry"
 	"imbricat/internal/retention"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/share"
 )
 
 // config is what a person chooses for every project, in imbricat/config.yaml of the user's configuration folder.
@@ -31,7 +33,9 @@ type config struct {
 	Cache struct {
 		Share string `yaml:"share"`
 		Mode  string `yaml:"mode"`
+		Key   string `yaml:"key"` // file of the private key that signs what is shared
 	} `yaml:"cache"`
+	Trust  map[string][]string `yaml:"trust"` // whose entries of a shared cache are believed: HOST/REPOSITORY or a folder → public keys
 	Limits struct {
 		Memory    string `yaml:"memory"`    // of one command and what it starts, such as 8GB
 		Processes int    `yaml:"processes"` // of one command
@@ -40,6 +44,7 @@ type config struct {
 	Registries map[string]*registryConfig `yaml:"registries"` // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
 
 	bounds   sandbox.Bounds
+	trust    map[string]share.Trust
 	settings map[string]registry.Settings
 	programs map[string]credential.Program
 }
@@ -91,6 +96,9 @@ func readConfig() (*config, error) {
 	if err == nil {
 		err = c.readLimits()
 	}
+	if err == nil {
+		err = c.readTrust()
+	}
 	for place, one := range c.Registries {
 		if err == nil && one != nil {
 			if err = c.add(place, one); err != nil {
@@ -102,6 +110,66 @@ func readConfig() (*config, error) {
 		return nil, usagef("%s: %w", configFile(), plainYAML(err))
 	}
 	return c, nil
+}
+
+// readTrust checks whose entries of shared caches are believed. A key may also stand in a file.
+func (c *config) readTrust() error {
+	c.trust = map[string]share.Trust{}
+	for place, keys := range c.Trust {
+		texts := slices.Clone(keys)
+		for i, key := range keys {
+			if !strings.HasSuffix(key, ".pem") {
+				continue
+			}
+			text, err := os.ReadFile(besideConfig(key))
+			if err != nil {
+				return fmt.Errorf("trust: %s: %w", place, err)
+			}
+			texts[i] = string(text)
+		}
+		trust, err := share.ParseTrust(texts)
+		if err != nil {
+			return fmt.Errorf("trust: %s: %w", place, err)
+		}
+		ref, err := reference.Parse(place)
+		if err != nil || ref.Kind != reference.Registry && !filepath.IsAbs(place) || ref.Tag != "" || ref.Digest != "" {
+			return fmt.Errorf("trust: %q: write HOST/REPOSITORY or a whole path of a folder", place)
+		}
+		c.trust[place] = trust
+	}
+	return nil
+}
+
+// signingVariable holds the private key that signs what is shared.
+const signingVariable = "IMBRICAT_SIGNING_KEY"
+
+// signer gives what signs entries of a shared cache: the key in the environment, or that of the file; nil where there is none.
+func (c *config) signer() (*share.Signer, error) {
+	text, from := os.Getenv(signingVariable), signingVariable
+	if text == "" {
+		if c.Cache.Key == "" {
+			return nil, nil
+		}
+		from = besideConfig(c.Cache.Key)
+		raw, err := os.ReadFile(from)
+		if err != nil {
+			return nil, usagef("cache: key: %w", err)
+		}
+		text = string(raw)
+	}
+	signer, err := share.ParseSigner(text)
+	if err != nil {
+		return nil, usagef("%s: %w", from, err)
+	}
+	return signer, nil
+}
+
+// besideConfig is a file that the configuration names: relative names start at its folder.
+func besideConfig(name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(filepath.Dir(configFile()), name)
 }
 
 // readLimits checks the bounds of commands.
@@ -189,15 +257,9 @@ func (r *registryConfig) tls() (*tls.Config, error) {
 		}
 		return nil, nil
 	}
-	path := func(name string) string {
-		if filepath.IsAbs(name) {
-			return name
-		}
-		return filepath.Join(filepath.Dir(configFile()), name)
-	}
 	t := &tls.Config{MinVersion: tls.VersionTLS12}
 	if r.Authority != "" {
-		text, err := os.ReadFile(path(r.Authority))
+		text, err := os.ReadFile(besideConfig(r.Authority))
 		if err != nil {
 			return nil, fmt.Errorf("authority: %w", err)
 		}
@@ -209,7 +271,7 @@ func (r *registryConfig) tls() (*tls.Config, error) {
 		}
 	}
 	if r.Certificate != "" {
-		pair, err := tls.LoadX509KeyPair(path(r.Certificate), path(r.Key))
+		pair, err := tls.LoadX509KeyPair(besideConfig(r.Certificate), besideConfig(r.Key))
 		if err != nil {
 			return nil, fmt.Errorf("certificate: %w", err)
 		}

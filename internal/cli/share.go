@@ -26,7 +26,7 @@ import (
 
 func shareFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "share", Usage: "`REFERENCE` of the shared cache: HOST/REPOSITORY, or a folder ./DIR; none turns it off", Sources: env("SHARE")},
+		&cli.StringFlag{Name: "share", Usage: "`REFERENCE` of the shared cache: HOST/REPOSITORY, or a folder ./DIR; none turns it off. Who may write there is believed, unless trust: of your settings names whose entries are", Sources: env("SHARE")},
 		choiceFlag("share-mode", "", "`WAY` things go there: read, write or both (default: both)", "SHARE_MODE", "", "read", "write", "both"),
 	}
 }
@@ -72,9 +72,13 @@ func (s *session) shared(p *planned, st *store.Store, sink event.Sink) (*share.C
 	default:
 		return nil, usagef("--share takes a repository (HOST/REPOSITORY) or a folder (./DIR), not %q", place)
 	}
+	signer, err := personal.signer()
+	if err != nil {
+		return nil, err
+	}
 	return share.New(backend, st, share.Mode(cmp.Or(mode, "both")), share.DefaultPatience, func(err error) {
 		sink.Send(event.Warning{Code: event.SharedCache, Text: err.Error()})
-	}), nil
+	}).Believe(personal.trust[backend.Place()], signer), nil
 }
 
 // shareIn has a build use the shared cache, where one is named.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -70,6 +71,13 @@ func storeCommand() *cli.Command {
 				Description: "Exit code 3 when something is wrong.\n\nExample: imbricat store check",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "repair", Usage: "remove what is damaged, so that it is made or brought again, and no longer list images that lack something"}},
 				Action:      act(runStoreCheck),
+			},
+			{
+				Name: "forget", Usage: "drops all that came from a shared cache which is not believed any more", ArgsUsage: "HOST/REPOSITORY",
+				Description: "Records, what commands are said to have left, whatever ran over that, and the kept directories that these commands filled are dropped; " +
+					"a folder is named by its path. Images stay: those that hold a layer from there are named, and are to be built again.\n\n" +
+					"Example: imbricat store forget registry.tideline.example/cache/gauge",
+				Action: act(runStoreForget),
 			},
 			keptCommand(act),
 		},
@@ -360,6 +368,35 @@ func runStoreTrim(ctx context.Context, s *session) error {
 		return err
 	}
 	return s.result(trimmed, func() error { return report.WriteTrimmed(s.out, s.paint, trimmed, t.DryRun) })
+}
+
+func runStoreForget(_ context.Context, s *session) error {
+	args, err := s.args(1, 1, "where the shared cache lies: HOST/REPOSITORY or a folder")
+	if err != nil {
+		return err
+	}
+	ref, err := reference.Parse(args[0])
+	if err != nil {
+		return usageError{err}
+	}
+	place := ref.Host + "/" + ref.Repository
+	switch {
+	case ref.Kind == reference.Layout && ref.Member == "":
+		if place, err = filepath.Abs(ref.Path); err != nil {
+			return err
+		}
+	case ref.Kind != reference.Registry:
+		return usagef("%q is no place of a shared cache: write HOST/REPOSITORY or ./DIR", args[0])
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	forgotten, err := st.Forget(place)
+	if err != nil {
+		return err
+	}
+	return s.result(forgotten, func() error { return report.WriteForgotten(s.out, s.paint, forgotten) })
 }
 
 func runStoreCheck(ctx context.Context, s *session) error {

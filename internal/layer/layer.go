@@ -49,6 +49,21 @@ func KeyOf(entries []tree.Entry) digest.Key {
 	return digest.Key(digest.ContentOf(sum))
 }
 
+// RecordKey names the layer that a tree becomes when it is packed: the tree, and how it is packed.
+func RecordKey(tree digest.Key, c Compression) digest.Key {
+	return digest.Key(digest.ContentBytes([]byte(string(tree) + "\n" + c.Format() + "\n")))
+}
+
+// IsRecordKey tells whether a key names a layer of a tree, however it is packed.
+func IsRecordKey(key, tree digest.Key) bool {
+	for _, c := range []Compression{Gzip, Zstd, None} {
+		if RecordKey(tree, c) == key {
+			return true
+		}
+	}
+	return false
+}
+
 // Format names the packer with its version, level and chunk size: everything that decides a layer's bytes besides its
 // tar. It is part of every layer's key. Change it whenever the bytes may change, as with a new compression library.
 func (c Compression) Format() string {

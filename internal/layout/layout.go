@@ -37,6 +37,8 @@ type Layout struct {
 	Use func(path string) bool
 	// Absent, where set, is asked for a blob that is not here: it may bring it, and tells whether it tried.
 	Absent func(ctx context.Context, desc digest.Descriptor) (bool, error)
+	// Admit may refuse that a blob is opened; nil where every blob may be.
+	Admit func(ctx context.Context, desc digest.Descriptor) error
 }
 
 // ErrNotFound is wrapped when a name or a digest is not there.
@@ -369,6 +371,12 @@ func (l *Layout) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadClos
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", l.dir, err)
+	}
+	if l.Admit != nil {
+		if err := l.Admit(ctx, desc); err != nil {
+			f.Close()
+			return nil, err
+		}
 	}
 	return struct {
 		io.Reader

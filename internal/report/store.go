@@ -5,6 +5,7 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"strings"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/lock"
@@ -93,6 +94,22 @@ func WriteTrimmed(w io.Writer, p Paint, t *store.Trimmed, dry bool) error {
 	}
 	_, err := fmt.Fprintln(w, line)
 	return err
+}
+
+// WriteForgotten tells what was dropped with a place, and what is to be built again.
+func WriteForgotten(w io.Writer, p Paint, f *store.Forgotten) error {
+	if f.Records+f.Runs+f.Indexes+len(f.Images) == 0 {
+		_, err := fmt.Fprintf(w, "nothing in the store came from %s\n", f.Place)
+		return err
+	}
+	fmt.Fprintf(w, "forgot %s: %s, %s of commands, %s of bases\n", p.Bold(f.Place), Count(f.Records, "layer"), Count(f.Runs, "result"), Count(f.Indexes, "layer"))
+	if len(f.Kept) > 0 {
+		fmt.Fprintf(w, "removed kept directories that such commands filled: %s\n", strings.Join(f.Kept, ", "))
+	}
+	for _, name := range f.Images {
+		fmt.Fprintf(w, "%s %s holds a layer from there: build it again\n", p.Wrong("!"), name)
+	}
+	return nil
 }
 
 // Lock is the outcome of lock.

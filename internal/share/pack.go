@@ -33,18 +33,29 @@ type pack struct {
 	Runs    []packedRun              `json:"runs"`
 	Traces  map[digest.Key]string    `json:"traces"`
 	Trees   map[digest.Key]string    `json:"trees"`   // entries of what commands left
-	Layers  []packedLayer            `json:"layers"`  // records of layers
+	Layers  []store.Record           `json:"layers"`  // of layers
 	Indexes map[digest.DiffID]string `json:"indexes"` // of foreign layers
 }
 
-const packFormat = 1
+const packFormat = 2
 
 type packedRun struct{ store.Run }
 
-// packedLayer is the record of a layer, with the tree that it holds.
-type packedLayer struct {
-	store.Record
-	Tree digest.Key `json:"tree"`
+// origin is what a pack brings into a store.
+func (p *pack) origin(place string) store.Origin {
+	o := store.Origin{Place: place}
+	for i := range p.Runs {
+		r := &p.Runs[i]
+		o.Runs, o.Trees = append(o.Runs, store.RunName{Key: r.Key, Trace: r.Trace}), append(o.Trees, r.Tree)
+	}
+	for i := range p.Layers {
+		l := &p.Layers[i]
+		o.Records, o.Layers, o.Trees = append(o.Records, l.Key), append(o.Layers, l.Layer.Digest), append(o.Trees, l.Tree)
+	}
+	for id := range p.Indexes {
+		o.Indexes = append(o.Indexes, id)
+	}
+	return o
 }
 
 func (p *pack) names() []string {

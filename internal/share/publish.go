@@ -51,6 +51,7 @@ func (c *Cache) Publish(ctx context.Context, f Finished) error {
 	}
 	desc := v1.Descriptor{MediaType: packType, Digest: digest.FromBytes(body), Size: int64(len(body)), Annotations: map[string]string{
 		namesKey: strings.Join(p.names(), " "), layersKey: strings.Join(namesOfBlobs(layers), " "), madeKey: time.Now().UTC().Format(time.RFC3339)}}
+	c.signer.sign(&desc)
 	return c.backend.Locked(ctx, func() error {
 		// Another writer may replace the manifest between our reading and our writing, so it is read again.
 		for range 3 {
@@ -61,7 +62,7 @@ func (c *Cache) Publish(ctx context.Context, f Finished) error {
 			if old != nil { // what cannot be read goes
 				old.Layers = slices.DeleteFunc(old.Layers, func(l v1.Descriptor) bool { return bad[l.Digest] })
 			}
-			if old != nil && hasAll(old, p, layers) {
+			if old != nil && hasAll(old, c.trust, p, layers) {
 				return nil
 			}
 			if err := c.send(ctx, old, desc, body, layers, f.Places); err != nil {
@@ -99,10 +100,13 @@ func namesOfBlobs(layers []v1.Descriptor) []string {
 }
 
 // hasAll tells whether a manifest's packs know all of what a pack can be asked for, and its layers.
-func hasAll(m *v1.Manifest, p *pack, layers []v1.Descriptor) bool {
+func hasAll(m *v1.Manifest, trust Trust, p *pack, layers []v1.Descriptor) bool {
 	known := map[string]bool{}
 	for _, l := range m.Layers {
 		if l.MediaType == packType {
+			if !trust.believes(l) {
+				continue // whoever believes these alone has nothing of it
+			}
 			for _, name := range strings.Fields(l.Annotations[namesKey]) {
 				known[name] = true
 			}
@@ -131,15 +135,17 @@ func (c *Cache) current(ctx context.Context) (*v1.Manifest, error) {
 
 // gather puts a pack together. What the store has lost meanwhile is left out.
 func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor, error) {
-	p := &pack{Traces: map[digest.Key]string{}, Trees: map[digest.Key]string{}, Indexes: map[digest.DiffID]string{}, Runs: []packedRun{}, Layers: []packedLayer{}}
+	p := &pack{Traces: map[digest.Key]string{}, Trees: map[digest.Key]string{}, Indexes: map[digest.DiffID]string{}, Runs: []packedRun{}, Layers: []store.Record{}}
 	var layers []v1.Descriptor
 	for tree, record := range f.Layers {
-		p.Layers = append(p.Layers, packedLayer{*record, tree})
+		own := *record
+		own.Tree = tree
+		p.Layers = append(p.Layers, own)
 		if !slices.ContainsFunc(layers, func(l v1.Descriptor) bool { return l.Digest == record.Layer.Digest }) {
 			layers = append(layers, v1.Descriptor{MediaType: record.Layer.MediaType, Digest: record.Layer.Digest, Size: record.Layer.Size})
 		}
 	}
-	slices.SortFunc(p.Layers, func(a, b packedLayer) int { return strings.Compare(string(a.Key), string(b.Key)) })
+	slices.SortFunc(p.Layers, func(a, b store.Record) int { return strings.Compare(string(a.Key), string(b.Key)) })
 	slices.SortFunc(layers, func(a, b v1.Descriptor) int { return strings.Compare(string(a.Digest), string(b.Digest)) })
 	keys := map[digest.Key]*store.Record{}
 	for _, record := range f.Layers {

@@ -4,8 +4,9 @@
 // A shared cache is one manifest under one tag. It lists packs, each of which holds what one build used, and as blobs the
 // layers that belong to them, so that a registry keeps them. Looking things up takes the manifest and the few packs that
 // say in their annotations that they have what is asked for; layers are fetched when somebody opens them. Nothing here
-// may fail a build: what cannot be read in time counts as absent. Whoever may write to the cache is trusted as far as
-// records go; what is fetched is verified by its digest all the same. It knows no recipe and runs nothing.
+// may fail a build: what cannot be read in time counts as absent. Whoever may write to the cache, or of a cache that is
+// limited to signers whoever has one of their keys, is believed as far as records go; what is fetched is verified by its
+// digest all the same, and a layer that is opened by what was said of it. It knows no recipe and runs nothing.
 package share
 
 import (
@@ -89,12 +90,13 @@ type Cache struct {
 	spent    time.Duration
 	off      bool                   // nothing more is asked
 	away     bool                   // its manifest cannot be had
+	trust    Trust
+	signer   *Signer                // signs what is written; nil: nobody
 	bad      map[digest.Digest]bool // packs that cannot be read
 	manifest *v1.Manifest
 	loaded   bool
 	packs    map[digest.Digest]bool // imported, or found to be of no use
 	used     map[string]bool        // names that this build asked for
-	said     map[digest.Digest]packedLayer
 	stats    Stats
 }
 
@@ -107,7 +109,7 @@ type Stats struct {
 
 // New makes a cache of a backend.
 func New(b Backend, s *store.Store, mode Mode, p Patience, doubt func(error)) *Cache {
-	return &Cache{backend: b, store: s, mode: mode, patience: p, doubt: doubt, packs: map[digest.Digest]bool{}, used: map[string]bool{}, said: map[digest.Digest]packedLayer{}, bad: map[digest.Digest]bool{}}
+	return &Cache{backend: b, store: s, mode: mode, patience: p, doubt: doubt, packs: map[digest.Digest]bool{}, used: map[string]bool{}, bad: map[digest.Digest]bool{}}
 }
 
 // Reads tells whether things are looked up.
@@ -193,7 +195,7 @@ func (c *Cache) look(ctx context.Context, id string) {
 	}
 	c.used[name] = true
 	for _, desc := range slices.Backward(c.manifest.Layers) { // the newest come last
-		if c.off || c.packs[desc.Digest] || desc.MediaType != packType || !slices.Contains(strings.Fields(desc.Annotations[namesKey]), name) {
+		if c.off || c.packs[desc.Digest] || desc.MediaType != packType || !c.trust.believes(desc) || !slices.Contains(strings.Fields(desc.Annotations[namesKey]), name) {
 			continue
 		}
 		c.packs[desc.Digest] = true
@@ -226,12 +228,16 @@ func (c *Cache) take(ctx context.Context, desc digest.Descriptor) error {
 		c.bad[desc.Digest] = true
 		return fmt.Errorf("the pack %s: %w", desc.Digest, err)
 	}
-	return c.keep(p)
+	return c.keep(p, desc.Digest)
 }
 
 // keep puts what a pack holds into the store: what belongs to records before the records. What contradicts itself is
 // left out.
-func (c *Cache) keep(p *pack) error {
+func (c *Cache) keep(p *pack, name digest.Digest) error {
+	place := c.backend.Place()
+	if err := c.store.NoteOrigin(digest.Key(name), p.origin(place)); err != nil {
+		return err
+	}
 	listed := map[digest.Digest]bool{}
 	for _, l := range c.manifest.Layers {
 		listed[l.Digest] = true
@@ -255,6 +261,9 @@ func (c *Cache) keep(p *pack) error {
 	}
 	for id, text := range p.Indexes {
 		if indexMatches(id, text) && !c.store.HasTree(id) {
+			if err := c.store.Claimed(string(id), store.Claim{Place: place, DiffID: id}); err != nil {
+				return err
+			}
 			if err := c.store.PutTree(id, []byte(text)); err != nil {
 				return err
 			}
@@ -262,24 +271,28 @@ func (c *Cache) keep(p *pack) error {
 	}
 	for i := range p.Layers {
 		l := &p.Layers[i]
-		if l.Layer.Digest.Validate() != nil || !listed[l.Layer.Digest] {
+		if l.Layer.Digest.Validate() != nil || !listed[l.Layer.Digest] || !layer.IsRecordKey(l.Key, l.Tree) {
 			continue // a record counts only where its layer is known to be there: the manifest makes the registry keep it
 		}
-		layers[l.Key], c.said[l.Layer.Digest] = true, *l
+		layers[l.Key] = true
 		if _, known := c.store.Record(l.Key); known {
 			continue
 		}
-		if err := c.store.NoteElsewhere(l.Layer, c.backend.Place()); err != nil {
+		// That the layer holds the tree is believed until somebody opens it.
+		if err := c.store.Claimed(string(l.Layer.Digest), store.Claim{Place: place, DiffID: l.DiffID, Tree: l.Tree}); err != nil {
 			return err
 		}
-		if err := c.store.ImportRecord(&l.Record); err != nil {
+		if err := c.store.NoteElsewhere(l.Layer, place); err != nil {
+			return err
+		}
+		if err := c.store.ImportRecord(l); err != nil {
 			return err
 		}
 	}
 	for i := range p.Runs {
 		r := &p.Runs[i]
 		if !traces[r.Trace] || !trees[r.Tree] || r.Bytes > 0 && !inParts(&r.Run, func(key digest.Key) bool { return layers[key] }) &&
-			!slices.ContainsFunc(p.Layers, func(l packedLayer) bool { return l.Tree == r.Tree && layers[l.Key] }) {
+			!slices.ContainsFunc(p.Layers, func(l store.Record) bool { return l.Tree == r.Tree && layers[l.Key] }) {
 			continue
 		}
 		r.Shared, r.Build = true, ""
@@ -322,9 +335,6 @@ func (c *Cache) Bring(ctx context.Context, desc digest.Descriptor) error {
 		defer blob.Close()
 		err = c.store.Put(limited, desc, &lively{blob, stalled, c.patience.Stall})
 	}
-	if err == nil {
-		err = c.verify(ctx, desc)
-	}
 	if err != nil && limited.Err() != nil && ctx.Err() == nil {
 		err = context.Cause(limited)
 	}
@@ -335,30 +345,6 @@ func (c *Cache) Bring(ctx context.Context, desc digest.Descriptor) error {
 		c.stats.Read += desc.Size
 	}
 	return err
-}
-
-// verify compares a layer that was brought with what the cache said of it. What was said wrongly is forgotten.
-func (c *Cache) verify(ctx context.Context, desc digest.Descriptor) error {
-	blob, err := c.store.Fetch(ctx, desc)
-	if err != nil {
-		return err
-	}
-	defer blob.Close()
-	indexed, err := layer.Index(digest.WithContext(ctx, blob))
-	if err != nil {
-		return fmt.Errorf("the layer %s: %w", desc.Digest, err)
-	}
-	if text, known := c.store.Tree(indexed.DiffID); known && string(text) != string(indexed.Encode()) {
-		c.store.DropTree(indexed.DiffID)
-		return fmt.Errorf("the layer %s holds something else than the shared cache said: %w", desc.Digest, digest.ErrMismatch)
-	}
-	c.mutex.Lock()
-	said, known := c.said[desc.Digest]
-	c.mutex.Unlock()
-	if known && (said.DiffID != indexed.DiffID || said.Tree != layer.KeyOf(indexed.Entries)) {
-		return fmt.Errorf("the layer %s holds something else than the shared cache said: %w", desc.Digest, digest.ErrMismatch)
-	}
-	return nil
 }
 
 // lively puts an alarm off with every byte.

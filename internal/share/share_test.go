@@ -44,7 +44,7 @@ func finish(t *testing.T, s *store.Store, name, content string) Finished {
 	packed, err := layer.Pack(context.Background(), blob, entries, func(*tree.Entry) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(content)), nil }, layer.Options{Compression: layer.Zstd})
 	require.NoError(t, err)
 	require.NoError(t, blob.Commit(packed.Descriptor.Digest))
-	record := &store.Record{Key: digest.Key(digest.ContentBytes([]byte("layer " + name + content))), Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked}
+	record := &store.Record{Key: layer.RecordKey(key, layer.Zstd), Tree: key, Layer: packed.Descriptor, DiffID: packed.DiffID, Unpacked: packed.Unpacked}
 	require.NoError(t, s.PutRecord(record))
 	learnt := (&trace.Trace{Entries: []trace.Entry{{Path: "src/" + name, Asked: trace.Kind, Answer: "f"}}}).Encode()
 	require.NoError(t, s.PutTrace(trace.ID(learnt), learnt))
@@ -247,7 +247,7 @@ func TestPoisoned(t *testing.T) {
 func encodeAs(t *testing.T, p *pack, format int) []byte {
 	text, err := json.Marshal(p)
 	require.NoError(t, err)
-	text = bytes.Replace(text, []byte(`"format":1`), fmt.Appendf(nil, `"format":%d`, format), 1)
+	text = bytes.Replace(text, fmt.Appendf(nil, `"format":%d`, packFormat), fmt.Appendf(nil, `"format":%d`, format), 1)
 	return compressed(text)
 }
 

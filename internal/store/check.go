@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/layer"
 	"imbricat/internal/layout"
 )
 
@@ -40,12 +41,13 @@ type Report struct {
 
 // checker collects what is wrong; several goroutines report to it.
 type checker struct {
-	store  *Store
-	repair bool
-	broken map[digest.Digest]bool // images that lack something, by what their names stand for
-	root   digest.Digest          // of the image that is looked at
-	mutex  sync.Mutex
-	report Report
+	store   *Store
+	repair  bool
+	broken  map[digest.Digest]bool // images that lack something, by what their names stand for
+	root    digest.Digest          // of the image that is looked at
+	damaged sync.Map               // digest.Digest: blobs that were found to be
+	mutex   sync.Mutex
+	report  Report
 }
 
 // found reports what is wrong with a file. What only takes its place away mends it: the blob or record is made or
@@ -80,7 +82,16 @@ func (s *Store) Check(ctx context.Context, repair bool) (*Report, error) {
 	if err := c.images(ctx); err != nil {
 		return nil, err
 	}
-	if err := s.eachFile("imbricat/records", c.record); err != nil {
+	group, limited := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	err := s.eachFile("imbricat/records", func(path string) error {
+		group.Go(func() error { return c.record(limited, path) })
+		return limited.Err()
+	})
+	if waitErr := group.Wait(); err == nil {
+		err = waitErr
+	}
+	if err != nil {
 		return nil, err
 	}
 	if err := s.eachFile(filepath.Join("imbricat", runs), c.run); err != nil {
@@ -175,6 +186,9 @@ func (c *checker) blob(ctx context.Context, path string) error {
 		c.found(path, "cannot be read: %s", err)
 	} else if !verifier.Verified() {
 		c.found(path, "its bytes have another digest than its name")
+	}
+	if err != nil || !verifier.Verified() {
+		c.damaged.Store(want, true)
 	}
 	c.mutex.Lock()
 	c.report.Blobs++
@@ -286,8 +300,22 @@ func (c *checker) run(path string) error {
 	return nil
 }
 
-func (c *checker) record(path string) error {
+// layer compares what a layer holds with what its record says.
+func (c *checker) layer(ctx context.Context, path string, r *Record) {
+	indexed, err := c.store.index(ctx, r.Layer)
+	switch {
+	case ctx.Err() != nil:
+	case err != nil:
+		c.found(path, "its layer cannot be read: %s", err)
+	case indexed.DiffID != r.DiffID || layer.KeyOf(indexed.Entries) != r.Tree || !layer.IsRecordKey(r.Key, r.Tree):
+		c.found(path, "its layer %s holds something else than the record says", r.Layer.Digest)
+	}
+}
+
+func (c *checker) record(ctx context.Context, path string) error {
+	c.mutex.Lock()
 	c.report.Records++
+	c.mutex.Unlock()
 	text, err := os.ReadFile(path)
 	if err != nil {
 		c.found(path, "cannot be read: %s", err)
@@ -300,6 +328,10 @@ func (c *checker) record(path string) error {
 	}
 	if name, err := c.store.fileFor("records", string(r.Key), ".json"); err != nil || c.store.path(name) != path {
 		c.found(path, "lies under another key than it holds")
+		return nil
+	}
+	if _, damaged := c.damaged.Load(r.Layer.Digest); !damaged && c.store.Has(r.Layer) {
+		c.layer(ctx, path, &r)
 	}
 	// A record whose layer is gone is merely useless, and so no finding.
 	return nil

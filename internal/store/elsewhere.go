@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/layout"
@@ -35,9 +36,13 @@ type AwayError struct {
 	Blob   digest.Digest
 	Places []string
 	Err    error
+	Here   bool // it is here, and is not what the places said
 }
 
 func (e *AwayError) Error() string {
+	if e.Here {
+		return fmt.Sprintf("the layer %s is not what %s said: %s; build again, which makes it here, and see `imbricat store forget`", e.Blob, strings.Join(e.Places, ", "), e.Err)
+	}
 	if len(e.Places) == 0 {
 		return fmt.Sprintf("the blob %s is not in the store: build or pull again", e.Blob)
 	}
@@ -149,9 +154,9 @@ func (s *Store) bring(ctx context.Context, desc digest.Descriptor) (bool, error)
 	places := s.Elsewhere(desc.Digest)
 	if len(places) == 0 {
 		if lost, was := s.lost.Load(desc.Digest); was {
-			return true, &AwayError{desc.Digest, lost.([]string), ErrNotThere}
+			return true, &AwayError{Blob: desc.Digest, Places: lost.([]string), Err: ErrNotThere}
 		}
-		return true, &AwayError{desc.Digest, nil, layout.ErrNotFound}
+		return true, &AwayError{Blob: desc.Digest, Err: layout.ErrNotFound}
 	}
 	if s.Bring == nil {
 		return false, nil
@@ -166,5 +171,5 @@ func (s *Store) bring(ctx context.Context, desc digest.Descriptor) (bool, error)
 			s.forgetPlaces([]string{place}) // a place that lost one blob has likely lost others
 		}
 	}
-	return true, &AwayError{desc.Digest, places, errors.Join(all...)}
+	return true, &AwayError{Blob: desc.Digest, Places: places, Err: errors.Join(all...)}
 }

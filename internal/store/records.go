@@ -12,11 +12,13 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/layer"
 )
 
 // Record is a finished step: the layer that a key stands for.
 type Record struct {
 	Key      digest.Key        `json:"key"`
+	Tree     digest.Key        `json:"tree"` // that the layer holds
 	Layer    digest.Descriptor `json:"layer"`
 	DiffID   digest.DiffID     `json:"diffID"`
 	Unpacked int64             `json:"unpacked"` // bytes of the tar
@@ -49,7 +51,7 @@ func (s *Store) Record(key digest.Key) (*Record, bool) {
 		return nil, false
 	}
 	var r Record
-	if json.Unmarshal(text, &r) != nil || r.Key != key || !s.Knows(r.Layer) {
+	if json.Unmarshal(text, &r) != nil || r.Key != key || !layer.IsRecordKey(key, r.Tree) || !s.Knows(r.Layer) {
 		return nil, false
 	}
 	s.rely(s.path(name))
@@ -92,6 +94,20 @@ func (s *Store) Tree(id digest.DiffID) ([]byte, bool) { return s.kept(trees, str
 func (s *Store) HasTree(id digest.DiffID) bool {
 	name, err := s.fileFor(trees, string(id), ".zst")
 	return err == nil && s.rely(s.path(name))
+}
+
+// dropRecords removes records of layers.
+func (s *Store) dropRecords(due func(r *Record) bool) (dropped int, err error) {
+	err = s.eachFile("imbricat/records", func(path string) error {
+		var r Record
+		text, err := os.ReadFile(path)
+		if err != nil || json.Unmarshal(text, &r) != nil || !due(&r) {
+			return nil // what is damaged counts as absent
+		}
+		dropped++
+		return os.Remove(path)
+	})
+	return dropped, err
 }
 
 // DropTree forgets the index of an unpacked layer that was found to be wrong.

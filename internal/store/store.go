@@ -24,7 +24,7 @@ import (
 )
 
 // format is the version of what lies below the folder imbricat/ of a store.
-const format = "3"
+const format = "4"
 
 // Store is an open store. Its methods may be called from several goroutines.
 type Store struct {
@@ -63,7 +63,7 @@ func Open(dir string) (*Store, error) {
 	if s.lease, err = s.takeLease(); err != nil && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, syscall.EROFS) {
 		return nil, fmt.Errorf("opening the store: %w", err)
 	}
-	s.Use, s.Absent = s.rely, s.bring
+	s.Use, s.Absent, s.Admit = s.rely, s.bring, s.admit
 	s.Sweep()
 	return s, nil
 }
@@ -82,7 +82,7 @@ func (s *Store) path(parts ...string) string {
 }
 
 // saved are the folders of what only saves work, below imbricat/.
-var saved = []string{"records", trees, tables, notes, "memo", runs, traces, indexes, logs, elsewhere, uploads}
+var saved = []string{"records", trees, tables, notes, "memo", runs, traces, indexes, logs, elsewhere, uploads, claims, origins}
 
 // checkFormat brings an older store up to date: what older formats kept beside blobs and names only saved work, and is
 // made again.
@@ -97,7 +97,7 @@ func (s *Store) checkFormat() error {
 	switch found := strings.TrimSpace(string(text)); found {
 	case format:
 		return nil
-	case "1", "2":
+	case "1", "2", "3":
 		for _, folder := range saved {
 			if err := os.RemoveAll(s.path("imbricat", folder)); err != nil {
 				return fmt.Errorf("bringing the store %s up to date: %w", s.Dir(), err)

@@ -1,8 +1,10 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,7 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/layer"
 	"imbricat/internal/layout"
+	"imbricat/internal/tree"
 )
 
 // open makes a store whose check must find nothing after the test.
@@ -105,18 +109,33 @@ func TestNamesFromManySides(t *testing.T) {
 	require.Len(t, list, 12)
 }
 
+// packed puts a layer of one file into a store and gives its record, which is not kept, and its index.
+func packed(t *testing.T, s *Store, name, content string) (*Record, *layer.Indexed) {
+	entries := []tree.Entry{{Path: name, Kind: tree.File, Mode: 0o644, Size: int64(len(content)), Content: digest.ContentBytes([]byte(content))}}
+	blob, err := s.Begin()
+	require.NoError(t, err)
+	p, err := layer.Pack(context.Background(), blob, entries, func(*tree.Entry) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(content)), nil }, layer.Options{Compression: layer.Gzip})
+	require.NoError(t, err)
+	require.NoError(t, blob.Commit(p.Descriptor.Digest))
+	key := layer.KeyOf(entries)
+	return &Record{Key: layer.RecordKey(key, layer.Gzip), Tree: key, Layer: p.Descriptor, DiffID: p.DiffID, Unpacked: p.Unpacked, Files: 1}, &layer.Indexed{Entries: entries, DiffID: p.DiffID, Unpacked: p.Unpacked}
+}
+
 func TestRecords(t *testing.T) {
 	s := open(t)
-	blob, err := s.PutBytes(v1.MediaTypeImageLayerGzip, []byte("layer"))
-	require.NoError(t, err)
-	key := digest.Key(digest.FromBytes([]byte("key")))
-	record := &Record{Key: key, Layer: blob, DiffID: digest.DiffID(blob.Digest), Unpacked: 10, Files: 2}
+	record, _ := packed(t, s, "gauge", "3.42")
+	key, blob := record.Key, record.Layer
 	_, found := s.Record(key)
 	require.False(t, found)
 	require.NoError(t, s.PutRecord(record))
 	got, found := s.Record(key)
 	require.True(t, found)
 	require.Equal(t, record, got)
+	other := *record
+	other.Tree = digest.Key(digest.ContentBytes([]byte("another tree")))
+	require.NoError(t, s.PutRecord(&other))
+	_, found = s.Record(key)
+	require.False(t, found, "its key is that of another tree")
 	// A record whose layer is gone is no record.
 	path, err := s.BlobPath(blob.Digest)
 	require.NoError(t, err)
@@ -125,9 +144,9 @@ func TestRecords(t *testing.T) {
 	require.False(t, found)
 
 	require.NoError(t, s.PutTree(digest.DiffID(blob.Digest), []byte("entries")))
-	tree, found := s.Tree(digest.DiffID(blob.Digest))
+	index, found := s.Tree(digest.DiffID(blob.Digest))
 	require.True(t, found)
-	require.Equal(t, "entries", string(tree))
+	require.Equal(t, "entries", string(index))
 	_, found = s.Tree("sha256:../x")
 	require.False(t, found)
 }
@@ -135,18 +154,24 @@ func TestRecords(t *testing.T) {
 func TestCheckFindsDamage(t *testing.T) {
 	s, ctx := open(t), context.Background()
 	require.NoError(t, s.Name(ctx, "gauge", manifest(t, s, "one")))
-	blob, err := s.PutBytes("", []byte("some bytes"))
-	require.NoError(t, err)
-	require.NoError(t, s.PutRecord(&Record{Key: digest.Key(blob.Digest), Layer: blob}))
+	record, _ := packed(t, s, "gauge", "3.42")
+	blob := record.Layer
+	require.NoError(t, s.PutRecord(record))
+	other, _ := packed(t, s, "bulletin", "calm")
 	for name, c := range map[string]struct {
 		damage func(path string)
 		want   string
 	}{
 		"a changed blob": {func(string) {
-			require.NoError(t, os.WriteFile(s.path("blobs/sha256", blob.Digest.Encoded()), []byte("some bytez"), 0o644))
+			require.NoError(t, os.WriteFile(s.path("blobs/sha256", blob.Digest.Encoded()), bytes.Repeat([]byte("z"), int(blob.Size)), 0o644))
 		}, "its bytes have another digest"},
-		"a stray file":    {func(string) { require.NoError(t, os.WriteFile(s.path("blobs/sha256/notes"), nil, 0o644)) }, "is no blob"},
-		"a broken list":   {func(string) { require.NoError(t, os.WriteFile(s.path("index.json"), []byte("{"), 0o644)) }, "is damaged"},
+		"a stray file":  {func(string) { require.NoError(t, os.WriteFile(s.path("blobs/sha256/notes"), nil, 0o644)) }, "is no blob"},
+		"a broken list": {func(string) { require.NoError(t, os.WriteFile(s.path("index.json"), []byte("{"), 0o644)) }, "is damaged"},
+		"another layer": {func(string) {
+			lie := *record
+			lie.Layer, lie.DiffID = other.Layer, other.DiffID
+			require.NoError(t, s.PutRecord(&lie))
+		}, "holds something else than the record says"},
 		"a broken record": {func(p string) { require.NoError(t, os.WriteFile(p, []byte("x"), 0o644)) }, "is no record"},
 		"a moved record":  {func(p string) { require.NoError(t, os.Rename(p, filepath.Dir(p)+"/00.json")) }, "lies under another key"},
 	} {

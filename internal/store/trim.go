@@ -205,7 +205,7 @@ func kindOf(below string, named map[digest.Digest]bool, layers map[string]bool) 
 		return "blob"
 	case parts[0] == "imbricat" && len(parts) == 4 && parts[1] == elsewhere && named[digest.Digest("sha256:"+parts[2]+strings.TrimSuffix(parts[3], ".json"))]:
 		return "image"
-	case parts[0] == "imbricat" && len(parts) > 2 && slices.Contains(saved, parts[1]):
+	case parts[0] == "imbricat" && len(parts) > 2 && slices.Contains(saved, parts[1]) && parts[1] != claims && parts[1] != origins:
 		return "saved"
 	case parts[0] == "imbricat" && len(parts) > 2 && parts[1] == "tmp":
 		return "unfinished"

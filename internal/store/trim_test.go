@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/layer"
 )
 
 // aged makes a blob that nobody has used for long.
@@ -28,12 +29,13 @@ func TestTrimSparesWhatOthersUse(t *testing.T) {
 	s, ctx := open(t), context.Background()
 	require.NoError(t, s.Name(ctx, "gauge", manifest(t, s, "one")))
 	unused, used, recorded := aged(t, s, "unused"), aged(t, s, "used"), aged(t, s, "recorded")
-	require.NoError(t, s.PutRecord(&Record{Key: digest.Key(recorded.Digest), Layer: recorded}))
+	key := layer.RecordKey("tree", layer.None)
+	require.NoError(t, s.PutRecord(&Record{Key: key, Tree: "tree", Layer: recorded}))
 
 	other, err := Open(s.Dir())
 	require.NoError(t, err)
 	require.True(t, other.Has(used), "the other process relies on it")
-	_, found := other.Record(digest.Key(recorded.Digest))
+	_, found := other.Record(key)
 	require.True(t, found)
 
 	dry, err := s.Trim(ctx, Trimming{DryRun: true})
@@ -112,7 +114,7 @@ func TestTrimByUse(t *testing.T) {
 	put := func(name string, size int, unused, redo time.Duration) digest.Descriptor {
 		desc, err := s.PutBytes("", append([]byte(name), make([]byte, size)...))
 		require.NoError(t, err)
-		require.NoError(t, s.PutRecord(&Record{Key: digest.Key(digest.ContentBytes([]byte(name))), Layer: desc, Millis: redo.Milliseconds()}))
+		require.NoError(t, s.PutRecord(&Record{Key: layer.RecordKey(digest.Key(name), layer.None), Tree: digest.Key(name), Layer: desc, Millis: redo.Milliseconds()}))
 		path, err := s.BlobPath(desc.Digest)
 		require.NoError(t, err)
 		past := time.Now().Add(-unused)

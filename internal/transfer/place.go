@@ -204,20 +204,13 @@ func (l *local) FetchFrom(ctx context.Context, desc digest.Descriptor, from int6
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.Open(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		// It may have to be brought first.
-		r, err := l.Fetch(ctx, desc)
-		if err != nil {
-			return nil, err
-		}
-		r.Close()
-		f, err = os.Open(name)
-		if err != nil {
-			return nil, err
-		}
-		return seek(f, from)
+	// It may have to be brought first, or must not be given away.
+	r, err := l.Fetch(ctx, desc)
+	if err != nil {
+		return nil, err
 	}
+	r.Close()
+	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
 	}
