@@ -549,6 +549,9 @@ func (b *builder) composeAll(ctx context.Context, u *plan.Unit, s *unitState, si
 			return err
 		}
 		b.warn(u, &u.Steps[i], t.doubts)
+		if err := b.warnStale(ctx, u, i, s, t); err != nil {
+			return err
+		}
 		t.compression, t.ofImage = layer.Compression(u.Compression), u.IsImage
 		t.lineage = keyOfText(fmt.Sprintf("lineage %q %q %d %q", b.o.Project, u.ID, i, t.compression.Format()))
 		t.task, t.report = task, &s.steps[i]

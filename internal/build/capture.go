@@ -28,6 +28,11 @@ func (b *builder) capture(ctx context.Context, c *command, box *sandbox.Box, spe
 	if err != nil {
 		return nil, nil, err
 	}
+	for i := range entries {
+		if dated(entries[i].Kind) {
+			entries[i].Time = c.time
+		}
+	}
 	if err := box.Mend(root, mending); err != nil {
 		return nil, nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"imbricat/internal/event"
+	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/tree"
@@ -160,6 +161,31 @@ func (c *composer) link() {
 	}
 }
 
+// date gives everything but folders a time.
+func (c *composer) date(seconds int64) {
+	for i := range c.tree.entries {
+		if e := &c.tree.entries[i]; dated(e.Kind) {
+			e.Time = seconds
+		}
+	}
+}
+
+// dated tells whether a kind of entry has a time that tools compare.
+func dated(k tree.Kind) bool {
+	return k != tree.Folder && k != tree.Whiteout && k != tree.Opaque
+}
+
+// timeAfter gives a time, in seconds, after that of every file of a view.
+func timeAfter(view *tree.View) int64 {
+	latest := layer.Epoch.Unix()
+	view.Each(func(n *tree.Node) {
+		if dated(n.Kind) {
+			latest = max(latest, n.Time)
+		}
+	})
+	return latest + 1
+}
+
 func (c *composer) finish() *stepTree {
 	c.link()
 	c.tree.seal()
@@ -169,7 +195,7 @@ func (c *composer) finish() *stepTree {
 // compose works out what a step lays down on what lies below it.
 func (b *builder) compose(ctx context.Context, u *plan.Unit, step *plan.Step, s *unitState, task event.Task, sink event.Sink) (*stepTree, error) {
 	do, isCopy := step.Do.(plan.Copy)
-	if isCopy && !task.Fresh {
+	if isCopy && !task.Fresh && !step.RisingTimes {
 		if t, err := b.recallCopy(ctx, u, do, s, task, sink); t != nil || err != nil {
 			return t, inStep(u, task, err)
 		}
@@ -193,9 +219,12 @@ func (b *builder) compose(ctx context.Context, u *plan.Unit, step *plan.Step, s 
 	if err != nil {
 		return nil, inStep(u, task, err)
 	}
+	if step.RisingTimes {
+		c.date(timeAfter(view))
+	}
 	t := c.finish()
 	t.doubts = b.doubtsOf(t.entries)
-	if isCopy {
+	if isCopy && !step.RisingTimes { // what lies below decides too
 		b.rememberCopy(c, do, t)
 	}
 	return t, nil

@@ -112,9 +112,11 @@ func (b *builder) executeOnce(ctx context.Context, c *command, reason why, fille
 	for _, below := range laid {
 		t.ran.record.Over = append(t.ran.record.Over, below.stratum.key)
 	}
+	earlier := b.o.Store.Runs(c.key)
 	if err := b.remember(t.ran.record, learnt, printed.All()); err != nil {
 		return t, err
 	}
+	b.warnUnstable(c, t, learnt, earlier)
 	return t, b.noteFills(c, box, t.ran.record)
 }
 
@@ -204,7 +206,7 @@ func (b *builder) ready(ctx context.Context, c *command, box *sandbox.Box, sink 
 	}
 	spec, err = func() (*sandbox.Spec, error) {
 		spec := &sandbox.Spec{Args: c.args, Env: c.env, Dir: c.dir, UID: c.user.uid, GID: c.user.gid, Groups: c.user.groups,
-			Network: c.do.Network, FreshTmp: c.do.FreshTmp}
+			Network: c.do.Network, FreshTmp: c.do.FreshTmp, Time: c.time}
 		if err := b.give(ctx, c, spec); err != nil {
 			return nil, err
 		}

@@ -250,7 +250,7 @@ func otherInputs(was, now []input) why {
 			say("the environment " + name + " changed")
 		}
 	}
-	for _, name := range []string{"user", "in", "platform", "network", "fresh-tmp", "keep", "secret", "ids", "sandbox"} {
+	for _, name := range []string{"user", "in", "platform", "network", "fresh-tmp", "times", "keep", "secret", "machine", "ids", "sandbox"} {
 		if !slices.Equal(valuesOf(was, name), valuesOf(now, name)) {
 			say(inputNames[name] + " changed")
 		}
@@ -258,7 +258,7 @@ func otherInputs(was, now []input) why {
 	return w
 }
 
-var inputNames = map[string]string{"user": "its user", "in": "its folder", "platform": "its platform", "network": "its network", "fresh-tmp": "its /tmp",
+var inputNames = map[string]string{"user": "its user", "in": "its folder", "platform": "its platform", "network": "its network", "fresh-tmp": "its /tmp", "times": "the time of its files", "machine": "what it sees of this machine",
 	"keep": "its kept directories", "secret": "its secrets", "ids": "the ids that the sandbox has", "sandbox": "the sandbox's version"}
 
 func valuesOf(all []input, name string) (values []string) {

@@ -86,6 +86,7 @@ type command struct {
 	ids    string
 	// machine names what the command can see of this machine that most others do not show.
 	machine []string
+	time    int64 // of the files that it leaves; 0: the constant
 }
 
 // account is as whom a command runs.
@@ -148,6 +149,9 @@ func (b *builder) command(ctx context.Context, u *plan.Unit, step *plan.Step, do
 	}
 	c := &command{do: do, unit: u, step: step, task: task, view: view, ids: b.ids(ctx), machine: b.surroundings(ctx)}
 	own := slices.Clone(s.own)
+	if step.RisingTimes {
+		c.time = timeAfter(view)
+	}
 	c.strata = func() []*stratum { return s.strata(own) }
 	c.below = s.identity(own)
 	if s.of != nil {
@@ -332,6 +336,9 @@ func (c *command) inputs() []input {
 	add("platform", c.unit.Machine.String())
 	add("network", fmt.Sprint(c.do.Network))
 	add("fresh-tmp", fmt.Sprint(c.do.FreshTmp))
+	if c.time != 0 {
+		add("times", fmt.Sprint(c.time))
+	}
 	for _, k := range c.do.Keep {
 		add("keep", k.Name+" "+k.At)
 	}

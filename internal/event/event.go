@@ -92,12 +92,14 @@ const (
 	Shallow       = "shallow"        // the time of an image comes from a history that is cut off
 	Events        = "events"         // the file of events could not be written to
 	Layers        = "layers"         // the lock divides an image into more layers than there is room for
+	Stale         = "stale"          // a step replaces what an earlier command made something of, and a tool may not notice
+	Unstable      = "unstable"       // a command left something else than before, though it read the same
 	Damaged       = "damaged"        // a tree that lay unpacked in the store was damaged and is unpacked again
 	Confined      = "confined"       // commands are kept apart from the machine less than they could be
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

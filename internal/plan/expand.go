@@ -329,7 +329,7 @@ func (e *evaluator) reference(pos recipe.Pos, text string) reference.Reference {
 
 // step evaluates a step. label is built from what it does.
 func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
-	out := Step{Label: s.Name, Pos: s.Pos, Silence: s.Silence}
+	out := Step{Label: s.Name, Pos: s.Pos, Silence: s.Silence, RisingTimes: s.RisingTimes}
 	label, d := "", defaults.Access
 	switch do := s.Do.(type) {
 	case *recipe.Copy:

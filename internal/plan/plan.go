@@ -92,7 +92,9 @@ type Step struct {
 	Label   string // the step's name, or what it does
 	Pos     recipe.Pos
 	Silence []string // codes of warnings that the step does not give
-	Do      Action
+	// RisingTimes gives all files that the step leaves a time after that of every file below it.
+	RisingTimes bool
+	Do          Action
 }
 
 // Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. Paths in the image are absolute and clean; Folder remembers that the

@@ -119,7 +119,9 @@ type Step struct {
 	Only []platform.Platform // empty: for all
 	// Silence holds codes of warnings that this step does not give.
 	Silence []string
-	Do      Action
+	// RisingTimes gives all files that the step leaves a time after that of every file below it.
+	RisingTimes bool
+	Do          Action
 }
 
 // Action is one of *Copy, *Take, *Write, *Link, *Unpack, *Fetch, *Remove, *Run.
@@ -153,6 +155,7 @@ type Copy struct {
 	Follow bool
 	// CommitTimes gives each file the time of the last commit that touched it.
 	CommitTimes bool
+	risingTimes bool     // as it is written here; Step.RisingTimes counts
 	Attributes  []string // patterns of extended attributes to take in
 	Access
 }

@@ -38,6 +38,7 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 		{key: "name", read: func(n *yaml.Node) { s.Name = d.word(n, "name") }},
 		{key: "only", read: func(n *yaml.Node) { s.Only = d.platforms(n, "only") }},
 		{key: "silence", read: func(n *yaml.Node) { s.Silence = d.silence(n) }},
+		{key: "times", read: func(n *yaml.Node) { s.RisingTimes = d.oneOf(n, "times", "constant", "rising") == "rising" }},
 	}
 	for _, f := range d.runFields(beside) {
 		read := f.read
@@ -50,6 +51,12 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 	}
 	if command == nil && besideKey != "" && len(d.problems) == before {
 		d.report(s.Pos, "%s stands beside run alone", besideKey)
+	}
+	if c, is := s.Do.(*Copy); is {
+		s.RisingTimes = s.RisingTimes || c.risingTimes
+		if s.RisingTimes && c.CommitTimes {
+			d.report(s.Pos, "times can be commit or rising, not both")
+		}
 	}
 	if command != nil {
 		beside.Lines, beside.Args = command.Lines, command.Args
@@ -77,7 +84,10 @@ func (d *decoder) copyStep(n *yaml.Node) Action {
 		field{key: "leave-out", read: func(n *yaml.Node) { c.LeaveOut = d.words(n, "leave-out", true) }},
 		field{key: "structure", read: func(n *yaml.Node) { c.Structure = d.oneOf(n, "structure", "flat", "keep") == "keep" }},
 		field{key: "links", read: func(n *yaml.Node) { c.Follow = d.oneOf(n, "links", "keep", "follow") == "follow" }},
-		field{key: "times", read: func(n *yaml.Node) { c.CommitTimes = d.oneOf(n, "times", "constant", "commit") == "commit" }},
+		field{key: "times", read: func(n *yaml.Node) {
+			times := d.oneOf(n, "times", "constant", "commit", "rising")
+			c.CommitTimes, c.risingTimes = times == "commit", times == "rising"
+		}},
 		field{key: "attributes", read: func(n *yaml.Node) { c.Attributes = d.words(n, "attributes", true) }},
 	)...)
 	return c

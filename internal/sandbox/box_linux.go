@@ -2,6 +2,7 @@ package sandbox
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -516,11 +517,11 @@ func (t *streams) handOver() {
 
 func (t *streams) wait() { t.group.Wait() }
 
-// Wrote tells what a command left, with every time set to the box's. Keep names a folder that is to hold it; what was in
+// Wrote tells what a command left, with every time set to the spec's or the box's. Keep names a folder that is to hold it; what was in
 // the work folder moves there.
 func (b *Box) Wrote(s *Spec, keep string) ([]Found, error) {
 	upper := filepath.Join(s.Work, "upper")
-	r := reading{Dir: upper, Time: b.time}
+	r := reading{Dir: upper, Time: cmp.Or(s.Time, b.time)}
 	if !b.overlay {
 		r.Dir, r.Before, r.Into = filepath.Join(s.Work, "root"), filepath.Join(s.Work, "before"), upper
 		r.Without = s.Given()

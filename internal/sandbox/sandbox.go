@@ -106,6 +106,7 @@ type Spec struct {
 
 	Network  bool    // the machine's network; otherwise a loopback alone
 	FreshTmp bool    // an empty /tmp in memory
+	Time     int64   // of every file that the command leaves, in seconds since 1970; 0: the box's
 	Mounts   []Mount // folders and files of the machine
 	Secrets  []Secret
 	Files    []Secret // small files that are given read-only, such as the resolver's

@@ -88,8 +88,8 @@ type Cache struct {
 
 	mutex    sync.Mutex
 	spent    time.Duration
-	off      bool                   // nothing more is asked
-	away     bool                   // its manifest cannot be had
+	off      bool // nothing more is asked
+	away     bool // its manifest cannot be had
 	trust    Trust
 	signer   *Signer                // signs what is written; nil: nobody
 	bad      map[digest.Digest]bool // packs that cannot be read

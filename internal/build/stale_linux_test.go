@@ -1,0 +1,115 @@
+package build
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/sandbox"
+)
+
+// warnings gives the texts of a kind of warning that the last build gave.
+func (s *site) warnings(code string) (texts []string) {
+	for _, e := range s.events {
+		if w, is := e.(event.Warning); is && w.Code == code {
+			texts = append(texts, w.Text)
+		}
+	}
+	return texts
+}
+
+// TestStale: what compares times is warned of where it goes wrong, and rising times cure it.
+func TestStale(t *testing.T) {
+	t.Parallel()
+	s := commandSite(t, sandbox.Options{})
+	// A tool that does what its namesakes do: what it made stays when it is not older than what it was made of.
+	s.write("make/make", "#!/bin/sh\nif test ! -e /o/out || test /src/a.c -nt /o/out; then cat /src/a.c > /o/out; echo made >> /o/log; fi\n")
+	require.NoError(t, os.Chmod(filepath.Join(s.dir, "make/make"), 0o755))
+	for name, text := range map[string]string{"v1/a.c": "one", "v2/a.c": "two", "v3/b.c": "other", "py/m.py": "a=1", "py2/m.py": "a=2", "py3/m.py": "a=333"} {
+		s.write(name, text)
+	}
+	const setup = `{run: {command: [/bin/busybox, sh, -c, "/bin/busybox --install -s /bin; mkdir /o"]}}`
+	const run, compile = "run: 'true; /usr/bin/make'", "run: 'true; cat /src/m.py > /dev/null; mkdir /src/__pycache__; echo 1 > /src/__pycache__/m.cpython-313.pyc'"
+	for name, c := range map[string]struct {
+		steps []string
+		want  []string // what is replaced
+		out   string
+	}{
+		"made, replaced, made":      {[]string{"copy: {from: v1, to: /src}", run, "copy: {from: v2, to: /src}", run + " "}, []string{"/src/a.c"}, "one"},
+		"with times that rise":      {[]string{"copy: {from: v1, to: /src}", run, "copy: {from: v2, to: /src, times: rising}", run + " "}, nil, "two"},
+		"beside a step":             {[]string{"copy: {from: v1, to: /src}", run, "{copy: {from: v2, to: /src}, times: rising}", run + " "}, nil, "two"},
+		"replaced by a command":     {[]string{"copy: {from: v1, to: /src}", run, "run: echo two > /src/a.c", run + " "}, []string{"/src/a.c"}, "one"},
+		"by one with rising times":  {[]string{"copy: {from: v1, to: /src}", run, "{run: printf two > /src/a.c, times: rising}", run + " "}, nil, "two"},
+		"and not made again":        {[]string{"copy: {from: v1, to: /src}", run, "copy: {from: v2, to: /src}"}, nil, "one"},
+		"what it did not read":      {[]string{"copy: {from: v1, to: /src}", "copy: {from: v3, to: /src}", run, "copy: {from: v3, to: /src}", run + " "}, nil, "one"},
+		"by the same":               {[]string{"copy: {from: v1, to: /src}", run, "copy: {from: v1, to: /src}", run + " "}, nil, "one"},
+		"silenced":                  {[]string{"copy: {from: v1, to: /src}", run, "{copy: {from: v2, to: /src}, silence: [stale]}", run + " "}, nil, "one"},
+		"byte code":                 {[]string{"copy: {from: py, to: /src}", compile, "copy: {from: py2, to: /src}"}, []string{"/src/m.py"}, ""},
+		"byte code of another size": {[]string{"copy: {from: py, to: /src}", compile, "copy: {from: py3, to: /src}"}, nil, ""},
+	} {
+		recipe := gauge(append([]string{"copy: {from: bin, to: /bin}", "copy: {from: make, to: /usr/bin}", setup}, c.steps...)...)
+		for _, when := range []string{"first", "again"} {
+			r, err := s.build(recipe)
+			require.NoError(t, err, name)
+			got := s.warnings(event.Stale)
+			require.Len(t, got, len(c.want), "%s, %s: %s", name, when, got)
+			for i, p := range c.want {
+				require.Contains(t, got[i], "it replaces "+p)
+				require.Contains(t, got[i], "gauge:5")
+			}
+			if c.out == "" {
+				continue
+			}
+			last := r.Steps[len(r.Steps)-1]
+			if last.Run == nil {
+				last = r.Steps[len(r.Steps)-2]
+			}
+			entries := ""
+			for _, step := range r.Steps {
+				if step.Run != nil {
+					text, _ := s.store.Entries(step.Run.Tree)
+					for line := range strings.Lines(string(text)) {
+						if strings.Contains(line, `"o/out"`) {
+							entries = line
+						}
+					}
+				}
+			}
+			require.Contains(t, entries, fmt.Sprint(" ", len(c.out), " "), name)
+			made := strings.Contains(entries, string(digest.ContentBytes([]byte("two"))))
+			require.Equal(t, c.out == "two", made, "%s: %s", name, entries)
+		}
+	}
+
+	// An image on a base of ours.
+	_, err := s.build("imbricat: 1\nimages:\n  tools:\n    base: none\n    steps:\n      - copy: {from: bin, to: /bin}\n      - copy: {from: make, to: /usr/bin}\n      - " + setup + "\n      - copy: {from: v1, to: /src}\n      - " + run +
+		"\n  gauge:\n    base: {image: tools}\n    steps:\n      - copy: {from: v2, to: /src}\n      - " + run + " \n")
+	require.NoError(t, err)
+	require.Len(t, s.warnings(event.Stale), 1)
+	require.Contains(t, s.warnings(event.Stale)[0], "tools:5")
+}
+
+// TestUnstable: a command that leaves something else for the same reads is told of.
+func TestUnstable(t *testing.T) {
+	t.Parallel()
+	s := commandSite(t, sandbox.Options{})
+	recipe := gauge("copy: {from: bin, to: /bin}", `{run: {command: [/bin/busybox, sh, -c, "/bin/busybox --install -s /bin; ls / > /same; cat /proc/sys/kernel/random/uuid > /out"]}, network: false}`)
+	_, err := s.build(recipe)
+	require.NoError(t, err)
+	require.Empty(t, s.warnings(event.Unstable))
+	s.fresh = []string{"gauge:2"}
+	_, err = s.build(recipe)
+	require.NoError(t, err)
+	got := s.warnings(event.Unstable)
+	require.Len(t, got, 1)
+	require.Contains(t, got[0], ": /out changed; what it leaves depends on something that is not observed: the clock, chance, the order in which a folder lists its names")
+	_, err = s.build(strings.Replace(recipe, "/proc/sys/kernel/random/uuid", "/same", 1))
+	require.NoError(t, err)
+	require.Empty(t, s.warnings(event.Unstable))
+}
