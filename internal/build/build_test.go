@@ -39,9 +39,10 @@ type site struct {
 	// later lets files count as settled at once, so that everything is remembered.
 	later time.Duration
 	// What commands run in, which steps are always done anew, and what is left out of traces.
-	box    *sandbox.Box
-	fresh  []string
-	forget func(e trace.Entry) bool
+	box      *sandbox.Box
+	fresh    []string
+	freshAll bool
+	forget   func(e trace.Entry) bool
 	// How images are divided.
 	divisions   map[string]*order.Rules
 	predecessor func(context.Context, *plan.Unit) (*Predecessor, error)
@@ -96,7 +97,7 @@ func (s *site) build(text string) (*Result, error) {
 			}
 			return s.box, nil
 		},
-		Fresh: s.fresh, forget: s.forget, Divisions: s.divisions, Predecessor: s.predecessor, KeepGoing: s.keepGoing,
+		Project: s.dir, Fresh: s.fresh, FreshAll: s.freshAll, forget: s.forget, Divisions: s.divisions, Predecessor: s.predecessor, KeepGoing: s.keepGoing,
 	})
 }
 

@@ -2,7 +2,6 @@ package build
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -85,11 +84,7 @@ func ExportKept(ctx context.Context, s *store.Store, box *sandbox.Box, name, fol
 	if err := os.Rename(out.Name(), filepath.Join(folder, name+KeptSuffix)); err != nil {
 		return err
 	}
-	text, err := json.Marshal(s.Fills(k))
-	if err != nil {
-		return err
-	}
-	return os.WriteFile(fills, text, 0o644)
+	return s.ExportFills(k, fills)
 }
 
 // ImportKept makes a kept directory of such a file, in place of the one there is.

@@ -3,9 +3,13 @@ package build
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -18,6 +22,7 @@ import (
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
 	"imbricat/internal/trace"
+	"imbricat/internal/tree"
 )
 
 func TestMain(m *testing.M) {
@@ -50,29 +55,50 @@ func commandSite(t *testing.T, o sandbox.Options) *site {
 func (s *site) elsewhere(t *testing.T) *site {
 	other, err := store.Open(filepath.Join(t.TempDir(), "store"))
 	require.NoError(t, err)
-	return &site{t: t, dir: s.dir, store: other, box: s.box, fresh: []string{"gauge:4", "gauge:5", "gauge:6"}}
+	return &site{t: t, dir: s.dir, store: other, box: s.box, divisions: s.divisions, freshAll: true}
 }
 
-var reuseNames = []string{"a", "b", "d", "d/a", "d/b", "d/e", "d/e/a", "x", "x/y", "x/y/z", "l", "l/a", "l/b"}
+var reuseNames = []string{"a", "b", "d", "d/a", "d/b", "d/e", "d/e/a", "x", "x/y", "x/y/z", "l", "l/a", "l/b", "p", "s", "s/a"}
 
-// randomReader is a small program that looks at few names and writes among them, in every way there is.
+// randomReader is a small program that looks at few names and writes among them, in every way there is. It has a kept
+// directory /k, of which it takes in nothing that it has not put there itself.
 func randomReader(r *rand.Rand) string {
 	name := func() string { return "/t/" + reuseNames[r.IntN(len(reuseNames))] }
 	log := func(what string) string { return what + " >> /o/log 2>&1" }
+	mode := func() string { return []string{"600", "755", "750", "700", "1777", "4755"}[r.IntN(6)] }
 	acts := []func() string{
 		func() string { return log("cat " + name()) },
 		func() string { return log("ls " + name()) },
 		func() string { return log("test -e " + name() + " && echo there") },
 		func() string { return log("test -L " + name() + " && echo link") },
-		func() string { n := name(); return log("test -f " + n + " && stat -c '%a %u %g %h %s' " + n) },
+		func() string { n := name(); return log("test -f " + n + " && stat -c '%a %u %g %s' " + n) },
+		func() string { n := name(); return log("test -f " + n + " && /t/.b/prober links " + n) },
 		func() string { return log("stat -c '%a %u %F' " + name()) },
+		func() string { return log("test " + name() + " -ef " + name() + " && echo one") },
 		func() string { return log("echo " + name() + "/*") },
 		func() string { return log("readlink " + name()) },
 		func() string { return log("find " + name() + " -type f") },
+		func() string { return log("ls -a1 " + name() + " | head -n 1") },
 		func() string { return log("cd " + name() + " && cat ../a") },
 		func() string { return log("(cd " + name() + " && ls ..)") },
 		func() string { return log("cat < /proc/self/cwd" + name()) },
+		func() string { return log("cat /t/p/self/root" + name()) },
 		func() string { n := name(); return fmt.Sprintf("(exec 3< %s; cat /dev/fd/3 >> /o/log)", n) },
+		func() string { n := name(); return fmt.Sprintf("(exec 3< %s; ls /proc/self/fd/3/ >> /o/log)", n) },
+		func() string { return log("(PATH=/t/d:/t:/t/x:/bin; a)") },
+		func() string { return log("(PATH=/t/x:/t/d/e:/t:/bin; b)") },
+		func() string { return log(name()) },
+		func() string { return log("rm -rf /k/l; ln -s " + name() + " /k/l; cat /k/l") },
+		func() string { return log("rm -rf /k/l; ln -s " + name() + " /k/l; ls /k/l/") },
+		func() string { return log("rm -rf /k/l; ln -s " + name() + " /k/l; cat /k/l/../a") },
+		func() string { return log("rm -rf /k/l; ln -s " + name() + " /k/l; /k/l") },
+		func() string { return "rm -rf /k/l; ln -s " + name() + " /k/l; echo k > /k/l" },
+		func() string { return log("chroot /t /.b/busybox cat " + strings.TrimPrefix(name(), "/t")) },
+		func() string { return log("chroot /t /.b/busybox ls ." + strings.TrimPrefix(name(), "/t")) },
+		func() string { return log("/t/.b/prober beyond " + name() + " " + strings.TrimPrefix(name(), "/")) },
+		func() string {
+			return log("/t/.b/prober kept " + name() + " " + name() + " ../" + reuseNames[r.IntN(4)])
+		},
 		func() string { return fmt.Sprintf("echo %d > %s", r.IntN(9), name()) },
 		func() string { return fmt.Sprintf("echo %d >> %s", r.IntN(9), name()) },
 		func() string { return fmt.Sprintf("echo %d > %s; cat %s >> /o/log", r.IntN(9), name(), name()) },
@@ -81,14 +107,13 @@ func randomReader(r *rand.Rand) string {
 		func() string { return "rm " + name() },
 		func() string { return "rmdir " + name() },
 		func() string { return "mkdir -p " + name() },
-		func() string { return "mkdir " + name() },
+		func() string { return "mkdir -m " + mode() + " " + name() },
 		func() string { return "mv " + name() + " " + name() },
 		func() string { return "ln " + name() + " " + name() },
 		func() string { return "ln -s " + reuseNames[r.IntN(len(reuseNames))] + " " + name() },
+		func() string { return "rm -rf /t/p; ln -s " + []string{"/proc", "/", "/dev"}[r.IntN(3)] + " /t/p" },
 		func() string { n := name(); return "rm -rf " + n + "; ln -s " + name() + " " + n },
-		func() string {
-			return fmt.Sprintf("chmod %s %s", []string{"600", "755", "750", "700"}[r.IntN(4)], name())
-		},
+		func() string { return "chmod " + mode() + " " + name() },
 		func() string { return fmt.Sprintf("chown %d:%d %s", r.IntN(2)*50, r.IntN(2)*50, name()) },
 		func() string { return "touch " + name() },
 		func() string { return "cp -a " + name() + " " + name() },
@@ -105,23 +130,36 @@ func randomReader(r *rand.Rand) string {
 
 // edit changes one thing of the project.
 func edit(t *testing.T, r *rand.Rand, dir string) string {
-	name := reuseNames[r.IntN(len(reuseNames)-2)]
+	name := reuseNames[r.IntN(len(reuseNames)-5)]
 	path := filepath.Join(dir, "t", name)
 	_ = os.MkdirAll(filepath.Dir(path), 0o755)
-	switch r.IntN(6) {
+	switch r.IntN(9) {
 	case 0:
 		_ = os.RemoveAll(path)
 		return "removed " + name
 	case 1:
-		_ = os.Chmod(path, []os.FileMode{0o644, 0o755, 0o700, 0o600}[r.IntN(4)])
+		_ = os.Chmod(path, []os.FileMode{0o644, 0o755, 0o700, 0o600, 0o777 | os.ModeSticky}[r.IntN(5)])
 		return "another mode for " + name
 	case 2:
 		_ = os.RemoveAll(path)
-		_ = os.Symlink([]string{"a", "d", "../b", "/t/d/e", "none"}[r.IntN(5)], path)
+		_ = os.Symlink([]string{"a", "d", "../b", "/t/d/e", "none", "/proc/self/root/t/d"}[r.IntN(6)], path)
 		return "a link " + name
 	case 3:
 		_ = os.MkdirAll(path, 0o755)
 		return "a folder " + name
+	case 4:
+		_ = os.RemoveAll(path)
+		_ = os.Link(filepath.Join(dir, "t", reuseNames[r.IntN(6)]), path)
+		return "another name " + name
+	case 5: // of a program that is looked for along a path
+		path = filepath.Join(dir, "t", []string{"", "d", "x"}[r.IntN(3)], "tool")
+		_ = os.MkdirAll(filepath.Dir(path), 0o755)
+		_ = os.RemoveAll(path)
+		if r.IntN(3) > 0 {
+			_ = os.WriteFile(path, fmt.Appendf(nil, "#!/bin/sh\necho %d > /o/tool\n", r.IntN(9)), 0o600)
+			_ = os.Chmod(path, []os.FileMode{0o644, 0o755}[r.IntN(2)])
+		}
+		return "a tool " + path
 	}
 	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
 		_ = os.RemoveAll(path)
@@ -130,40 +168,99 @@ func edit(t *testing.T, r *rand.Rand, dir string) string {
 	return "wrote " + name
 }
 
-func readerRecipe(r *rand.Rand) string {
-	steps := []string{"copy: {from: bin, to: /bin}", "copy: {from: t, to: /t}", "run: {command: [/bin/busybox, sh, -c, \"/bin/busybox --install -s /bin; mkdir -p /o; chmod 777 /o\"]}"}
-	for i := range 3 {
+// readerRecipe is a stage with commands and two images on it with commands of their own; one fills a kept directory that
+// the next uses, and one looks for its program along a path.
+func readerRecipe(r *rand.Rand, own string) string {
+	n := 0
+	reader := func() string {
 		user := ""
-		if r.IntN(5) == 0 {
+		if r.IntN(4) == 0 {
 			user = ", user: '50:50'"
 		}
+		n++
 		// A log of its own, so that a step does not read the others'.
-		script := fmt.Sprintf("echo %d > /o/log%d; ", i, i) + strings.ReplaceAll(randomReader(r), "/o/log", fmt.Sprintf("/o/log%d", i))
-		steps = append(steps, fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}%s}", script, user))
+		script := fmt.Sprintf("echo %d > /o/log%d; ", n, n) + strings.ReplaceAll(randomReader(r), "/o/log", fmt.Sprintf("/o/log%d", n))
+		return fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}%s, keep: [{name: reader%d%s, at: /k}]}", script, user, n, own)
 	}
-	return "silence: [set-uid, world-writable]\n" + gauge(steps...)
+	steps := func(list ...string) string { return "    steps:\n      - " + strings.Join(list, "\n      - ") + "\n" }
+	from := "/t/" + reuseNames[r.IntN(4)]
+	fill := fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}, keep: [{name: filled%s, at: /k}]}", "rm -rf /k/v; cp -a "+from+" /k/v 2> /dev/null; true", own)
+	use := fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}, keep: [{name: filled%s, at: /k}]}", "{ cp -a "+from+" /o/v; rm -rf /o/v; cp -a /k/v /o/v; "+randomReader(r)+"; } 2> /dev/null; true", own)
+	tool := "{run: {command: [tool]}, env: {PATH: '/t/x:/t/d:/t:/bin'}}"
+	return "imbricat: 1\nsilence: [set-uid, world-writable, stale]\nstages:\n  tools:\n    base: none\n" +
+		steps("copy: {from: bin, to: /bin}", "copy: {from: t, to: /t, mode: keep}", "copy: {from: bin, to: /t/.b}", "{run: {command: [/bin/busybox, sh, -c, \"/bin/busybox --install -s /bin; mkdir -p /o; chmod 777 /o\"]}}", reader(), reader()) +
+		"images:\n  gauge:\n    compression: none\n    base: {stage: tools}\n" + steps(fill, use, reader(), tool) +
+		"  bulletin:\n    compression: none\n    base: {stage: tools}\n" + steps(reader(), "copy: {from: t, to: /again}", reader())
 }
 
-// reuseRounds builds random programs over random trees with random edits between, with reuse and anew, and gives how many
-// steps were reused, and the first round in which the results differ.
-func reuseRounds(t *testing.T, o sandbox.Options, first, seeds, rounds int, forget func(e trace.Entry) bool) (reusedSteps, ranSteps int, wrong string) {
-	s := commandSite(t, o)
-	s.forget = forget
-	anew := s.elsewhere(t)
-	for seed := uint64(first); seed < uint64(first+seeds); seed++ {
-		r := rand.New(rand.NewPCG(seed, 11))
-		require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "t")))
-		for range 12 {
-			edit(t, r, s.dir)
+// rounds says what random rounds are of.
+type rounds struct {
+	options sandbox.Options
+	first   int // seed
+	seeds   int
+	each    int                      // builds of a seed
+	forget  func(e trace.Entry) bool // is left out of traces
+	plain   bool                     // no damage, and no other project
+}
+
+// run builds random programs over random trees with random edits between, with reuse and anew, and gives how many builds
+// there were, how many steps were reused and ran, and the first round in which the results differ.
+func (o rounds) run(t *testing.T) (builds, reusedSteps, ranSteps int, wrong string) {
+	s := commandSite(t, o.options)
+	program, err := built()
+	require.NoError(t, err)
+	for name, text := range map[string]string{"bin/prober": string(program), "bin/tool": "#!/bin/sh\necho base > /o/tool\n"} {
+		s.write(name, text)
+		require.NoError(t, os.Chmod(filepath.Join(s.dir, name), 0o755))
+	}
+	s.forget = o.forget
+	s.store.CheckTree = func(form, root string, lines []byte) error {
+		entries, err := tree.DecodeEntries(string(lines))
+		if err != nil {
+			return err
 		}
-		require.NoError(t, os.MkdirAll(filepath.Join(s.dir, "t"), 0o755))
-		text := readerRecipe(r)
+		return CheckSnapshot(s.box, form, root, entries)
+	}
+	// Another project has the same store.
+	beside := &site{t: t, dir: t.TempDir(), store: s.store, box: s.box, forget: o.forget}
+	require.NoError(t, exec.Command("cp", "-a", filepath.Join(s.dir, "bin"), beside.dir).Run())
+	anew := map[*site]*site{s: s.elsewhere(t), beside: beside.elsewhere(t)}
+	for seed := uint64(o.first); seed < uint64(o.first+o.seeds); seed++ {
+		r := rand.New(rand.NewPCG(seed, 12))
+		recipes := map[*site]string{}
+		for i, one := range []*site{s, beside} {
+			require.NoError(t, os.RemoveAll(filepath.Join(one.dir, "t")))
+			for range 12 {
+				edit(t, r, one.dir)
+			}
+			require.NoError(t, os.MkdirAll(filepath.Join(one.dir, "t"), 0o755))
+			recipes[one] = readerRecipe(r, fmt.Sprintf("-%d-%d", seed, i))
+			one.divisions = nil
+			if r.IntN(2) == 0 {
+				rules, err := order.NewRules([][]string{{"/"}, {"/o/"}, {"/t/d/"}})
+				require.NoError(t, err)
+				one.divisions = map[string]*order.Rules{"gauge": rules}
+			}
+			anew[one].divisions = one.divisions
+		}
 		history := ""
-		for range rounds {
-			with, err := s.build(text)
+		saved := ""
+		for round := range o.each {
+			one := s
+			if !o.plain && r.IntN(5) == 0 {
+				one = beside
+			}
+			text := recipes[one]
+			with, err := one.build(text)
+			if err != nil && history != "" && strings.Contains(history, "damaged") {
+				_, err = s.store.Check(context.Background(), true)
+				require.NoError(t, err)
+				with, err = one.build(text)
+			}
+			require.NoError(t, err, "seed %d%s\n%s", seed, history, text)
+			fresh, err := anew[one].build(text)
 			require.NoError(t, err, text)
-			fresh, err := anew.build(text)
-			require.NoError(t, err, text)
+			builds++
 			for _, step := range with.Steps {
 				if step.Run != nil && step.Outcome == event.Reused {
 					reusedSteps++
@@ -171,44 +268,137 @@ func reuseRounds(t *testing.T, o sandbox.Options, first, seeds, rounds int, forg
 					ranSteps++
 				}
 			}
-			if with.Images[0].Descriptor.Digest != fresh.Images[0].Descriptor.Digest {
-				return reusedSteps, ranSteps, fmt.Sprintf("seed %d%s\n%s", seed, history, text)
+			for i := range with.Images {
+				if with.Images[i].Descriptor.Digest != fresh.Images[i].Descriptor.Digest {
+					return builds, reusedSteps, ranSteps, fmt.Sprintf("seed %d, round %d, %s%s\n%s\n%s", seed, round, with.Images[i].Name, history, text, parts(s.store, with, anew[one].store, fresh))
+				}
 			}
-			history += ", " + edit(t, r, s.dir)
+			switch tree := filepath.Join(s.dir, "t"); {
+			case !o.plain && r.IntN(8) == 0:
+				history += ", damaged " + damage(t, r, s.store)
+			case saved != "" && r.IntN(5) == 0: // what was before comes back
+				require.NoError(t, os.RemoveAll(tree))
+				require.NoError(t, exec.Command("cp", "-a", saved, tree).Run())
+				history += ", went back"
+			default:
+				if saved == "" || r.IntN(3) == 0 {
+					saved = filepath.Join(t.TempDir(), "saved")
+					require.NoError(t, exec.Command("cp", "-a", tree, saved).Run())
+				}
+				history += ", " + edit(t, r, s.dir)
+			}
+			if one == beside {
+				history += ", beside " + edit(t, r, beside.dir)
+			}
 		}
 	}
-	return reusedSteps, ranSteps, ""
+	return builds, reusedSteps, ranSteps, ""
+}
+
+// parts says in what the commands of two builds parted.
+func parts(withStore *store.Store, with *Result, freshStore *store.Store, fresh *Result) (text string) {
+	for i, step := range with.Steps {
+		if other := fresh.Steps[i]; step.Run != nil && other.Run != nil && step.Run.Tree != other.Run.Tree {
+			a, _ := withStore.Entries(step.Run.Tree)
+			b, _ := freshStore.Entries(other.Run.Tree)
+			was, _ := tree.DecodeEntries(string(a))
+			is, _ := tree.DecodeEntries(string(b))
+			text += fmt.Sprintf("%s %s (%s): %s\n", step.Place, step.Outcome, step.Reason, strings.Join(changedEntries(was, is), ", "))
+		}
+	}
+	return text
+}
+
+// damage spoils one file of a store, in one of the ways in which disks and people do.
+func damage(t *testing.T, r *rand.Rand, s *store.Store) string {
+	kind := []string{"snapshots/*/*/root", "snapshots/*/*", "runs", "traces", "indexes", "trees", "records", "../blobs/sha256", "memo", "notes", "chunks", "elsewhere"}[r.IntN(12)]
+	var files []string
+	folders, err := filepath.Glob(filepath.Join(s.Dir(), "imbricat", kind))
+	require.NoError(t, err)
+	for _, folder := range folders {
+		_ = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+			if err == nil && d.IsDir() && strings.HasSuffix(kind, "*") && filepath.Base(path) == "root" {
+				return fs.SkipDir
+			}
+			if info, infoErr := os.Lstat(path); err == nil && infoErr == nil && info.Mode().IsRegular() && info.Size() > 0 {
+				files = append(files, path)
+			}
+			return nil
+		})
+	}
+	if len(files) == 0 {
+		return "nothing"
+	}
+	slices.Sort(files)
+	file := files[r.IntN(len(files))]
+	info, err := os.Lstat(file)
+	require.NoError(t, err)
+	how := r.IntN(3)
+	switch how {
+	case 0:
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		text[r.IntN(len(text))] ^= 0x20
+		require.NoError(t, os.WriteFile(file, text, info.Mode()))
+		require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
+	case 1:
+		require.NoError(t, os.Truncate(file, int64(r.IntN(int(info.Size())))))
+	case 2:
+		require.NoError(t, os.Remove(file))
+	}
+	return fmt.Sprint(how, " ", file)
+}
+
+// fromEnv reads a number from the environment.
+func fromEnv(name string, otherwise int) int {
+	if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
+		return n
+	}
+	return otherwise
 }
 
 // TestReuseIsRight: whatever commands read and write, and whatever changes between builds, a build that reuses gives bit for
-// bit what one gives that does everything anew. The test can fail: with a part of the traces left out it does.
+// bit what one gives that does everything anew. IMBRICAT_TEST_SEED goes on from there and IMBRICAT_TEST_SEEDS says how
+// far. The test can fail: with a part of the traces left out it does.
 func TestReuseIsRight(t *testing.T) {
-	for part := range 5 {
+	first, seeds := fromEnv("IMBRICAT_TEST_SEED", 0), fromEnv("IMBRICAT_TEST_SEEDS", 30)
+	const parts = 5
+	for part := range parts {
 		t.Run(fmt.Sprint("part ", part), func(t *testing.T) {
 			t.Parallel()
-			reusedSteps, ranSteps, wrong := reuseRounds(t, sandbox.Options{NoOverlay: part == 4}, 8*part, 8, 7, nil)
+			builds, reusedSteps, ranSteps, wrong := rounds{options: sandbox.Options{NoOverlay: part == 4}, first: first + seeds*part/parts, seeds: seeds*(part+1)/parts - seeds*part/parts, each: 7}.run(t)
 			require.Empty(t, wrong)
 			require.Greater(t, reusedSteps, 40)
 			require.Greater(t, ranSteps, 40)
-			t.Logf("%d steps reused, %d ran", reusedSteps, ranSteps)
+			t.Logf("%d builds, %d steps reused, %d ran", builds, reusedSteps, ranSteps)
 		})
 	}
+	if seeds != 30 || first != 0 {
+		return
+	}
+	mine := func(e trace.Entry) bool { return strings.HasPrefix(e.Path, "t/") }
 	for what, forget := range map[string]func(e trace.Entry) bool{
-		"contents": func(e trace.Entry) bool { return e.Asked&trace.Content != 0 && strings.HasPrefix(e.Path, "t/") },
-		"listings": func(e trace.Entry) bool { return e.Asked&trace.Names != 0 },
-		"absences": func(e trace.Entry) bool { return e.Answer == "-" && strings.HasPrefix(e.Path, "t/") },
-		"metadata": func(e trace.Entry) bool {
-			return e.Asked == trace.Kind|trace.Meta && strings.HasPrefix(e.Path, "t/")
-		},
+		"contents":   func(e trace.Entry) bool { return e.Asked&trace.Content != 0 && mine(e) },
+		"listings":   func(e trace.Entry) bool { return e.Asked&trace.Names != 0 },
+		"absences":   func(e trace.Entry) bool { return e.Answer == "-" && mine(e) },
+		"metadata":   func(e trace.Entry) bool { return e.Asked == trace.Kind|trace.Meta && mine(e) },
+		"links":      func(e trace.Entry) bool { return e.Answer[0] == 'l' && mine(e) },
+		"names":      func(e trace.Entry) bool { return strings.Contains(e.Answer, " +") },
+		"everything": func(e trace.Entry) bool { return e.Asked&trace.Whole != 0 },
+		"sticky":     func(e trace.Entry) bool { return e.Asked&trace.Sticky != 0 && mine(e) },
 	} {
 		t.Run("without "+what, func(t *testing.T) {
 			t.Parallel()
-			// With listings gone it takes some rounds until one matters; starting nearer saves time and nothing else.
-			_, _, wrong := reuseRounds(t, sandbox.Options{}, map[string]int{"listings": 18}[what], 40, 7, forget)
+			// It takes some rounds until one matters; starting nearer saves time and nothing else.
+			_, _, _, wrong := rounds{first: nearer[what], seeds: 60, each: 7, forget: forget, plain: true}.run(t)
 			require.NotEmpty(t, wrong, "with %s left out of traces nothing went wrong", what)
+			t.Log(strings.SplitN(wrong, ",", 2)[0])
 		})
 	}
 }
+
+// nearer are seeds shortly before those at which it shows that something is left out of traces.
+var nearer = map[string]int{}
 
 // TestWritesRead: whatever a layer carries from below is an input, though the command never opened it for reading.
 func TestWritesRead(t *testing.T) {

@@ -230,8 +230,9 @@ func (b *builder) checkLaid(ctx context.Context, box *sandbox.Box, one laidTree,
 	marksFile := store.MarksOf(one.dir)
 	touched, err := box.Touched(one.dir, marksFile, paths)
 	marks, statErr := os.Stat(marksFile)
-	same := err == nil && statErr == nil && one.marks != nil && os.SameFile(marks, one.marks) && marks.ModTime().Equal(one.marks.ModTime())
-	if same && len(touched) == 0 {
+	// A tree that was laid down anew meanwhile has other marks.
+	same := statErr != nil || one.marks != nil && os.SameFile(marks, one.marks) && marks.ModTime().Equal(one.marks.ModTime())
+	if same && err == nil && len(touched) == 0 {
 		return nil
 	}
 	if same {
@@ -240,7 +241,10 @@ func (b *builder) checkLaid(ctx context.Context, box *sandbox.Box, one laidTree,
 			return err
 		}
 		if err = CheckSnapshot(box, box.Form(), one.dir, entries); err == nil {
-			return nil // copied elsewhere and back, say
+			if err := box.Note(one.dir, marksFile); err != nil {
+				return fmt.Errorf("writing to the store: %w", err)
+			}
+			return nil // it was copied elsewhere and back, say
 		}
 		records, dropErr := b.o.Store.DropDamaged(box.Form(), one.key)
 		if dropErr != nil {

@@ -290,7 +290,7 @@ func (c *checker) run(path string) error {
 	text, err := os.ReadFile(path)
 	var r Run
 	if err == nil {
-		err = json.Unmarshal(text, &r)
+		err = unseal(text, &r)
 	}
 	if err != nil {
 		c.found(path, "is no record: %s", err)
@@ -322,7 +322,7 @@ func (c *checker) record(ctx context.Context, path string) error {
 		return nil
 	}
 	var r Record
-	if err := json.Unmarshal(text, &r); err != nil {
+	if err := unseal(text, &r); err != nil {
 		c.found(path, "is no record: %s", err)
 		return nil
 	}

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -42,7 +41,7 @@ func (s *Store) Claimed(about string, c Claim) error {
 	if err != nil {
 		return err
 	}
-	text, err := json.Marshal(all[max(0, len(all)-mostClaims):])
+	text, err := sealed(all[max(0, len(all)-mostClaims):])
 	if err != nil {
 		return err
 	}
@@ -54,7 +53,7 @@ func (s *Store) claimsAbout(about string) (all []Claim) {
 	if err != nil {
 		return nil
 	}
-	if text, err := os.ReadFile(s.path(name)); err == nil && json.Unmarshal(text, &all) == nil {
+	if text, err := os.ReadFile(s.path(name)); err == nil && unseal(text, &all) == nil {
 		s.rely(s.path(name))
 	}
 	return all
@@ -165,7 +164,7 @@ func (s *Store) NoteOrigin(name digest.Key, o Origin) error {
 	if err != nil {
 		return err
 	}
-	text, err := json.Marshal(o)
+	text, err := sealed(o)
 	if err != nil {
 		return err
 	}
@@ -192,7 +191,7 @@ func (s *Store) Forget(place string) (*Forgotten, error) {
 	err := s.eachFile(filepath.Join("imbricat", origins), func(path string) error {
 		var o Origin
 		text, err := os.ReadFile(path)
-		if err != nil || json.Unmarshal(text, &o) != nil || o.Place != place {
+		if err != nil || unseal(text, &o) != nil || o.Place != place {
 			return nil
 		}
 		due = append(due, path)

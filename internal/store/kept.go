@@ -136,7 +136,7 @@ func readFills(name string) ([]Fill, error) {
 		return nil, err
 	}
 	var all []Fill
-	err = json.Unmarshal(text, &all)
+	err = unseal(text, &all)
 	return all, err
 }
 
@@ -154,7 +154,7 @@ func (s *Store) NoteFill(k Kept, f Fill) error {
 }
 
 func (s *Store) putFills(k Kept, all []Fill) error {
-	text, err := json.Marshal(all[max(0, len(all)-mostFills):])
+	text, err := sealed(all[max(0, len(all)-mostFills):])
 	if err != nil {
 		return err
 	}
@@ -163,6 +163,15 @@ func (s *Store) putFills(k Kept, all []Fill) error {
 		return err
 	}
 	return s.WriteFile(below, text)
+}
+
+// ExportFills writes what is known of a kept directory into a file.
+func (s *Store) ExportFills(k Kept, file string) error {
+	text, err := sealed(s.Fills(k))
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, text, 0o644)
 }
 
 // ImportFills takes over what a file says about a kept directory that was brought from elsewhere; without the file nothing

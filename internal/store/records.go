@@ -1,7 +1,6 @@
 package store
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -51,7 +50,7 @@ func (s *Store) Record(key digest.Key) (*Record, bool) {
 		return nil, false
 	}
 	var r Record
-	if json.Unmarshal(text, &r) != nil || r.Key != key || !layer.IsRecordKey(key, r.Tree) || !s.Knows(r.Layer) {
+	if unseal(text, &r) != nil || r.Key != key || !layer.IsRecordKey(key, r.Tree) || !s.Knows(r.Layer) {
 		return nil, false
 	}
 	s.rely(s.path(name))
@@ -69,7 +68,7 @@ func (s *Store) putRecord(r *Record, write func(name string, content []byte) err
 	if err != nil {
 		return err
 	}
-	text, err := json.Marshal(r)
+	text, err := sealed(r)
 	if err != nil {
 		return err
 	}
@@ -101,7 +100,7 @@ func (s *Store) dropRecords(due func(r *Record) bool) (dropped int, err error) {
 	err = s.eachFile("imbricat/records", func(path string) error {
 		var r Record
 		text, err := os.ReadFile(path)
-		if err != nil || json.Unmarshal(text, &r) != nil || !due(&r) {
+		if err != nil || unseal(text, &r) != nil || !due(&r) {
 			return nil // what is damaged counts as absent
 		}
 		dropped++

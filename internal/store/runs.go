@@ -2,7 +2,6 @@ package store
 
 import (
 	"cmp"
-	"encoding/json"
 	"os"
 	"path/filepath"
 	"slices"
@@ -74,7 +73,7 @@ func (s *Store) Runs(key digest.Key) []*Run {
 	for _, entry := range names {
 		text, err := os.ReadFile(s.path(folder, entry.Name()))
 		var r Run
-		if err == nil && json.Unmarshal(text, &r) == nil && r.Key == key && hexOf(string(r.Trace))+".json" == entry.Name() {
+		if err == nil && unseal(text, &r) == nil && r.Key == key && hexOf(string(r.Trace))+".json" == entry.Name() {
 			all = append(all, &r)
 		}
 	}
@@ -104,7 +103,7 @@ func (s *Store) PutRun(r *Run) error {
 	if err != nil {
 		return err
 	}
-	text, err := json.Marshal(r)
+	text, err := sealed(r)
 	if err != nil {
 		return err
 	}
@@ -123,7 +122,7 @@ func (s *Store) ImportRun(r *Run) error {
 	if _, err := os.Stat(s.path(name)); err == nil {
 		return nil
 	}
-	text, err := json.Marshal(r)
+	text, err := sealed(r)
 	if err != nil {
 		return err
 	}

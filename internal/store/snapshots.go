@@ -1,7 +1,6 @@
 package store
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -73,7 +72,7 @@ func (s *Store) Snapshot(form string, tree digest.Key) (dir string, seen, found 
 // readSnapshot reads what is said of an unpacked tree, and tells whether it is one that may be relied on.
 func readSnapshot(dir string, tree digest.Key) (about snapshot, valid bool) {
 	text, err := os.ReadFile(filepath.Join(dir, snapshotFile))
-	valid = err == nil && json.Unmarshal(text, &about) == nil && about.Tree == tree && about.Version == snapshotVersion
+	valid = err == nil && unseal(text, &about) == nil && about.Tree == tree && about.Version == snapshotVersion
 	return about, valid
 }
 
@@ -84,7 +83,7 @@ func (s *Store) PutSnapshot(form string, tree digest.Key, temporary string, byte
 	if err != nil {
 		return "", err
 	}
-	text, err := json.Marshal(snapshot{snapshotVersion, tree, bytes, boot(), false})
+	text, err := sealed(snapshot{snapshotVersion, tree, bytes, boot(), false})
 	if err != nil {
 		return "", err
 	}
@@ -140,7 +139,7 @@ func (s *Store) SyncSnapshots() error {
 }
 
 func (s *Store) describe(dir string, about snapshot) error {
-	text, err := json.Marshal(about)
+	text, err := sealed(about)
 	if err != nil {
 		return err
 	}
@@ -177,7 +176,7 @@ func (s *Store) dropRuns(due func(r *Run) bool) (dropped int, err error) {
 	err = s.eachFile(filepath.Join("imbricat", runs), func(path string) error {
 		var r Run
 		text, err := os.ReadFile(path)
-		if err != nil || json.Unmarshal(text, &r) != nil || !due(&r) {
+		if err != nil || unseal(text, &r) != nil || !due(&r) {
 			return nil // what is damaged counts as absent
 		}
 		dropped++

@@ -97,7 +97,7 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 	if err := s.eachFile("imbricat/records", func(path string) error {
 		text, err := os.ReadFile(path)
 		var r Record
-		if err == nil && json.Unmarshal(text, &r) == nil {
+		if err == nil && unseal(text, &r) == nil {
 			layers[string(r.Layer.Digest)] = true
 			redo[r.Layer.Digest.Encoded()] += time.Duration(r.Millis) * time.Millisecond
 		}
@@ -108,7 +108,7 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 	if err := s.eachFile(filepath.Join("imbricat", runs), func(path string) error {
 		text, err := os.ReadFile(path)
 		var r Run
-		if err == nil && json.Unmarshal(text, &r) == nil {
+		if err == nil && unseal(text, &r) == nil {
 			redo[hexOf(string(r.Tree))] = max(redo[hexOf(string(r.Tree))], time.Duration(r.Millis)*time.Millisecond)
 		}
 		return ctx.Err()
@@ -157,7 +157,7 @@ func (s *Store) folder(path, below string) (item, bool) {
 		text, err := os.ReadFile(filepath.Join(path, snapshotFile))
 		info, statErr := os.Stat(filepath.Join(path, snapshotFile))
 		var about snapshot
-		if err != nil || statErr != nil || json.Unmarshal(text, &about) != nil {
+		if err != nil || statErr != nil || unseal(text, &about) != nil {
 			return item{path: path, used: time.Unix(0, 0), kind: "unpacked"}, true
 		}
 		return item{path: path, size: about.Bytes, used: info.ModTime(), kind: "unpacked"}, true

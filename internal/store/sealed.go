@@ -1,0 +1,29 @@
+package store
+
+import (
+	"bytes"
+	"encoding/json"
+
+	"imbricat/internal/digest"
+)
+
+// What the store relies on without being able to compare it with anything lies there sealed: as a line of JSON, and a
+// line with the hash of that. A disk or a person who changes a digit of a record must not change an image.
+
+// sealed writes a value so that unseal notices any damage.
+func sealed(v any) ([]byte, error) {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	return append(append(append(text, '\n'), digest.ContentBytes(text)...), '\n'), nil
+}
+
+// unseal reads what sealed wrote. What is damaged wraps digest.ErrMismatch.
+func unseal(text []byte, v any) error {
+	line, sum, _ := bytes.Cut(text, []byte("\n"))
+	if string(bytes.TrimSuffix(sum, []byte("\n"))) != string(digest.ContentBytes(line)) {
+		return digest.ErrMismatch
+	}
+	return json.Unmarshal(line, v)
+}
