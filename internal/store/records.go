@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -175,15 +176,18 @@ func (s *Store) keep(kind, id string, content []byte) error {
 	return s.WriteQuick(name, packed)
 }
 
-// Memo reads a small file of the store that only saves work, such as the memory of file times.
+// Memo reads a small file of the store that only saves work, such as the memory of file times. A damaged one counts as
+// absent.
 func (s *Store) Memo(name string) ([]byte, bool) {
 	text, err := os.ReadFile(s.path("imbricat", "memo", filepath.Base(name)))
-	return text, err == nil
+	sum, content, found := bytes.Cut(text, []byte("\n"))
+	return content, err == nil && found && string(sum) == string(digest.ContentBytes(content))
 }
 
 // PutMemo keeps such a file.
 func (s *Store) PutMemo(name string, content []byte) error {
-	return s.WriteQuick(filepath.Join("imbricat", "memo", filepath.Base(name)), content)
+	text := append([]byte(digest.ContentBytes(content)), '\n')
+	return s.WriteQuick(filepath.Join("imbricat", "memo", filepath.Base(name)), append(text, content...))
 }
 
 // eachFile visits the files below a folder of the store.

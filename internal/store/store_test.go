@@ -136,6 +136,29 @@ func TestRecords(t *testing.T) {
 	require.NoError(t, s.PutRecord(&other))
 	_, found = s.Record(key)
 	require.False(t, found, "its key is that of another tree")
+	// Of neither a record nor a memo any bit may change.
+	require.NoError(t, s.PutRecord(record))
+	require.NoError(t, s.PutMemo("files", []byte("3.42")))
+	for _, c := range []struct {
+		file  string
+		found func() bool
+	}{
+		{s.path("imbricat", "records", hexOf(string(key))[:2], hexOf(string(key))[2:]+".json"), func() bool { _, found := s.Record(key); return found }},
+		{s.path("imbricat", "memo", "files"), func() bool { _, found := s.Memo("files"); return found }},
+	} {
+		text, err := os.ReadFile(c.file)
+		require.NoError(t, err)
+		require.True(t, c.found())
+		for i := range text {
+			changed := bytes.Clone(text)
+			changed[i] ^= 1
+			require.NoError(t, os.WriteFile(c.file, changed, 0o644))
+			require.False(t, c.found(), "%s, byte %d", c.file, i)
+			require.NoError(t, os.WriteFile(c.file, text[:i], 0o644))
+			require.False(t, c.found(), "%s, cut at %d", c.file, i)
+		}
+		require.NoError(t, os.WriteFile(c.file, text, 0o644))
+	}
 	// A record whose layer is gone is no record.
 	path, err := s.BlobPath(blob.Digest)
 	require.NoError(t, err)
