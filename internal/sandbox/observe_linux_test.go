@@ -251,6 +251,74 @@ int main(void) { return call(5, path, O_RDONLY) < 0 || call(33, absent, 0) >= 0;
 	}
 }
 
+// TestWhoLists: which programs read the names in the folder that they work in, so that one more name there has their step
+// run again. The table in docs/reuse.md is what came out. All of them read such a list to its end and compare it by
+// themselves, so no call tells which names they looked for.
+func TestWhoLists(t *testing.T) {
+	m, work := newMachine(t), t.TempDir()
+	require.NoError(t, os.Chmod(work, 0o777))
+	for name, text := range map[string]string{"app.py": "import json\n", "app.js": "require('fs')\n", "app.pl": "use strict;\n", "a.c": "int main(void) { return 0; }\n", "Makefile": "a.o: a.c\n\tgcc -c a.c\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(work, name), []byte(text), 0o644))
+	}
+	for line, lists := range map[string]bool{"python3 app.py": true, "python3 -I app.py": false, "make": true, "node app.js": false, "npm --version": false, "perl app.pl": false,
+		"gcc -c a.c": false, "dpkg -l": false, "apt-cache policy": false, "sh -c 'test -e x || . ./Makefile'": false, "sh -c 'echo *.c'": true} {
+		program, _, _ := strings.Cut(line, " ")
+		if _, err := exec.LookPath(program); err != nil && os.Getenv("CI") == "" {
+			continue
+		}
+		status, out := m.run(work, "/bin/sh", "-c", line)
+		require.NotNil(t, status.Observed, "%s: %s", line, out)
+		require.Empty(t, status.Observed.Whole, line)
+		notes, err := status.Observed.Notes()
+		require.NoError(t, err)
+		require.Greater(t, len(notes), 8, line)
+		require.Equal(t, lists, slices.ContainsFunc(notes, func(n trace.Note) bool { return n.Path == "/w" && n.Acts&trace.List != 0 }), line)
+	}
+}
+
+// TestChangedWhileRead: a path that another thread changes while it is read makes all that lies below count.
+func TestChangedWhileRead(t *testing.T) {
+	m, work := newMachine(t), t.TempDir()
+	require.NoError(t, os.Chmod(work, 0o777))
+	const program = `package main
+
+import (
+	"runtime"
+	"syscall"
+	"unsafe"
+)
+
+func main() {
+	path := []byte("/w/a\x00")
+	ended := make(chan bool)
+	go func() {
+		runtime.LockOSThread()
+		for i := 0; ; i++ {
+			path[3] = "ab"[i%2]
+			select {
+			case <-ended:
+				return
+			default:
+			}
+		}
+	}()
+	runtime.LockOSThread()
+	for range 20000 {
+		syscall.RawSyscall(syscall.SYS_FACCESSAT, ^uintptr(99), uintptr(unsafe.Pointer(&path[0])), 0)
+	}
+	close(ended)
+}
+`
+	require.NoError(t, os.WriteFile(filepath.Join(work, "race.go"), []byte(program), 0o644))
+	build := exec.Command("go", "build", "-o", filepath.Join(work, "race"), filepath.Join(work, "race.go"))
+	build.Env = append(os.Environ(), "CGO_ENABLED=0", "GOFLAGS=")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	status, said := m.run(work, "/w/race")
+	require.Zero(t, status.Code, said)
+	require.Contains(t, status.Observed.Whole, "changed while it was read")
+}
+
 // TestWhatHidesIsSaid: a command that could escape observation is not taken for understood.
 func TestWhatHidesIsSaid(t *testing.T) {
 	b := newBench(t, Options{})
