@@ -70,6 +70,12 @@ func (b *builder) executeOnce(ctx context.Context, c *command, reason why, fille
 	status, err := box.Run(limited, spec)
 	took := time.Since(began)
 	printed.Close()
+	if (err != nil || status.Code != 0) && ctx.Err() == nil {
+		// What is damaged may keep a command from starting, or from ending well.
+		if damage := b.checkBelow(ctx, c, box, laid, everything); damage != nil {
+			return nil, damage
+		}
+	}
 	if err == nil && status.Code != 0 {
 		err = errors.New(statusText(status))
 	} else if errors.Is(err, errTimeLimit) {
@@ -80,9 +86,6 @@ func (b *builder) executeOnce(ctx context.Context, c *command, reason why, fille
 		return nil, err
 	}
 	if err != nil {
-		if damage := b.checkBelow(ctx, c, box, laid, everything); damage != nil {
-			return nil, damage
-		}
 		return nil, &StepFailed{Unit: c.unit.ID.String(), Label: c.task.Label, Place: c.place, Command: shown(c), What: err.Error(), Output: printed.All()}
 	}
 	if drop {

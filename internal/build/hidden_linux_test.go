@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -281,9 +282,17 @@ func TestDamagedTrees(t *testing.T) {
 		"a name beside it":       {func(file string) error { return os.WriteFile(file+"h", nil, 0o644) }, "ls /t/d > /out", false},
 		"what was to be absent":  {func(file string) error { return os.WriteFile(file+"h", nil, 0o644) }, "test -e /t/d/gh && echo 1 > /out || true", false},
 		"everything, unobserved": {func(file string) error { return os.Truncate(file, 0) }, "/t/prober hide /t/d/g > /out", false},
-		"so that it fails":       {func(file string) error { return os.Truncate(file, 0) }, "test -s /t/d/g; cp /t/d/g /out", false},
-		"what nobody reads":      {func(file string) error { return os.Truncate(file, 0) }, "cat /t/f > /out", true},
-		"nothing but the time":   {func(file string) error { return os.Chmod(file, 0o644) }, "cat /t/d/g > /out", true},
+		"so that nothing starts": {func(file string) error { // of each tree below
+			folders, err := filepath.Glob(filepath.Join(file, "../../../../../*/root/bin"))
+			require.NotEmpty(t, folders)
+			for _, folder := range folders {
+				err = errors.Join(err, os.RemoveAll(folder))
+			}
+			return err
+		}, "cat /t/f > /out", false},
+		"so that it fails":     {func(file string) error { return os.Truncate(file, 0) }, "test -s /t/d/g; cp /t/d/g /out", false},
+		"what nobody reads":    {func(file string) error { return os.Truncate(file, 0) }, "cat /t/f > /out", true},
+		"nothing but the time": {func(file string) error { return os.Chmod(file, 0o644) }, "cat /t/d/g > /out", true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := commandSite(t, sandbox.Options{})

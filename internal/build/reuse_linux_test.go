@@ -58,7 +58,7 @@ func (s *site) elsewhere(t *testing.T) *site {
 	return &site{t: t, dir: s.dir, store: other, box: s.box, divisions: s.divisions, freshAll: true}
 }
 
-var reuseNames = []string{"a", "b", "d", "d/a", "d/b", "d/e", "d/e/a", "x", "x/y", "x/y/z", "l", "l/a", "l/b", "p", "s", "s/a"}
+var reuseNames = []string{"a", "b", "d", "d/a", "d/b", "d/e", "d/e/a", "x", "x/y", "x/y/z", "l", "l/a", "l/b", "s", "s/a"}
 
 // randomReader is a small program that looks at few names and writes among them, in every way there is. It has a kept
 // directory /k, of which it takes in nothing that it has not put there itself.
@@ -130,7 +130,7 @@ func randomReader(r *rand.Rand) string {
 
 // edit changes one thing of the project.
 func edit(t *testing.T, r *rand.Rand, dir string) string {
-	name := reuseNames[r.IntN(len(reuseNames)-5)]
+	name := reuseNames[r.IntN(len(reuseNames)-4)]
 	path := filepath.Join(dir, "t", name)
 	_ = os.MkdirAll(filepath.Dir(path), 0o755)
 	switch r.IntN(9) {
@@ -224,6 +224,7 @@ func (o rounds) run(t *testing.T) (builds, reusedSteps, ranSteps int, wrong stri
 	// Another project has the same store.
 	beside := &site{t: t, dir: t.TempDir(), store: s.store, box: s.box, forget: o.forget}
 	require.NoError(t, exec.Command("cp", "-a", filepath.Join(s.dir, "bin"), beside.dir).Run())
+	damaged := false
 	anew := map[*site]*site{s: s.elsewhere(t), beside: beside.elsewhere(t)}
 	for seed := uint64(o.first); seed < uint64(o.first+o.seeds); seed++ {
 		r := rand.New(rand.NewPCG(seed, 12))
@@ -252,7 +253,8 @@ func (o rounds) run(t *testing.T) (builds, reusedSteps, ranSteps int, wrong stri
 			}
 			text := recipes[one]
 			with, err := one.build(text)
-			if err != nil && history != "" && strings.Contains(history, "damaged") {
+			if err != nil && damaged { // it may refuse, and then says what mends it
+				require.Contains(t, err.Error(), "imbricat store check --repair")
 				_, err = s.store.Check(context.Background(), true)
 				require.NoError(t, err)
 				with, err = one.build(text)
@@ -276,6 +278,7 @@ func (o rounds) run(t *testing.T) (builds, reusedSteps, ranSteps int, wrong stri
 			switch tree := filepath.Join(s.dir, "t"); {
 			case !o.plain && r.IntN(8) == 0:
 				history += ", damaged " + damage(t, r, s.store)
+				damaged = true
 			case saved != "" && r.IntN(5) == 0: // what was before comes back
 				require.NoError(t, os.RemoveAll(tree))
 				require.NoError(t, exec.Command("cp", "-a", saved, tree).Run())
@@ -390,7 +393,8 @@ func TestReuseIsRight(t *testing.T) {
 		t.Run("without "+what, func(t *testing.T) {
 			t.Parallel()
 			// It takes some rounds until one matters; starting nearer saves time and nothing else.
-			_, _, _, wrong := rounds{first: nearer[what], seeds: 60, each: 7, forget: forget, plain: true}.run(t)
+			// On an overlay folders are renamed by copying and removing, which reads all; on a copy they are renamed.
+			_, _, _, wrong := rounds{options: sandbox.Options{NoOverlay: what == "everything"}, first: nearer[what], seeds: 60, each: 7, forget: forget, plain: true}.run(t)
 			require.NotEmpty(t, wrong, "with %s left out of traces nothing went wrong", what)
 			t.Log(strings.SplitN(wrong, ",", 2)[0])
 		})

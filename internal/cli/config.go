@@ -52,6 +52,7 @@ type config struct {
 // registryConfig is what a person chooses for one registry.
 type registryConfig struct {
 	PlainHTTP   bool     `yaml:"plain-http"`
+	Issuer      string   `yaml:"issuer"`      // https://HOST of its tokens, where that is another host
 	Mirrors     []string `yaml:"mirrors"`     // HOST[/PREFIX], asked first for what is pulled
 	Authority   string   `yaml:"authority"`   // file with certificates, beside the system's
 	Certificate string   `yaml:"certificate"` // of the client, with its key
@@ -210,7 +211,10 @@ func (c *config) add(place string, one *registryConfig) (err error) {
 	if err := reference.CheckHost(host); err != nil {
 		return err
 	}
-	s := registry.Settings{PlainHTTP: one.PlainHTTP, Mirrors: one.Mirrors, Parallel: one.Parallel}
+	s := registry.Settings{PlainHTTP: one.PlainHTTP, Mirrors: one.Mirrors, Parallel: one.Parallel, Issuer: one.Issuer}
+	if one.Issuer != "" && !isIssuer(one.Issuer) {
+		return fmt.Errorf("issuer: %q: write https://HOST", one.Issuer)
+	}
 	for _, mirror := range one.Mirrors {
 		at, _, _ := strings.Cut(mirror, "/")
 		if err := reference.CheckHost(at); err != nil {
@@ -285,7 +289,15 @@ const (
 	registryVariable = "IMBRICAT_REGISTRY" // HOST[:PORT], or with the beginning of repositories' names
 	userVariable     = "IMBRICAT_USER"
 	tokenVariable    = "IMBRICAT_TOKEN" // instead of a user with a secret
+	// issuerVariable is who issues the registry's tokens, where that is another host: https://HOST.
+	issuerVariable = "IMBRICAT_ISSUER"
 )
+
+// isIssuer tells whether a text is SCHEME://HOST, as issuers of tokens are named.
+func isIssuer(text string) bool {
+	scheme, host, found := strings.Cut(text, "://")
+	return found && (scheme == "https" || scheme == "http") && reference.CheckHost(host) == nil
+}
 
 // logins says where the credentials for registries come from: the environment, programs, and the file, in this order.
 func (c *config) logins() (credential.Chain, error) {
@@ -295,7 +307,10 @@ func (c *config) logins() (credential.Chain, error) {
 		if err := reference.CheckHost(host); err != nil {
 			return nil, usagef("%s: %w", registryVariable, err)
 		}
-		login := credential.Login{User: os.Getenv(userVariable), Secret: credential.Secret(os.Getenv(secretVariable)), Token: credential.Secret(os.Getenv(tokenVariable))}
+		login := credential.Login{User: os.Getenv(userVariable), Secret: credential.Secret(os.Getenv(secretVariable)), Token: credential.Secret(os.Getenv(tokenVariable)), Issuer: strings.TrimSuffix(os.Getenv(issuerVariable), "/")}
+		if login.Issuer != "" && !isIssuer(login.Issuer) {
+			return nil, usagef("%s must be https://HOST, not %q", issuerVariable, login.Issuer)
+		}
 		if login.Secret == "" && login.Token == "" {
 			return nil, usagef("%s names a registry, and neither %s nor %s holds a secret for it", registryVariable, secretVariable, tokenVariable)
 		}

@@ -64,7 +64,9 @@ func runLogin(ctx context.Context, s *session) error {
 		return err
 	}
 	login := credential.Login{User: user, Secret: secret}
-	client := conf.client(s, credential.Fixed{Place: host, Login: login})
+	checked := login
+	checked.Confirms = true
+	client := conf.client(s, credential.Fixed{Place: host, Login: checked})
 	asked, err := client.Ping(ctx, host)
 	if err != nil {
 		return err

@@ -40,11 +40,12 @@ type Login struct {
 	User   string
 	Secret Secret
 	Token  Secret // to be sent as it is, instead of a name with a secret
-	// Issuer is the address of the issuer of tokens that the login was checked with, SCHEME://HOST; "" where none was
-	// involved, or where nobody has noted it.
+	// Issuer is the address of the issuer of tokens that the login may be sent to besides the registry itself, SCHEME://HOST:
+	// one that was confirmed at login, or that the settings name; "" where there is none.
 	Issuer string
-	// Kept tells that the login was checked before it was kept, so that an issuer that is not Issuer is a new one.
-	Kept bool
+	// Confirms tells that the login is being checked on a person's word: it may be sent to whatever issuer the registry
+	// names, which is noted.
+	Confirms bool
 }
 
 // Given tells whether there is a login at all.
@@ -121,8 +122,18 @@ func (f *File) Find(_ context.Context, host, repository string) (Login, error) {
 	if err != nil {
 		return Login{}, err
 	}
-	s, found := Longest(d.Registries, host, repository)
-	return Login{User: s.User, Secret: Secret(s.Secret), Issuer: s.Issuer, Kept: found}, nil
+	s, _ := Longest(d.Registries, host, repository)
+	return Login{User: s.User, Secret: Secret(s.Secret), Issuer: s.Issuer}, nil
+}
+
+// Issuer implements Confirmed.
+func (f *File) Issuer(host, repository string) string {
+	d, err := f.read()
+	if err != nil {
+		return ""
+	}
+	s, _ := Longest(d.Registries, host, repository)
+	return s.Issuer
 }
 
 // Longest gives what stands under the longest part of HOST/REPOSITORY, cut at slashes.

@@ -112,7 +112,7 @@ func TestSources(t *testing.T) {
 	}
 	kept, err := f.Find(t.Context(), "h:1", "tides")
 	require.NoError(t, err)
-	require.Equal(t, Login{User: "tides", Issuer: "https://i", Kept: true}, kept)
+	require.Equal(t, Login{User: "tides", Issuer: "https://i"}, kept)
 }
 
 // TestManyWriters: of logins that are kept at the same time none is lost.

@@ -26,15 +26,30 @@ type Refuser interface {
 	Refused(host, repository string)
 }
 
+// Confirmed is a Source that knows which issuer of tokens a person has confirmed for a registry, for logins of any source.
+type Confirmed interface {
+	Issuer(host, repository string) string
+}
+
 // Chain asks several sources, the first of which that has a login counts.
 type Chain []Source
 
 // Find implements Source.
 func (c Chain) Find(ctx context.Context, host, repository string) (Login, error) {
 	for _, one := range c {
-		if l, err := one.Find(ctx, host, repository); err != nil || l.Given() {
+		l, err := one.Find(ctx, host, repository)
+		if err != nil {
 			return l, err
 		}
+		if !l.Given() {
+			continue
+		}
+		for _, other := range c {
+			if knows, is := other.(Confirmed); is && l.Issuer == "" {
+				l.Issuer = knows.Issuer(host, repository)
+			}
+		}
+		return l, nil
 	}
 	return Login{}, nil
 }

@@ -203,7 +203,7 @@ func (c *Client) token(ctx context.Context, r request, challenge Challenge, logi
 		return token{}, fmt.Errorf("%s: the registry's issuer of tokens: %w", r.where, err)
 	}
 	issuer := realm.Scheme + "://" + realm.Host
-	if login.Kept && login.Issuer != issuer && (login.Issuer != "" || realm.Host != asked.Host) {
+	if login.Given() && !login.Confirms && !c.mayIssue(r.host, issuer, login) && realm.Host != asked.Host {
 		return token{}, &IssuerError{Host: r.host, Now: issuer, Before: login.Issuer}
 	}
 	query := url.Values{}
@@ -222,6 +222,11 @@ func (c *Client) token(ctx context.Context, r request, challenge Challenge, logi
 		c.issuers.note(r.host, issuer)
 	}
 	return t, err
+}
+
+// mayIssue tells whether a login may go to an issuer: one that was confirmed at login, or that the settings name.
+func (c *Client) mayIssue(host, issuer string, login credential.Login) bool {
+	return issuer == login.Issuer || issuer == c.settings(host).Issuer
 }
 
 // askIssuer speaks the GET form, and the POST form of OAuth2 (RFC 6749, 4.3) where an issuer knows no other.
@@ -282,7 +287,7 @@ func readToken(r request, body io.Reader) (token, error) {
 	return token{"Bearer " + answer.Token, time.Now().Add(max(life-leeway, life/2)), true}, nil
 }
 
-// IssuerError is a registry that names another issuer of tokens than the login was checked with.
+// IssuerError is a registry that names an issuer of tokens which nobody has confirmed.
 type IssuerError struct{ Host, Now, Before string }
 
 func (e *IssuerError) Error() string {
@@ -290,7 +295,8 @@ func (e *IssuerError) Error() string {
 	if e.Before != "" {
 		before = e.Before + " before"
 	}
-	return fmt.Sprintf("%s: the registry wants credentials to go to %s, which was %s; if that is right, `imbricat login %s` confirms it", e.Host, e.Now, before, e.Host)
+	return fmt.Sprintf("%s: the registry wants credentials to go to %s, which was %s; if that is right, `imbricat login %s` confirms it, or IMBRICAT_ISSUER=%s in a pipeline, or issuer: under registries in the settings",
+		e.Host, e.Now, before, e.Host, e.Now)
 }
 
 // Ping asks a registry whether it is one and takes the login that the client has for it. asked tells whether the

@@ -52,6 +52,7 @@ type Settings struct {
 	Mirrors   []string    // HOST[/PREFIX] that are asked first when something is pulled, in this order
 	TLS       *tls.Config // authorities and a client's certificate; nil: the system's authorities
 	Parallel  int         // blobs that move at a time; 0: 4
+	Issuer    string      // SCHEME://HOST of the issuer of tokens that logins may be sent to, besides the registry itself
 	Chunk     int64       // bytes of one request of an upload; 0: all in one, and less where the registry wants that
 }
 

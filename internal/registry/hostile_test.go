@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -134,23 +135,33 @@ func TestIssuers(t *testing.T) {
 			w.WriteHeader(http.StatusUnauthorized)
 		}
 	})
+	settings := Settings{}
 	ask := func(l credential.Login) (string, error) {
-		c := New(Options{Wait: time.Millisecond, Logins: credential.Fixed{Place: host, Login: l}})
+		c := New(Options{Wait: time.Millisecond, Logins: credential.Fixed{Place: host, Login: l}, Settings: func(string) Settings { return settings }})
 		_, err := c.Ping(t.Context(), host)
 		return c.Issuer(host), err
 	}
-	named, err := ask(credential.Login{User: "harbour", Secret: secret})
+	named, err := ask(credential.Login{User: "harbour", Secret: secret, Confirms: true})
 	require.NoError(t, err)
 	require.Equal(t, "http://"+issuer, named)
-	_, err = ask(credential.Login{User: "harbour", Secret: secret, Kept: true, Issuer: named})
+	_, err = ask(credential.Login{User: "harbour", Secret: secret, Issuer: named})
 	require.NoError(t, err)
 	for _, before := range []string{"https://tokens.tideline.example", ""} {
-		_, err = ask(credential.Login{User: "harbour", Secret: secret, Kept: true, Issuer: before})
+		_, err = ask(credential.Login{User: "harbour", Secret: secret, Issuer: before})
 		var other *IssuerError
 		require.ErrorAs(t, err, &other)
 		require.ErrorContains(t, err, "imbricat login "+host)
 		require.NotContains(t, err.Error(), secret)
 	}
+	settings.Issuer = named
+	_, err = ask(credential.Login{User: "harbour", Secret: secret})
+	require.NoError(t, err, "the settings name it")
+	// What was confirmed at login holds for every source.
+	file := credential.OpenFile(filepath.Join(t.TempDir(), "credentials.json"))
+	require.NoError(t, file.Keep(host, credential.Login{User: "other", Secret: "other", Issuer: named}))
+	c := New(Options{Wait: time.Millisecond, Logins: credential.Chain{credential.Fixed{Place: host, Login: credential.Login{User: "harbour", Secret: secret}}, file}})
+	_, err = c.Ping(t.Context(), host)
+	require.NoError(t, err)
 }
 
 // TestTokenForms: an issuer that knows only the OAuth2 form, tokens that end, and a program that knows a newer one.
@@ -177,7 +188,7 @@ func TestTokenForms(t *testing.T) {
 		}
 		fmt.Fprint(w, `{"tags":[]}`)
 	})
-	c := New(Options{Wait: time.Millisecond, Logins: credential.Fixed{Place: host, Login: credential.Login{User: "harbour", Secret: secret}}})
+	c := New(Options{Wait: time.Millisecond, Logins: credential.Fixed{Place: host, Login: credential.Login{User: "harbour", Secret: secret, Confirms: true}}})
 	for _, valid = range []string{"t1", "t1", "t2"} {
 		_, err := c.Repository(host, "a").Tags(t.Context())
 		require.NoError(t, err)

@@ -217,7 +217,7 @@ func newIssuer(t *testing.T, certificate []byte, key *ecdsa.PrivateKey, own tls.
 func (p *peer) client(o Options) *Client {
 	o.Settings = func(string) Settings { return Settings{TLS: p.tls, Chunk: 0} }
 	if o.Logins == nil {
-		o.Logins = credential.Fixed{Place: p.host, Login: credential.Login{User: "harbour", Secret: peerSecret}}
+		o.Logins = credential.Fixed{Place: p.host, Login: credential.Login{User: "harbour", Secret: peerSecret, Confirms: true}}
 	}
 	if o.Wait == 0 {
 		o.Wait = 5 * time.Millisecond
@@ -274,7 +274,7 @@ func peerLogin(t *testing.T, p *peer) {
 	require.NoError(t, err)
 	require.True(t, asked)
 	var answer *Error
-	_, err = p.client(Options{Logins: credential.Fixed{Place: p.host, Login: credential.Login{User: "harbour", Secret: "wrong"}}}).Ping(t.Context(), p.host)
+	_, err = p.client(Options{Logins: credential.Fixed{Place: p.host, Login: credential.Login{User: "harbour", Secret: "wrong", Confirms: true}}}).Ping(t.Context(), p.host)
 	require.ErrorAs(t, err, &answer)
 	require.True(t, answer.Denied())
 	_, err = p.client(Options{Logins: credential.Chain{}}).Repository(p.host, "tides/gauge").Tags(t.Context())

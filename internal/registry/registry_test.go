@@ -37,7 +37,7 @@ func client(t *testing.T, host string) *Client {
 		require.NotContains(t, log.String(), secret)
 		require.NotContains(t, log.String(), "Basic ")
 	})
-	return New(Options{Logins: logins{host: {User: "harbour", Secret: secret}}, Wait: time.Millisecond,
+	return New(Options{Logins: logins{host: {User: "harbour", Secret: secret, Confirms: true}}, Wait: time.Millisecond,
 		Log: slog.New(slog.NewTextHandler(&log, &slog.HandlerOptions{Level: slog.LevelDebug}))})
 }
 
