@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/file"
@@ -27,6 +28,8 @@ type Scope struct {
 	Why func(root, name string) string
 	// File gives a field of a manifest of the project: text, a number or a truth value, or nil where it is not there.
 	File func(path, field string) (any, error)
+
+	made int // bytes of all texts that templates with expressions gave
 }
 
 // DateFields are the names below date.
@@ -112,6 +115,7 @@ func (t Template) Value(s *Scope) (any, error) {
 // Text evaluates the template to text.
 func (t Template) Text(s *Scope) (string, error) {
 	var out strings.Builder
+	computed := 0
 	for _, p := range t.parts {
 		if p.expr == nil {
 			out.WriteString(p.text)
@@ -125,7 +129,13 @@ func (t Template) Text(s *Scope) (string, error) {
 		if !ok {
 			return "", p.expr.problem("${%s} gives %s, which is no text", p.expr.Text, describe(value))
 		}
+		if computed += len(text); computed > maxComputed {
+			return "", p.expr.problem("what expressions give makes this text longer than %s", humanize.IBytes(maxComputed))
+		}
 		out.WriteString(text)
+		if s.made += len(text); s.made > maxMade {
+			return "", p.expr.problem("the recipe's expressions make more than %s of text", humanize.IBytes(maxMade))
+		}
 	}
 	return out.String(), nil
 }
@@ -174,11 +184,20 @@ func (e *Expression) Eval(s *Scope) (any, error) {
 	if u, unknown := e.unknown(s); unknown && !e.branches {
 		return nil, e.problem("%s", s.missing(u))
 	}
+	for _, u := range e.uses {
+		if text, is := s.lookup(u.root, u.name).(string); is && u.root == "facts" && len(text) > maxValue {
+			return nil, e.problem("%s.%s has %s, and an expression takes texts of at most %s", u.root, u.name, humanize.IBytes(uint64(len(text))), humanize.IBytes(maxValue))
+		}
+	}
 	var unread error
-	value, err := expr.Run(e.prog, map[string]any{
+	machine := vm.VM{MemoryBudget: mostElements}
+	value, err := machine.Run(e.prog, map[string]any{
 		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts, "date": s.Date, "run": s.Run, "tag": MendTag,
 		"file": func(path, field string) any {
 			value, err := s.file(path, field)
+			if text, is := value.(string); is && len(text) > maxValue {
+				err = fmt.Errorf("%s of %s is longer than %s", field, path, humanize.IBytes(maxValue))
+			}
 			unread = errors.Join(unread, err)
 			return value
 		},
@@ -189,11 +208,17 @@ func (e *Expression) Eval(s *Scope) (any, error) {
 	if u, unknown := e.unknown(s); unknown && (err != nil || value == nil) {
 		return nil, e.problem("%s", s.missing(u))
 	}
+	if err != nil && strings.Contains(err.Error(), "memory budget") {
+		return nil, e.problem("${%s} makes lists of more than %d elements", e.Text, mostElements)
+	}
 	if err != nil {
 		return nil, e.problem("${%s}: %s", e.Text, firstLine(err))
 	}
 	if value == nil && e.reads {
 		return nil, e.problem("%s is not there; give a default: file(…) ?? \"…\"", e.Text)
+	}
+	if text, is := value.(string); is && len(text) > maxValue {
+		return nil, e.problem("${%s} gives a text of %s, and at most %s are allowed", e.Text, humanize.IBytes(uint64(len(text))), humanize.IBytes(maxValue))
 	}
 	return value, nil
 }
@@ -333,9 +358,15 @@ func (c *compiler) options(check, condition bool) []expr.Option {
 	options := []expr.Option{
 		expr.Env(c.environment(check)),
 		expr.DisableBuiltin("now"),
+		expr.DisableBuiltin("reduce"), // makes texts of any length, a bit at a time
+		expr.MaxNodes(mostNodes),
 	}
+	options = append(options, boundedFunctions...)
 	if condition && check {
 		options = append(options, expr.AsBool())
+	}
+	if !check {
+		options = append(options, expr.Patch(boundedSums{}))
 	}
 	if condition && !check {
 		options = append(options, expr.Patch(&absentAsEmpty{plain: map[ast.Node]ast.Node{}}))
