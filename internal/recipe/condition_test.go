@@ -49,7 +49,7 @@ func TestBoundedTexts(t *testing.T) {
 		`${join(["a", "b"], "-")}`:                "",
 		`${join(split("1.4.0", ".")[:2], ".")}`:   "",
 		`${join(map(1..9, facts.long))}`:          "a text of more than 64 KiB",
-		`${join(map(1..900, "a"))}`:              "",
+		`${join(map(1..900, "a"))}`:               "",
 		`${join(map(1..100000, "a"))}`:            "makes lists of more than 2000 elements",
 		`${replace("a.b", ".", "-")}`:             "",
 		`${replace(facts.long, "t", facts.long)}`: "a text of more than 64 KiB",
@@ -72,7 +72,7 @@ func TestBoundedTexts(t *testing.T) {
 		require.ErrorContains(t, err, want, text[:min(len(text), 60)])
 		require.ErrorContains(t, err, "r:10:", "with its place")
 	}
-	_, err := Parse("r", []byte(imageWith("    labels: {a: '${"+strings.Repeat("1 + ", 600)+"1}'}\n")))
+	_, err := Parse("r", []byte(imageWith("    annotations: {a: '${"+strings.Repeat("1 + ", 600)+"1}'}\n")))
 	require.ErrorContains(t, err, "exceeds maximum allowed nodes")
 
 	// Many texts are bounded together.
