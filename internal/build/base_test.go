@@ -16,9 +16,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/event"
 	"imbricat/internal/image"
 	"imbricat/internal/platform"
 	"imbricat/internal/reference"
+	"imbricat/internal/store"
 	"imbricat/internal/tree"
 )
 
@@ -159,8 +161,26 @@ func TestForeignBase(t *testing.T) {
 		require.Equal(t, []string{v1.MediaTypeImageLayerGzip, v1.MediaTypeImageLayer, v1.MediaTypeImageLayerZstd}[i], l.MediaType, "in the standard's words")
 	}
 
+	// An index that came from elsewhere is compared with the layer before anything is taken from that.
+	other := newSite(t)
+	shelf := other.shelve(t)
+	other.bases = shelf
+	_, err = other.build("imbricat: 1\nimages: {gauge: {base: 'registry.tideline.example/base/slim:4', platforms: [linux/amd64]}}\n")
+	require.NoError(t, err)
+	id := digest.DiffID(shelf.layers[1].Digest) // it is not compressed
+	text, found := other.store.Tree(id)
+	require.True(t, found)
+	lie := strings.Replace(string(text), "file 644 0:0 7", "file 755 0:0 7", 1)
+	require.NotEqual(t, string(text), lie)
+	require.NoError(t, other.store.PutTree(id, []byte(lie)))
+	require.NoError(t, other.store.Claimed(string(id), store.Claim{Place: "registry.tideline.example/cache", DiffID: id}))
+	lied, err := other.build(onForeign)
+	require.NoError(t, err, "it is read again, and told")
+	require.Equal(t, r.Images[0].Descriptor, lied.Images[0].Descriptor)
+	require.NotEmpty(t, other.warnings(event.SharedCache))
+
 	// What was taken has the bytes of the entry that counts.
-	var found bool
+	found = false
 	for _, e := range s.indexed(r.Steps[0].Layer).Entries {
 		switch e.Path {
 		case "x/null":

@@ -101,6 +101,16 @@ func (s *site) build(text string) (*Result, error) {
 	})
 }
 
+// warnings gives the texts of a kind of warning that the last build gave.
+func (s *site) warnings(code string) (texts []string) {
+	for _, e := range s.events {
+		if w, is := e.(event.Warning); is && w.Code == code {
+			texts = append(texts, w.Text)
+		}
+	}
+	return texts
+}
+
 func gauge(steps ...string) string {
 	return "imbricat: 1\nimages:\n  gauge:\n    base: none\n    platforms: [linux/amd64]\n    steps:\n      - " + strings.Join(steps, "\n      - ") + "\n"
 }

@@ -3,6 +3,7 @@ package build
 import (
 	"bytes"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -125,6 +126,22 @@ func TestComplete(t *testing.T) {
 			require.EqualValues(t, 0o1777, got[0].Mode)
 		}
 	}
+}
+
+// TestOpaqueRoot: a layer that hides all below it does so in a view and in what lies unpacked alike.
+func TestOpaqueRoot(t *testing.T) {
+	layers := [][]tree.Entry{{folder("d", 0o755), fileOf("d/a", 0)}, {{Kind: tree.Opaque}, fileOf("b", 0)}, {fileOf("c", 0)}}
+	one := &base{resolved: &Resolved{Name: "slim:4"}}
+	for _, entries := range layers {
+		one.contents = append(one.contents, &packedContents{entries: entries})
+	}
+	view := tree.NewView()
+	for _, s := range one.stratify() {
+		entries, err := s.entries(t.Context())
+		require.NoError(t, err)
+		require.NoError(t, view.Apply(slices.DeleteFunc(slices.Clone(entries), func(e tree.Entry) bool { return e.Kind == tree.Opaque && e.Path == "" }), one.contents[0]))
+	}
+	require.Equal(t, shows(viewOf(t, layers...)), shows(view))
 }
 
 // TestPrinted: however output is cut into pieces, no secret gets through, nothing else is lost, and what is kept is bounded.

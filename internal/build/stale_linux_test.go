@@ -14,16 +14,6 @@ import (
 	"imbricat/internal/sandbox"
 )
 
-// warnings gives the texts of a kind of warning that the last build gave.
-func (s *site) warnings(code string) (texts []string) {
-	for _, e := range s.events {
-		if w, is := e.(event.Warning); is && w.Code == code {
-			texts = append(texts, w.Text)
-		}
-	}
-	return texts
-}
-
 // TestStale: what compares times is warned of where it goes wrong, and rising times cure it.
 func TestStale(t *testing.T) {
 	t.Parallel()

@@ -31,7 +31,6 @@ func (r *Resolver) Add(n Note) {
 	at = strings.Trim(at, "/")
 	folder, _ := r.view.Lookup(at)
 	if r.owners {
-		r.pass("", r.view.Root())
 		r.pass(at, folder)
 	}
 	for links := 0; rest != ""; {
