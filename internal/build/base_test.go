@@ -55,6 +55,7 @@ var foreign = [][]*tar.Header{
 type shelved struct {
 	manifest digest.Descriptor
 	layers   []digest.Descriptor
+	diffIDs  []digest.Digest
 }
 
 func (s *site) shelve(t *testing.T) *shelved {
@@ -90,6 +91,7 @@ func (s *site) shelve(t *testing.T) *shelved {
 		require.NoError(t, err)
 		out.layers = append(out.layers, desc)
 	}
+	out.diffIDs = config.RootFS.DiffIDs
 	put := func(mediaType string, document any) digest.Descriptor {
 		text, err := image.Encode(document)
 		require.NoError(t, err)
@@ -167,10 +169,10 @@ func TestForeignBase(t *testing.T) {
 	other.bases = shelf
 	_, err = other.build("imbricat: 1\nimages: {gauge: {base: 'registry.tideline.example/base/slim:4', platforms: [linux/amd64]}}\n")
 	require.NoError(t, err)
-	id := digest.DiffID(shelf.layers[1].Digest) // it is not compressed
+	id := digest.DiffID(shelf.diffIDs[0])
 	text, found := other.store.Tree(id)
 	require.True(t, found)
-	lie := strings.Replace(string(text), "file 644 0:0 7", "file 755 0:0 7", 1)
+	lie := strings.Replace(string(text), "file 600 4:0 4", "file 4755 4:0 4", 1)
 	require.NotEqual(t, string(text), lie)
 	require.NoError(t, other.store.PutTree(id, []byte(lie)))
 	require.NoError(t, other.store.Claimed(string(id), store.Claim{Place: "registry.tideline.example/cache", DiffID: id}))

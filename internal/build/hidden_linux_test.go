@@ -281,6 +281,7 @@ func TestDamagedTrees(t *testing.T) {
 		"its mode":               {func(file string) error { return os.Chmod(file, 0o600) }, "stat -c %a /t/d/g > /out", false},
 		"a name beside it":       {func(file string) error { return os.WriteFile(file+"h", nil, 0o644) }, "ls /t/d > /out", false},
 		"what was to be absent":  {func(file string) error { return os.WriteFile(file+"h", nil, 0o644) }, "test -e /t/d/gh && echo 1 > /out || true", false},
+		"at the top":             {func(file string) error { return os.WriteFile(filepath.Join(file, "../../../zz"), nil, 0o644) }, "test -e /zz && echo 1 > /out || true", false},
 		"everything, unobserved": {func(file string) error { return os.Truncate(file, 0) }, "/t/prober hide /t/d/g > /out", false},
 		"so that nothing starts": {func(file string) error { // of each tree below
 			folders, err := filepath.Glob(filepath.Join(file, "../../../../../*/root/bin"))
