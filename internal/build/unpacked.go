@@ -165,11 +165,14 @@ func (b *builder) checkBelow(ctx context.Context, c *command, box *sandbox.Box, 
 		var here []string
 		for i, p := range paths {
 			e := index[p]
-			if hidden[i] || e == nil {
-				continue
+			switch {
+			case hidden[i]:
+			case p == "": // every tree has a root, though none need say so
+				here = append(here, p)
+			case e != nil:
+				here = append(here, p)
+				hidden[i] = e.Kind != tree.Folder
 			}
-			here = append(here, p)
-			hidden[i] = e.Kind != tree.Folder
 		}
 		if err := b.checkLaid(ctx, box, one, here); err != nil {
 			return err
