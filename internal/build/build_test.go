@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -48,6 +49,7 @@ type site struct {
 	predecessor func(context.Context, *plan.Unit) (*Predecessor, error)
 
 	keepGoing bool
+	download  func(ctx context.Context, address string) (io.ReadCloser, int64, error)
 	watch     func(event.Event) // is told of every event, outside of the lock
 
 	mutex  sync.Mutex
@@ -97,7 +99,7 @@ func (s *site) build(text string) (*Result, error) {
 			}
 			return s.box, nil
 		},
-		Project: s.dir, Fresh: s.fresh, FreshAll: s.freshAll, forget: s.forget, Divisions: s.divisions, Predecessor: s.predecessor, KeepGoing: s.keepGoing,
+		Project: s.dir, Fresh: s.fresh, FreshAll: s.freshAll, forget: s.forget, Divisions: s.divisions, Predecessor: s.predecessor, KeepGoing: s.keepGoing, Download: s.download,
 	})
 }
 
@@ -403,4 +405,24 @@ func TestReuseEqualsFresh(t *testing.T) {
 		}
 	})
 	require.True(t, recalled, "some builds must do without reading and composing")
+}
+
+// endless sends and never ends.
+type endless struct{ sent int64 }
+
+func (e *endless) Read(p []byte) (int, error) { e.sent += int64(len(p)); return len(p), nil }
+func (e *endless) Close() error               { return nil }
+
+// TestFetchIsBounded: an address that sends without end, or says that it will send too much, is left.
+func TestFetchIsBounded(t *testing.T) {
+	defer func(was int64) { maxFetched = was }(maxFetched)
+	maxFetched = 1 << 20
+	s := newSite(t)
+	for _, size := range []int64{-1, 100, 2 << 20} {
+		body := &endless{}
+		s.download = func(context.Context, string) (io.ReadCloser, int64, error) { return body, size, nil }
+		_, err := s.build(gauge("fetch: {from: 'https://tideline.example/levels', sha256: " + strings.Repeat("0", 64) + ", to: /levels}"))
+		require.ErrorContains(t, err, "it sends more than 1.0 MiB")
+		require.Less(t, body.sent, int64(2<<20))
+	}
 }

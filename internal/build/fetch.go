@@ -10,6 +10,8 @@ import (
 	"path"
 	"strings"
 
+	"github.com/dustin/go-humanize"
+
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/plan"
@@ -57,7 +59,7 @@ func (b *builder) fetchOnce(ctx context.Context, address, sum string, task event
 }
 
 // maxFetched bounds what an address may send, in bytes.
-const maxFetched = 64 << 30
+var maxFetched int64 = 16 << 30
 
 func (b *builder) download(ctx context.Context, address, sum string, task event.Task, sink event.Sink) (*fetched, error) {
 	body, size, err := b.o.Download(ctx, address)
@@ -65,6 +67,10 @@ func (b *builder) download(ctx context.Context, address, sum string, task event.
 		return nil, err
 	}
 	defer body.Close()
+	tooLong := fmt.Errorf("fetching %s: it sends more than %s", address, humanize.IBytes(uint64(maxFetched)))
+	if size > maxFetched {
+		return nil, tooLong
+	}
 	sink.Send(event.Started{Task: task, Act: "fetching", Total: max(size, 0)})
 	blob, err := b.o.Store.Begin()
 	if err != nil {
@@ -72,9 +78,12 @@ func (b *builder) download(ctx context.Context, address, sum string, task event.
 	}
 	defer blob.Abort()
 	hash, progress := sha256.New(), newProgress(sink, task)
-	n, err := io.Copy(io.MultiWriter(blob, hash), io.LimitReader(&counted{io.NopCloser(digest.WithContext(ctx, body)), progress}, maxFetched))
+	n, err := io.Copy(io.MultiWriter(blob, hash), io.LimitReader(&counted{io.NopCloser(digest.WithContext(ctx, body)), progress}, maxFetched+1))
 	if err != nil {
 		return nil, fmt.Errorf("fetching %s: %w", address, err)
+	}
+	if n > maxFetched {
+		return nil, tooLong
 	}
 	got := digest.FromHash(hash)
 	if got.Encoded() != sum {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 
+	"imbricat/internal/conceal"
 	"imbricat/internal/event"
 	"imbricat/internal/sandbox"
 )
@@ -15,8 +16,6 @@ const (
 	keptBeginning = 4 << 20
 	keptEnd       = 4 << 20
 	longestLine   = 64 << 10
-	// shortest is the length from which on a secret, or a line of one, can be told from chance.
-	shortest = 4
 )
 
 // printed takes what a command prints: it covers secrets, shows lines as they come, and keeps them within bounds.
@@ -35,16 +34,8 @@ type printed struct {
 
 func newPrinted(sink event.Sink, task event.Task, secrets []sandbox.Secret) *printed {
 	p := &printed{sink: sink, task: task}
-	add := func(text []byte) {
-		if text = bytes.TrimSpace(text); len(text) >= shortest {
-			p.secrets = append(p.secrets, text)
-		}
-	}
 	for _, s := range secrets {
-		add(s.Content)
-		for line := range bytes.Lines(s.Content) {
-			add(line)
-		}
+		p.secrets = append(p.secrets, conceal.Forms(s.Content)...)
 	}
 	slices.SortStableFunc(p.secrets, func(a, b []byte) int { return len(b) - len(a) })
 	return p
@@ -66,9 +57,7 @@ func (p *printed) Write(text []byte) (int, error) {
 
 // pass hands lines on. Of one without an end in sight as much stays back as a secret may need.
 func (p *printed) pass(whole bool) {
-	for _, s := range p.secrets {
-		p.line = bytes.ReplaceAll(p.line, s, []byte("••••••"))
-	}
+	p.line = conceal.Cover(p.line, p.secrets)
 	back := 0
 	if !whole && len(p.secrets) > 0 {
 		back = min(len(p.secrets[0])-1, len(p.line))

@@ -85,7 +85,7 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 	o := build.Options{
 		Plan: p.plan, Store: st, Source: source, Memory: memory, Sink: sink,
 		Bases:   &bases{opener: opener, store: st, lock: held, sink: quiet(sink, p.recipe.Silence)},
-		Sandbox: s.sandbox(st), Secret: secretValue(dir), Jobs: int(s.cmd.Int("jobs")), KeepGoing: s.cmd.Bool("keep-going"),
+		Sandbox: s.sandbox(st), Secret: secretValue(dir, s.err), Jobs: int(s.cmd.Int("jobs")), KeepGoing: s.cmd.Bool("keep-going"),
 		Annotations: annotations, Project: dir, Divisions: divisions(held), Download: download.New("imbricat/" + version()).Get,
 		CommitTimes: func(ctx context.Context) (func(string) int64, error) {
 			times, err := p.facts.Git.Times(ctx)

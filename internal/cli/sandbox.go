@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/build"
+	"imbricat/internal/conceal"
 	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/sandbox"
@@ -73,8 +74,26 @@ func (s *session) snapshotChecker(ctx context.Context, st *store.Store) {
 // mostSecret bounds a secret, in bytes.
 const mostSecret = 1 << 20
 
-// secretValue finds a secret's value where the recipe says that it is.
-func secretValue(dir string) func(ctx context.Context, name string, s plan.Secret) ([]byte, error) {
+// mostSaid bounds what is repeated of what a secret's command complains of, in bytes.
+const mostSaid = 64 << 10
+
+// beginning keeps the first bytes that are written and takes the rest for read.
+type beginning struct {
+	text bytes.Buffer
+	left int
+}
+
+// Write implements io.Writer.
+func (b *beginning) Write(p []byte) (int, error) {
+	n := min(len(p), b.left)
+	b.left -= n
+	b.text.Write(p[:n])
+	return len(p), nil
+}
+
+// secretValue finds a secret's value where the recipe says that it is. What a secret's command complains of is told,
+// without the secret.
+func secretValue(dir string, tell io.Writer) func(ctx context.Context, name string, s plan.Secret) ([]byte, error) {
 	return func(ctx context.Context, _ string, s plan.Secret) ([]byte, error) {
 		var value []byte
 		switch {
@@ -86,9 +105,13 @@ func secretValue(dir string) func(ctx context.Context, name string, s plan.Secre
 			value = []byte(text)
 		case len(s.Command) > 0:
 			var out bytes.Buffer
+			said := &beginning{left: mostSaid}
 			c := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
-			c.Dir, c.Stdout, c.Stderr = dir, &out, os.Stderr
-			if err := c.Run(); err != nil {
+			c.Dir, c.Stdout, c.Stderr = dir, &out, said
+			err := c.Run()
+			// What it complains of may repeat the secret, which is known when it has ended.
+			_, _ = tell.Write(conceal.Cover(said.text.Bytes(), conceal.Forms(out.Bytes())))
+			if err != nil {
 				return nil, fmt.Errorf("its command %s: %w", s.Command[0], err)
 			}
 			value = out.Bytes()

@@ -1,33 +1,33 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"os"
 	"slices"
-	"strings"
 	"sync"
 
+	"imbricat/internal/conceal"
 	"imbricat/internal/event"
 )
 
 // veil covers secrets in texts.
 type veil struct {
 	mutex   sync.Mutex
-	secrets []string // longest first
+	secrets [][]byte // longest first
 }
-
-// shortestSecret is the length from which on a secret can be told from chance, in bytes.
-const shortestSecret = 4
 
 // add has the values of variables of the environment covered from now on.
 func (v *veil) add(variables ...string) {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
 	for _, name := range variables {
-		if value := strings.TrimSpace(os.Getenv(name)); name != "" && len(value) >= shortestSecret && !slices.Contains(v.secrets, value) {
-			v.secrets = append(v.secrets, value)
+		if name != "" {
+			v.secrets = append(v.secrets, conceal.Forms([]byte(os.Getenv(name)))...)
 		}
 	}
-	slices.SortStableFunc(v.secrets, func(a, b string) int { return len(b) - len(a) })
+	slices.SortStableFunc(v.secrets, func(a, b []byte) int { return cmp.Or(len(b)-len(a), bytes.Compare(a, b)) })
+	v.secrets = slices.CompactFunc(v.secrets, bytes.Equal)
 }
 
 // hides tells whether a text holds a secret.
@@ -36,10 +36,7 @@ func (v *veil) hides(text string) bool { return v.cover(text) != text }
 func (v *veil) cover(text string) string {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
-	for _, s := range v.secrets {
-		text = strings.ReplaceAll(text, s, "••••••")
-	}
-	return text
+	return conceal.CoverText(text, v.secrets)
 }
 
 // event covers every text of an event that a value of the environment may have come into.
