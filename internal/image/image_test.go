@@ -129,6 +129,11 @@ func TestOffers(t *testing.T) {
 		"a negative size":      {s.put(v1.MediaTypeImageManifest, map[string]any{"config": map[string]any{"digest": amd.Digest, "size": -1}}), "negative size"},
 		"an artifact":          {s.put(v1.MediaTypeImageManifest, v1.Manifest{Config: s.put("application/vnd.tideline.table", map[string]any{})}), "it is an artifact"},
 		"layers do not fit":    {s.put(v1.MediaTypeImageManifest, v1.Manifest{Config: s.put(v1.MediaTypeImageConfig, v1.Image{}), Layers: []digest.Descriptor{amd}}), "the config lists 0 layers, the manifest 1"},
+		"both at once":         {s.put(v1.MediaTypeImageIndex, map[string]any{"manifests": []any{amd}, "layers": []any{}, "config": amd}), "an index and a manifest at once"},
+		"both, as a manifest":  {s.put(v1.MediaTypeImageManifest, map[string]any{"manifests": []any{}, "config": amd}), "an index and a manifest at once"},
+		"another kind":         {s.put(v1.MediaTypeImageManifest, map[string]any{"manifests": []any{amd}}), "of another kind than it was said to be"},
+		"another type":         {s.put(v1.MediaTypeImageIndex, map[string]any{"mediaType": v1.MediaTypeImageManifest, "manifests": []any{amd}}), "it says that it is of the type"},
+		"surplus layers":       {s.put(v1.MediaTypeImageManifest, v1.Manifest{Config: s.put(v1.MediaTypeImageConfig, v1.Image{RootFS: v1.RootFS{DiffIDs: []digest.Digest{amd.Digest, amd.Digest}}}), Layers: []digest.Descriptor{amd}}), "the config lists 2 layers, the manifest 1"},
 		"larger than allowed":  {huge, "more than the 4194304"},
 		"not what is promised": {digest.Descriptor{MediaType: amd.MediaType, Digest: amd.Digest, Size: amd.Size - 1}, "content does not match"},
 	} {

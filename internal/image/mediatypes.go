@@ -39,6 +39,15 @@ func IsConfig(mediaType string) bool {
 	return mediaType == v1.MediaTypeImageConfig || mediaType == OldConfig
 }
 
+// IsLayer tells whether a media type is that of a layer as the standard has them, compressed or not.
+func IsLayer(mediaType string) bool {
+	switch current(mediaType) {
+	case v1.MediaTypeImageLayer, v1.MediaTypeImageLayerGzip, v1.MediaTypeImageLayerZstd:
+		return true
+	}
+	return false
+}
+
 // current gives the standard's own media type for a layer's.
 func current(mediaType string) string {
 	switch mediaType {

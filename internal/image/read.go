@@ -25,6 +25,9 @@ type Fetcher interface {
 // ErrMalformed is wrapped by errors about documents that are no image.
 var ErrMalformed = errors.New("malformed image")
 
+// ErrArtifact is wrapped where something else than an image is found in the form of one.
+var ErrArtifact = fmt.Errorf("%w: it is an artifact", ErrMalformed)
+
 // ReadDocument fetches a small document whole and verifies it.
 func ReadDocument(ctx context.Context, f Fetcher, desc digest.Descriptor) ([]byte, error) {
 	r, err := f.Fetch(ctx, desc)
@@ -35,10 +38,14 @@ func ReadDocument(ctx context.Context, f Fetcher, desc digest.Descriptor) ([]byt
 	return digest.ReadAll(r, desc, MaxDocument)
 }
 
-func readJSON(ctx context.Context, f Fetcher, desc digest.Descriptor, into any) error {
+// readJSON reads a document; kind tells by a media type whether it is what it is taken for, nil where no document says so.
+func readJSON(ctx context.Context, f Fetcher, desc digest.Descriptor, kind func(mediaType string) bool, into any) error {
 	text, err := ReadDocument(ctx, f, desc)
 	if err != nil {
 		return err
+	}
+	if err := oneKind(text, kind); err != nil {
+		return fmt.Errorf("%s: %w: %w", desc.Digest, ErrMalformed, err)
 	}
 	if err := json.Unmarshal(text, into); err != nil {
 		return fmt.Errorf("%s: %w: %w", desc.Digest, ErrMalformed, err)
@@ -46,10 +53,34 @@ func readJSON(ctx context.Context, f Fetcher, desc digest.Descriptor, into any) 
 	return nil
 }
 
+// oneKind refuses a document that could be taken for an index by one reader and for a manifest by another: who trusts its
+// digest would not know what was trusted.
+func oneKind(text []byte, kind func(mediaType string) bool) error {
+	if kind == nil {
+		return nil
+	}
+	var is struct {
+		MediaType                 string
+		Manifests, Layers, Config json.RawMessage
+	}
+	if json.Unmarshal(text, &is) != nil {
+		return nil // whoever reads it says so
+	}
+	switch {
+	case is.Manifests != nil && (is.Layers != nil || is.Config != nil):
+		return errors.New("it is an index and a manifest at once")
+	case is.MediaType != "" && !kind(is.MediaType):
+		return fmt.Errorf("it says that it is of the type %q", is.MediaType)
+	case is.Manifests != nil && !kind(v1.MediaTypeImageIndex), is.Layers != nil && !kind(v1.MediaTypeImageManifest):
+		return errors.New("it is of another kind than it was said to be")
+	}
+	return nil
+}
+
 // ReadIndex fetches an index.
 func ReadIndex(ctx context.Context, f Fetcher, desc digest.Descriptor) (*v1.Index, error) {
 	var index v1.Index
-	if err := readJSON(ctx, f, desc, &index); err != nil {
+	if err := readJSON(ctx, f, desc, IsIndex, &index); err != nil {
 		return nil, err
 	}
 	for _, m := range index.Manifests {
@@ -63,7 +94,7 @@ func ReadIndex(ctx context.Context, f Fetcher, desc digest.Descriptor) (*v1.Inde
 // ReadManifest fetches the manifest of an image. Layers of older media types are given with the standard's.
 func ReadManifest(ctx context.Context, f Fetcher, desc digest.Descriptor) (*v1.Manifest, error) {
 	var manifest v1.Manifest
-	if err := readJSON(ctx, f, desc, &manifest); err != nil {
+	if err := readJSON(ctx, f, desc, IsManifest, &manifest); err != nil {
 		return nil, err
 	}
 	if err := checkDescriptor(manifest.Config); err != nil {
@@ -91,10 +122,10 @@ func checkDescriptor(d digest.Descriptor) error {
 // ReadConfig fetches the config that a manifest names.
 func ReadConfig(ctx context.Context, f Fetcher, manifest *v1.Manifest) (*v1.Image, error) {
 	if !IsConfig(manifest.Config.MediaType) {
-		return nil, fmt.Errorf("%w: it is an artifact of type %q, not an image", ErrMalformed, manifest.Config.MediaType)
+		return nil, fmt.Errorf("%w of type %q, not an image", ErrArtifact, manifest.Config.MediaType)
 	}
 	var config v1.Image
-	if err := readJSON(ctx, f, manifest.Config, &config); err != nil {
+	if err := readJSON(ctx, f, manifest.Config, nil, &config); err != nil {
 		return nil, err
 	}
 	if len(config.RootFS.DiffIDs) != len(manifest.Layers) {

@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"os/exec"
 	"runtime"
+	"slices"
 	"sort"
 	"strings"
 	"testing"
@@ -222,7 +223,20 @@ func TestRandomTrees(t *testing.T) {
 				m.file(path, uint32(rapid.IntRange(0, 0o7777).Draw(r, "mode")), rapid.SliceOfN(rapid.Byte(), 0, 2000).Draw(r, "body"))
 			}
 		}
+		for i := range m.entries {
+			if m.entries[i].Kind == tree.File {
+				m.entries[i].Time = rapid.SampledFrom([]int64{0, 0, 1, Epoch.Unix() + 1, 1772366400}).Draw(r, "time")
+			}
+		}
 		blob, packed := m.pack(r)
+		sorted := slices.Clone(m.entries)
+		slices.SortFunc(sorted, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
+		indexed, err := IndexTimed(bytes.NewReader(blob))
+		require.NoError(r, err)
+		require.Equal(r, KeyOf(sorted), KeyOf(indexed.Entries), "what was packed is told from what a layer holds")
+		plain, err := Index(bytes.NewReader(blob))
+		require.NoError(r, err)
+		require.Equal(r, plain.Encode(), indexed.Untimed().Encode())
 		lines := fmt.Sprintf("%+v", m.entries)
 		if before, known := seen[packed.DiffID]; known {
 			require.Equal(r, before, lines)

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -234,8 +235,23 @@ func DecodeIndex(text []byte) (*Indexed, error) {
 	return i, err
 }
 
-// Index reads a layer's blob to its end.
-func Index(blob io.Reader) (*Indexed, error) {
+// Index reads a layer's blob to its end. Times of entries are left out: in what others packed they tell nothing that counts.
+func Index(blob io.Reader) (*Indexed, error) { return index(blob, false) }
+
+// IndexTimed is Index of a layer that was packed here: entries have the times that they were packed with.
+func IndexTimed(blob io.Reader) (*Indexed, error) { return index(blob, true) }
+
+// Untimed is an index without times.
+func (i *Indexed) Untimed() *Indexed {
+	plain := *i
+	plain.Entries = slices.Clone(i.Entries)
+	for n := range plain.Entries {
+		plain.Entries[n].Time = 0
+	}
+	return &plain
+}
+
+func index(blob io.Reader, times bool) (*Indexed, error) {
 	plain, err := Decompress(blob)
 	if err != nil {
 		return nil, err
@@ -245,7 +261,10 @@ func Index(blob io.Reader) (*Indexed, error) {
 	tarred := io.TeeReader(io.LimitReader(plain, maxUnpacked), io.MultiWriter(all, counted))
 	out, sum, buffer := &Indexed{}, digest.NewContent(), make([]byte, 128<<10)
 	at := map[string]int{}
-	err = Walk(tarred, func(e *tree.Entry, body io.Reader) error {
+	err = walk(tarred, times, func(e *tree.Entry, body io.Reader) error {
+		if e.Time == Epoch.Unix() {
+			e.Time = 0
+		}
 		if e.Kind == tree.File {
 			sum.Reset()
 			if _, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{body}, buffer); err != nil {

@@ -203,7 +203,7 @@ func (c *Client) token(ctx context.Context, r request, challenge Challenge, logi
 		return token{}, fmt.Errorf("%s: the registry's issuer of tokens: %w", r.where, err)
 	}
 	issuer := realm.Scheme + "://" + realm.Host
-	if login.Given() && !login.Confirms && !c.mayIssue(r.host, issuer, login) && realm.Host != asked.Host {
+	if login.Given() && !login.Confirms && !c.mayIssue(r.host, issuer, login, realm.Host == asked.Host) {
 		return token{}, &IssuerError{Host: r.host, Now: issuer, Before: login.Issuer}
 	}
 	query := url.Values{}
@@ -224,9 +224,10 @@ func (c *Client) token(ctx context.Context, r request, challenge Challenge, logi
 	return t, err
 }
 
-// mayIssue tells whether a login may go to an issuer: one that was confirmed at login, or that the settings name.
-func (c *Client) mayIssue(host, issuer string, login credential.Login) bool {
-	return issuer == login.Issuer || issuer == c.settings(host).Issuer
+// mayIssue tells whether a login may go to an issuer: one that was confirmed at login, or that the settings name, or, where
+// none was confirmed, the registry itself.
+func (c *Client) mayIssue(host, issuer string, login credential.Login, itself bool) bool {
+	return issuer == login.Issuer || issuer == c.settings(host).Issuer || itself && login.Issuer == ""
 }
 
 // askIssuer speaks the GET form, and the POST form of OAuth2 (RFC 6749, 4.3) where an issuer knows no other.

@@ -92,11 +92,11 @@ func (s *Store) prove(ctx context.Context, desc digest.Descriptor, about string)
 	lies := slices.DeleteFunc(slices.Clone(all), func(c Claim) bool {
 		holds := c.Tree == layer.KeyOf(indexed.Entries)
 		if c.Tree == "" {
-			holds = !known || string(kept) == string(indexed.Encode())
+			holds = !known || same(kept, indexed)
 		}
 		return c.DiffID == indexed.DiffID && holds
 	})
-	if known && string(kept) != string(indexed.Encode()) {
+	if known && !same(kept, indexed) {
 		s.DropTree(indexed.DiffID)
 	}
 	if len(lies) > 0 {
@@ -114,7 +114,12 @@ func (s *Store) prove(ctx context.Context, desc digest.Descriptor, about string)
 	return &AwayError{Blob: desc.Digest, Places: []string{lies[0].Place}, Here: true, Err: fmt.Errorf("it holds something else: %w", digest.ErrMismatch)}
 }
 
-// index reads what a layer of the store holds.
+// same tells whether an index that is kept is that of a layer; those of layers that others packed have no times.
+func same(kept []byte, of *layer.Indexed) bool {
+	return string(kept) == string(of.Encode()) || string(kept) == string(of.Untimed().Encode())
+}
+
+// index reads what a layer of the store holds, with times.
 func (s *Store) index(ctx context.Context, desc digest.Descriptor) (*layer.Indexed, error) {
 	path, err := s.BlobPath(desc.Digest)
 	if err != nil {
@@ -135,11 +140,37 @@ func (s *Store) index(ctx context.Context, desc digest.Descriptor) (*layer.Index
 		return nil, fmt.Errorf("reading the store: %w", err)
 	}
 	defer f.Close()
-	indexed, err := layer.Index(digest.WithContext(ctx, f))
+	indexed, err := layer.IndexTimed(digest.WithContext(ctx, f))
 	if err != nil {
 		return nil, fmt.Errorf("the layer %s: %w", desc.Digest, err)
 	}
 	return indexed, nil
+}
+
+// VerifyLayer makes sure that a layer of the store unpacks to what its image says, and keeps what it holds. What was seen
+// before is not read again.
+func (s *Store) VerifyLayer(ctx context.Context, desc digest.Descriptor, id digest.DiffID) error {
+	question := digest.Key(digest.ContentBytes([]byte("imbricat diffID 1 " + string(desc.Digest))))
+	seen, found := s.Note(question)
+	if !found {
+		indexed, err := s.index(ctx, desc)
+		if err != nil {
+			return err
+		}
+		seen = []byte(indexed.DiffID)
+		if !s.HasTree(indexed.DiffID) {
+			if err := s.PutTree(indexed.DiffID, indexed.Untimed().Encode()); err != nil {
+				return err
+			}
+		}
+		if err := s.PutNote(question, seen); err != nil {
+			return err
+		}
+	}
+	if string(seen) != string(id) {
+		return fmt.Errorf("the layer %s unpacks to %s, and its image says %s: %w", desc.Digest, seen, id, digest.ErrMismatch)
+	}
+	return nil
 }
 
 // Origin is what one message from elsewhere brought into the store.
