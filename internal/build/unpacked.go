@@ -187,8 +187,12 @@ var everything = &trace.Trace{Why: "nobody observed it"}
 // readPaths gives the paths that a trace depends on, with the folders that they lie in, whose lists may have gained
 // something.
 func readPaths(view *tree.View, learnt *trace.Trace) []string {
-	all := map[string]bool{}
-	add := func(p string) { all[p], all[tree.Parent(p)] = true, true }
+	all := make(map[string]bool, len(learnt.Entries))
+	add := func(p string) {
+		if all[p] = true; !all[tree.Parent(p)] {
+			all[tree.Parent(p)] = true
+		}
+	}
 	var below func(n *tree.Node)
 	below = func(n *tree.Node) {
 		all[n.Path] = true

@@ -1,10 +1,12 @@
 package sandbox
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"os"
-	"path/filepath"
+	"runtime"
+	"slices"
 	"sync"
 
 	"golang.org/x/sys/unix"
@@ -77,7 +79,7 @@ func readMarks(name string) (map[string]mark, error) {
 	if len(text) < len(marksHead) || string(text[:len(marksHead)]) != marksHead {
 		return nil, damaged
 	}
-	all := map[string]mark{}
+	all := make(map[string]mark, len(text)/64)
 	number := func() (n uint64) {
 		n, size := binary.Uvarint(text)
 		if size <= 0 {
@@ -127,13 +129,28 @@ func (r reading) touched(paths []string) (touched []Found, err error) {
 		}
 		knownMarks.Store(r.Before, known)
 	}
-	for _, p := range paths {
-		was, noted := known.marks[p]
-		if err := unix.Lstat(filepath.Join(r.Dir, p), &stat); err != nil || !noted || was != markOf(&stat) {
-			one := Found{}
-			one.Path = p
-			touched = append(touched, one)
-		}
+	dir, err := unix.Open(r.Dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", r.Dir, err)
 	}
+	defer unix.Close(dir)
+	var group sync.WaitGroup
+	var mutex sync.Mutex
+	for part := range slices.Chunk(paths, max(1, (len(paths)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))) {
+		group.Go(func() {
+			for _, p := range part {
+				var stat unix.Stat_t
+				was, noted := known.marks[p]
+				if err := unix.Fstatat(dir, cmp.Or(p, "."), &stat, unix.AT_SYMLINK_NOFOLLOW); err != nil || !noted || was != markOf(&stat) {
+					one := Found{}
+					one.Path = p
+					mutex.Lock()
+					touched = append(touched, one)
+					mutex.Unlock()
+				}
+			}
+		})
+	}
+	group.Wait()
 	return touched, nil
 }
