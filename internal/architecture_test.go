@@ -17,7 +17,7 @@ import (
 
 // allowed says which packages of ours each package may import. It is the picture of docs/architecture.md.
 var allowed = map[string]string{
-	"digest": "", "platform": "", "ignore": "", "credential": "", "conceal": "", "event": "", "download": "",
+	"digest": "", "platform": "", "ignore": "", "credential": "", "conceal": "", "printable": "", "event": "", "download": "",
 	"reference":            "digest",
 	"order":                "",
 	"lock":                 "digest order",

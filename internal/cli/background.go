@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -233,7 +234,7 @@ func (s *session) tryBehind(ctx context.Context, st *store.Store, t *trial) erro
 	gentle, release := gently(ctx, t, time.Hour) // whoever stops it says how long to wait
 	defer release()
 	out, _ := fileOf(s.out)
-	errs, _ := s.err.(*os.File)
+	errs, _ := fileOf(s.err)
 	t.do.Stdout, t.do.Stderr = out, errs
 	status, err := s.run(gentle, st, t)
 	if err != nil {
@@ -321,7 +322,14 @@ func runTryLogs(_ context.Context, s *session) error {
 		return err
 	}
 	defer log.Close()
-	_, err = io.Copy(s.out, log)
+	for lines := bufio.NewReader(log); err == nil; {
+		var line string
+		line, err = lines.ReadString('\n')
+		err = errors.Join(err, s.printed(line))
+	}
+	if errors.Is(err, io.EOF) {
+		return nil
+	}
 	return err
 }
 

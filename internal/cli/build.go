@@ -23,6 +23,7 @@ import (
 	"imbricat/internal/lock"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
+	"imbricat/internal/printable"
 	"imbricat/internal/receipt"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
@@ -473,7 +474,11 @@ func runShow(ctx context.Context, s *session) error {
 		if err != nil {
 			return err
 		}
-		_, err = s.out.Write(text)
+		to := s.out
+		if !isTerminal(to) {
+			to = printable.Unwrap(to) // byte by byte, so that its digest can be taken
+		}
+		_, err = to.Write(text)
 		return err
 	}
 	if r, err := receiptIn(ctx, place, root); r != nil || err != nil {

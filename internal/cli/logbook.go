@@ -363,7 +363,7 @@ func runLogbookLog(_ context.Context, s *session) error {
 			return fmt.Errorf("what %s printed is no longer in the store", t.Place)
 		}
 		printed[t.Log] = true
-		if _, err := s.out.Write(log); err != nil {
+		if err := s.printed(string(log)); err != nil {
 			return err
 		}
 	}

@@ -20,6 +20,7 @@ import (
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
+	"imbricat/internal/printable"
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
 	"imbricat/internal/sandbox"
@@ -86,7 +87,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	message := s.veil.cover(strings.TrimSpace(err.Error()))
 	s.events.end(code, message)
 	if message != "" {
-		fmt.Fprintln(stderr, prefix(err)+message)
+		fmt.Fprintln(stderr, printable.Text(prefix(err)+message))
 	}
 	return code
 }

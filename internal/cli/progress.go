@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/event"
+	"imbricat/internal/printable"
 	"imbricat/internal/report"
 	"imbricat/internal/tui"
 )
@@ -30,17 +31,18 @@ func progressFlags() []cli.Flag {
 	}
 }
 
-// seen is a view whose events are covered, and written to a file where that is wanted.
+// seen is a view whose events are covered and made fit for a terminal, and written to a file where that is wanted.
 type seen struct {
 	tui.View
-	veil *veil
-	file *eventFile
+	veil    *veil
+	file    *eventFile
+	colours bool
 }
 
 // Send implements event.Sink.
 func (s *seen) Send(e event.Event) {
 	e = s.veil.event(e)
-	s.View.Send(e)
+	s.View.Send(withTexts(e, printable.Text, func(text string) string { return printable.Output(text, s.colours) }))
 	s.file.event(e, s.View)
 }
 

@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/conceal"
 	"imbricat/internal/layer"
 	"imbricat/internal/plan"
+	"imbricat/internal/printable"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"
@@ -147,11 +148,11 @@ func tellFailures(s *session, err error) {
 		for line := range strings.Lines(strings.TrimRight(failed.Command, "\n") + "\n") {
 			fmt.Fprintf(s.err, "  %s\n", s.errPaint.Muted("$ "+strings.TrimRight(line, "\n")))
 		}
-		text := strings.TrimRight(string(failed.Output), "\n")
+		text := strings.TrimRight(printable.Output(string(failed.Output), s.errPaint.On), "\n")
 		if text == "" {
 			text = s.errPaint.Muted("(it printed nothing)")
 		}
-		fmt.Fprintf(s.err, "%s\n", text)
+		fmt.Fprintf(printable.Unwrap(s.err), "%s\n", text)
 		again := "imbricat try --step " + failed.Place + " --platform " + failed.Unit[strings.LastIndexByte(failed.Unit, ' ')+1:]
 		for _, flag := range []string{"dir", "recipe"} {
 			if s.cmd.IsSet(flag) {

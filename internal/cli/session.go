@@ -24,6 +24,7 @@ import (
 	"imbricat/internal/facts"
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
+	"imbricat/internal/printable"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
 	"imbricat/internal/registry"
@@ -87,6 +88,8 @@ func newSession(c *cli.Command) *session {
 	s := &session{cmd: c, in: root.Reader, out: root.Writer, err: root.ErrWriter}
 	s.paint = report.Paint{On: s.colour(s.out)}
 	s.errPaint = report.Paint{On: s.colour(s.err)}
+	// Whatever a text holds that came from outside, it does not reach the terminal but as letters.
+	s.out, s.err = printable.Writer(s.out, s.paint.On), printable.Writer(s.err, s.errPaint.On)
 	root.Metadata[lastSession] = s
 	s.veil.add(secretVariable, tokenVariable)
 	var level slog.Level
@@ -115,6 +118,7 @@ func (r *results) Write(p []byte) (int, error) {
 
 // fileOf gives the file that a writer of the program is, where it is one.
 func fileOf(w io.Writer) (*os.File, bool) {
+	w = printable.Unwrap(w)
 	if r, is := w.(*results); is {
 		w = r.to
 	}
@@ -154,10 +158,11 @@ func (s *session) view(ctx context.Context) tui.View {
 	if err != nil { // it could be opened when the command began
 		v.Send(event.Warning{Code: event.Events, Text: err.Error()})
 	}
-	return &seen{View: v, veil: &s.veil, file: file}
+	return &seen{View: v, veil: &s.veil, file: file, colours: s.errPaint.On}
 }
 
 func (s *session) plainView(ctx context.Context) tui.View {
+	to := printable.Unwrap(s.err) // events are made fit before they come, and a view moves the cursor
 	kind := s.cmd.String("view")
 	if kind == "auto" {
 		kind = "lines"
@@ -167,12 +172,12 @@ func (s *session) plainView(ctx context.Context) tui.View {
 	}
 	switch kind {
 	case "live":
-		return tui.Live(ctx, s.err, s.errPaint)
+		return tui.Live(ctx, to, s.errPaint)
 	case "none":
-		return tui.None(s.err, s.errPaint)
+		return tui.None(to, s.errPaint)
 	}
 	fold, _ := tui.ParseFold(s.cmd.String("fold")) // what is wrong was refused with the command line
-	return tui.Lines(s.err, s.errPaint, fold)
+	return tui.Lines(to, s.errPaint, fold)
 }
 
 // args checks how many arguments there are; most below 0 is no limit.
@@ -385,4 +390,10 @@ func jobsFlag() cli.Flag {
 
 func keepGoingFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "keep-going", Usage: "when something fails, finish what does not need it", Sources: env("KEEP_GOING")}
+}
+
+// printed writes what a command printed to the result, with its colours alone.
+func (s *session) printed(text string) error {
+	_, err := io.WriteString(printable.Unwrap(s.out), printable.Output(text, s.paint.On))
+	return err
 }

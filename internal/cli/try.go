@@ -249,7 +249,7 @@ func (s *session) tryHere(ctx context.Context, st *store.Store, t *trial) (sandb
 	defer release()
 	in, isIn := s.in.(*os.File)
 	out, isOut := fileOf(s.out)
-	errs, _ := s.err.(*os.File)
+	errs, _ := fileOf(s.err)
 	if !isIn || !isOut {
 		return sandbox.Status{}, errors.New("try needs the process's own files")
 	}
@@ -296,7 +296,7 @@ func (s *session) tryUntilAnswer(ctx context.Context, st *store.Store, t *trial)
 	gentle, release := gently(inner, t, 5*time.Second)
 	defer release()
 	// What it prints goes where messages go; the answer is the result.
-	errs, _ := s.err.(*os.File)
+	errs, _ := fileOf(s.err)
 	t.do.Stdout, t.do.Stderr = errs, errs
 	began := make(chan struct{})
 	t.do.Began = sync.OnceFunc(func() { close(began) })

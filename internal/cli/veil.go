@@ -40,23 +40,26 @@ func (v *veil) cover(text string) string {
 }
 
 // event covers every text of an event that a value of the environment may have come into.
-func (v *veil) event(e event.Event) event.Event {
-	task := func(t event.Task) event.Task { t.Label, t.Unit = v.cover(t.Label), v.cover(t.Unit); return t }
+func (v *veil) event(e event.Event) event.Event { return withTexts(e, v.cover, v.cover) }
+
+// withTexts is an event with each of its texts put through a function; output is what a command printed.
+func withTexts(e event.Event, text, output func(string) string) event.Event {
+	task := func(t event.Task) event.Task { t.Label, t.Unit = text(t.Label), text(t.Unit); return t }
 	switch e := e.(type) {
 	case event.Started:
-		e.Task, e.Note = task(e.Task), v.cover(e.Note)
+		e.Task, e.Note = task(e.Task), text(e.Note)
 		return e
 	case event.Progress:
 		e.Task = task(e.Task)
 		return e
 	case event.Output:
-		e.Task, e.Text = task(e.Task), v.cover(e.Text)
+		e.Task, e.Text = task(e.Task), output(e.Text)
 		return e
 	case event.Finished:
-		e.Task, e.Reason, e.Detail = task(e.Task), v.cover(e.Reason), v.cover(e.Detail)
+		e.Task, e.Reason, e.Detail = task(e.Task), text(e.Reason), text(e.Detail)
 		return e
 	case event.Warning:
-		e.Text = v.cover(e.Text)
+		e.Text = text(e.Text)
 		return e
 	}
 	return e
