@@ -400,6 +400,13 @@ func runStoreForget(_ context.Context, s *session) error {
 }
 
 func runStoreCheck(ctx context.Context, s *session) error {
+	mended := false
+	if s.cmd.Bool("repair") {
+		var err error
+		if mended, err = store.MendFormat(s.storeDir()); err != nil {
+			return err
+		}
+	}
 	st, err := s.storeAlone()
 	if err != nil {
 		return err
@@ -411,6 +418,9 @@ func runStoreCheck(ctx context.Context, s *session) error {
 	}
 	if checked.Findings == nil {
 		checked.Findings = []store.Finding{}
+	}
+	if mended {
+		checked.Findings = append(checked.Findings, store.Finding{Path: "imbricat/format", What: "cannot be read", Done: "written again; what only saves work is made again"})
 	}
 	if err := s.result(checked, func() error { return report.WriteCheck(s.out, s.paint, checked) }); err != nil {
 		return err

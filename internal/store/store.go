@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -98,16 +99,45 @@ func (s *Store) checkFormat() error {
 	case format:
 		return nil
 	case "1", "2", "3":
-		for _, folder := range saved {
-			if err := os.RemoveAll(s.path("imbricat", folder)); err != nil {
-				return fmt.Errorf("bringing the store %s up to date: %w", s.Dir(), err)
-			}
-		}
-		return s.WriteFile(filepath.Join("imbricat", "format"), []byte(format+"\n"))
+		return s.renew()
 	default:
-		return fmt.Errorf("the store %s has format %q; this version of imbricat reads formats 1 to %s: use another folder with --store",
-			s.Dir(), found, format)
+		if _, err := strconv.Atoi(found); err == nil {
+			return fmt.Errorf("the store %s has format %s; this version of imbricat reads formats 1 to %s: use the version that made it, or another folder with --store; where no later version was here the file is damaged, and `imbricat store check --repair` writes it again",
+				s.Dir(), found, format)
+		}
+		return fmt.Errorf("%s of the store %s is damaged; `imbricat store check --repair` writes it again", filepath.Join("imbricat", "format"), s.Dir())
 	}
+}
+
+// renew drops what only saves work and says which format there is now.
+func (s *Store) renew() error {
+	for _, folder := range saved {
+		if err := os.RemoveAll(s.path("imbricat", folder)); err != nil {
+			return fmt.Errorf("bringing the store %s up to date: %w", s.Dir(), err)
+		}
+	}
+	return s.WriteFile(filepath.Join("imbricat", "format"), []byte(format+"\n"))
+}
+
+// MendFormat writes the format of a store again where that cannot be read or is none that is known, and drops what only
+// saves work with it. It reports whether there was anything to mend.
+func MendFormat(dir string) (bool, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return false, err
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "imbricat", "format"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if n, numberErr := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && numberErr == nil && n > 0 && strconv.Itoa(n) <= format {
+		return false, nil
+	}
+	l, err := layout.CreatePrivate(dir, filepath.Join(dir, "imbricat", "tmp"))
+	if err != nil {
+		return false, fmt.Errorf("opening the store: %w", err)
+	}
+	return true, (&Store{Layout: l}).renew()
 }
 
 // Sweep removes what killed processes left unfinished: folders at once, since they name the lease of their process, and
