@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -50,6 +51,7 @@ type site struct {
 
 	keepGoing bool
 	download  func(ctx context.Context, address string) (io.ReadCloser, int64, error)
+	secrets   map[string]string
 	watch     func(event.Event) // is told of every event, outside of the lock
 
 	mutex  sync.Mutex
@@ -100,6 +102,7 @@ func (s *site) build(text string) (*Result, error) {
 			return s.box, nil
 		},
 		Project: s.dir, Fresh: s.fresh, FreshAll: s.freshAll, forget: s.forget, Divisions: s.divisions, Predecessor: s.predecessor, KeepGoing: s.keepGoing, Download: s.download,
+		Secret: func(_ context.Context, name string, _ plan.Secret) ([]byte, error) { return []byte(s.secrets[name]), nil },
 	})
 }
 
@@ -424,5 +427,18 @@ func TestFetchIsBounded(t *testing.T) {
 		_, err := s.build(gauge("fetch: {from: 'https://tideline.example/levels', sha256: " + strings.Repeat("0", 64) + ", to: /levels}"))
 		require.ErrorContains(t, err, "it sends more than 1.0 MiB")
 		require.Less(t, body.sent, int64(2<<20))
+	}
+	// What comes is what the recipe says, or nothing.
+	sum := fmt.Sprintf("%x", sha256.Sum256([]byte("3.42")))
+	for text, want := range map[string]string{"6.66": "its sha256 is", "3.42": ""} {
+		s.download = func(context.Context, string) (io.ReadCloser, int64, error) { return io.NopCloser(strings.NewReader(text)), 4, nil }
+		_, err := s.build(gauge("fetch: {from: 'https://tideline.example/levels', sha256: " + sum + ", to: /levels}"))
+		if want == "" {
+			require.NoError(t, err)
+			continue
+		}
+		require.ErrorContains(t, err, want)
+		require.ErrorIs(t, err, digest.ErrMismatch)
+		s = newSite(t)
 	}
 }

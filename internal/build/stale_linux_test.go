@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -102,4 +103,38 @@ func TestUnstable(t *testing.T) {
 	_, err = s.build(strings.Replace(recipe, "/proc/sys/kernel/random/uuid", "/same", 1))
 	require.NoError(t, err)
 	require.Empty(t, s.warnings(event.Unstable))
+}
+
+// TestExpires: a result is used for no longer than its step says, and one from the future not at all.
+func TestExpires(t *testing.T) {
+	t.Parallel()
+	s := commandSite(t, sandbox.Options{})
+	recipe := gauge("copy: {from: bin, to: /bin}", `{run: {command: [/bin/busybox, "true"]}, expires: 1h}`)
+	for _, c := range []struct {
+		age  time.Duration
+		want event.Outcome
+	}{{0, event.Reused}, {59 * time.Minute, event.Reused}, {61 * time.Minute, event.Ran}, {-time.Hour, event.Ran}} {
+		r, err := s.build(recipe)
+		require.NoError(t, err)
+		record := *r.Steps[1].Run
+		record.Made = time.Now().Add(-c.age)
+		require.NoError(t, s.store.PutRun(&record))
+		r, err = s.build(recipe)
+		require.NoError(t, err)
+		require.Equal(t, c.want, r.Steps[1].Outcome, "%s: %s", c.age, r.Steps[1].Reason)
+	}
+}
+
+// TestSecretsAreClosed: the file of a secret is its user's alone.
+func TestSecretsAreClosed(t *testing.T) {
+	s := commandSite(t, sandbox.Options{})
+	s.secrets = map[string]string{"token": "sesame-42"}
+	t.Setenv("TOKEN", "sesame-42")
+	for user, want := range map[string]string{"0:0": "400 0 0\n", "50:60": "400 50 60\n"} {
+		r, err := s.build("secrets: {token: {env: TOKEN}}\n" + gauge("copy: {from: bin, to: /bin}", `{run: {command: [/bin/busybox, sh, -c, "/bin/busybox --install -s /bin; mkdir -m 777 /o"]}}`,
+			"{run: {command: [/bin/sh, -c, \"stat -c '%a %u %g' /run/token > /o/out; cat /run/token > /dev/null\"]}, user: '"+user+"', secrets: [{name: token, at: /run/token}]}"))
+		require.NoError(t, err)
+		entries, _ := s.store.Entries(r.Steps[2].Run.Tree)
+		require.Contains(t, string(entries), string(digest.ContentBytes([]byte(want))), user)
+	}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"testing"
 	"time"
 
@@ -8,6 +9,7 @@ import (
 
 	"imbricat/internal/digest"
 	"imbricat/internal/layer"
+	"imbricat/internal/registry"
 	"imbricat/internal/retention"
 	"imbricat/internal/transfer"
 )
@@ -31,4 +33,27 @@ func TestJudge(t *testing.T) {
 		stays[v.Name] = v.Keep
 	}
 	require.Equal(t, map[string]bool{"pr-1": false, "pr-2": true, "pr-3": true, list(old): false, list(kept): true}, stays)
+}
+
+// TestOlderThan: an image is older than what a tag stands on where both say when they were made.
+func TestOlderThan(t *testing.T) {
+	at := func(text string) map[string]string {
+		return map[string]string{"org.opencontainers.image.created": text}
+	}
+	for _, c := range []struct {
+		own, there string
+		older      bool
+	}{
+		{"2026-03-01T12:00:00Z", "2026-03-02T12:00:00Z", true},
+		{"2026-03-02T12:00:00Z", "2026-03-01T12:00:00Z", false},
+		{"2026-03-01T12:00:00Z", "2026-03-01T12:00:00Z", false},
+		{"2000-01-01T00:00:00Z", "2026-03-02T12:00:00Z", false}, // nobody knows when it was made
+		{"2026-03-01T12:00:00Z", "", false},
+		{"", "2026-03-02T12:00:00Z", false},
+	} {
+		body, err := json.Marshal(map[string]any{"annotations": at(c.there)})
+		require.NoError(t, err)
+		require.Equal(t, c.older, olderThan(nil, at(c.own), registry.Document{Body: body}) != "", "%+v", c)
+	}
+	require.Empty(t, olderThan(nil, at("2026-03-01T12:00:00Z"), registry.Document{Body: []byte("no JSON")}))
 }

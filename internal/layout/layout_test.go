@@ -3,11 +3,15 @@ package layout
 import (
 	"context"
 	"errors"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/digest"
 )
 
 // TestNamesOfProjects: projects keep images of one name apart; each finds its own, and whoever is of none must say which.
@@ -81,4 +85,26 @@ func TestNamesOfProjects(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(given.Dir(), "index.json"))
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "since")
+}
+
+// TestBlobs: what is put has the digest and the size that it is to have, and what is fetched too.
+func TestBlobs(t *testing.T) {
+	l, err := Create(filepath.Join(t.TempDir(), "layout"), "")
+	require.NoError(t, err)
+	desc := digest.Descriptor{Digest: digest.FromBytes([]byte("3.42")), Size: 4}
+	for _, text := range []string{"6.66", "3.4", "3.42 m"} {
+		require.ErrorIs(t, l.Put(t.Context(), desc, strings.NewReader(text)), digest.ErrMismatch)
+		require.False(t, l.Has(desc))
+	}
+	require.NoError(t, l.Put(t.Context(), desc, strings.NewReader("3.42")))
+	path, err := l.BlobPath(desc.Digest)
+	require.NoError(t, err)
+	for text, want := range map[string]error{"3.42": nil, "6.66": digest.ErrMismatch, "3.4": digest.ErrMismatch, "3.42 m": digest.ErrMismatch} {
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		blob, err := l.Fetch(t.Context(), desc)
+		require.NoError(t, err)
+		_, err = io.ReadAll(blob)
+		require.ErrorIs(t, err, want, text)
+		require.NoError(t, blob.Close())
+	}
 }

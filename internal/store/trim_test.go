@@ -142,3 +142,18 @@ func TestTrimByUse(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, s.layoutHas(slow), "a bound by age spares nothing")
 }
+
+// TestNamedMeanwhile: what got a name between the look and the removal stays.
+func TestNamedMeanwhile(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	desc := manifest(t, s, "late")
+	path, err := s.BlobPath(desc.Digest)
+	require.NoError(t, err)
+	due := []item{{path: path, kind: "blob", used: time.Now().Add(time.Hour)}}
+	require.NoError(t, s.Name(ctx, "late", desc))
+	removed, spared, err := s.removeAll(ctx, due)
+	require.NoError(t, err)
+	require.Empty(t, removed)
+	require.Equal(t, due, spared)
+	require.True(t, s.layoutHas(desc))
+}
