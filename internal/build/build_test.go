@@ -102,7 +102,9 @@ func (s *site) build(text string) (*Result, error) {
 			return s.box, nil
 		},
 		Project: s.dir, Fresh: s.fresh, FreshAll: s.freshAll, forget: s.forget, Divisions: s.divisions, Predecessor: s.predecessor, KeepGoing: s.keepGoing, Download: s.download,
-		Secret: func(_ context.Context, name string, _ plan.Secret) ([]byte, error) { return []byte(s.secrets[name]), nil },
+		Secret: func(_ context.Context, name string, _ plan.Secret) ([]byte, error) {
+			return []byte(s.secrets[name]), nil
+		},
 	})
 }
 
@@ -431,7 +433,9 @@ func TestFetchIsBounded(t *testing.T) {
 	// What comes is what the recipe says, or nothing.
 	sum := fmt.Sprintf("%x", sha256.Sum256([]byte("3.42")))
 	for text, want := range map[string]string{"6.66": "its sha256 is", "3.42": ""} {
-		s.download = func(context.Context, string) (io.ReadCloser, int64, error) { return io.NopCloser(strings.NewReader(text)), 4, nil }
+		s.download = func(context.Context, string) (io.ReadCloser, int64, error) {
+			return io.NopCloser(strings.NewReader(text)), 4, nil
+		}
 		_, err := s.build(gauge("fetch: {from: 'https://tideline.example/levels', sha256: " + sum + ", to: /levels}"))
 		if want == "" {
 			require.NoError(t, err)
