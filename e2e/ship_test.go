@@ -179,7 +179,7 @@ func TestTokenExpires(t *testing.T) {
 		return true
 	}
 	r := bigImage(t, c.address(), 6, 1000)
-	r.env = append(r.env, "IMBRICAT_REGISTRY="+c.address(), "IMBRICAT_USER=harbour", "IMBRICAT_SECRET=s3cret-tide")
+	r.env = append(r.env, "IMBRICAT_REGISTRY="+c.address(), "IMBRICAT_USER=harbour", "IMBRICAT_SECRET=s3cret-tide", "IMBRICAT_ISSUER=http://"+address)
 	got, code, problems := r.ship("--without", "tags")
 	require.Zero(t, code, problems)
 	require.Equal(t, 7, got.Images[0].Destinations[0].Sent)

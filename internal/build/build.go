@@ -298,7 +298,7 @@ type builder struct {
 	unpacked flights[digest.Key, string]
 	indexed  flights[digest.Key, map[string]*tree.Entry]
 	boxes    flights[string, *sandbox.Box]
-	filling  filling
+	turns    sync.Map      // by the names of kept directories, a chan struct{} that whoever has it in this build has filled
 	jobs     chan struct{} // bounds how many commands run at once
 	packing  chan struct{} // bounds how many layers are packed at once
 

@@ -9,14 +9,12 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
 
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
-	"imbricat/internal/plan"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"
@@ -80,6 +78,21 @@ func (b *builder) noteFills(c *command, box *sandbox.Box, run *store.Run) error 
 	return nil
 }
 
+// againWaiting is how often it is said that a step still waits.
+const againWaiting = 5 * time.Second
+
+// tellWaiting says that a step waits for a kept directory, and who has it.
+func (b *builder) tellWaiting(c *command, kept store.Kept, waited time.Duration, sink event.Sink) {
+	note := "for the kept directory " + kept.Name
+	if h, known := b.o.Store.KeptHolder(kept); known {
+		note += fmt.Sprintf(": %s has it (process %d)", h.Step, h.Process)
+	}
+	if waited = waited.Round(time.Second); waited > 0 {
+		note += fmt.Sprintf(", %s so far", waited)
+	}
+	sink.Send(event.Started{Task: c.task, Act: "waiting", Note: note})
+}
+
 // errOvertaken is that somebody filled a kept directory otherwise while a command waited for it.
 var errOvertaken = errors.New("other builds keep filling its kept directories otherwise")
 
@@ -87,7 +100,7 @@ var errOvertaken = errors.New("other builds keep filling its kept directories ot
 // remembered run again where a directory is empty on this machine, or holds what another version of them left. run is given
 // what tells, once the command has the directories, whether they still are. Of directories that several have at once nobody
 // can know that: they are looked at before alone.
-func (b *builder) inFilled(ctx context.Context, c *command, s *unitState, run func(fit func(*sandbox.Box) error) (*stepTree, error)) (t *stepTree, err error) {
+func (b *builder) inFilled(ctx context.Context, c *command, s *unitState, sink event.Sink, run func(fit func(*sandbox.Box) error) (*stepTree, error)) (t *stepTree, err error) {
 	if len(c.do.Keep) == 0 {
 		return run(nil)
 	}
@@ -95,7 +108,11 @@ func (b *builder) inFilled(ctx context.Context, c *command, s *unitState, run fu
 	if err != nil {
 		return nil, err
 	}
-	defer b.filling.lock(c.do.Keep)()
+	release, err := b.takeTurns(ctx, c, box, sink)
+	defer release()
+	if err != nil {
+		return nil, err
+	}
 	for range mostOvertaken {
 		for _, k := range c.do.Keep {
 			due, err := b.unfilled(c, s, box, k.Name, true)
@@ -127,25 +144,45 @@ func (b *builder) inFilled(ctx context.Context, c *command, s *unitState, run fu
 // mostOvertaken bounds how often a command begins to wait again.
 const mostOvertaken = 10
 
-// filling keeps the commands of one build from filling a kept directory in turns, each otherwise than the other needs it.
-// Directories that several have at once are not guarded.
-type filling struct{ names sync.Map }
-
-// lock waits for some directories, in the order of their names, and returns what gives them back.
-func (f *filling) lock(keep []plan.Keep) (unlock func()) {
-	var held []*sync.Mutex
-	for _, k := range keep {
-		if !k.AtOnce {
-			one, _ := f.names.LoadOrStore(k.Name, &sync.Mutex{})
-			held = append(held, one.(*sync.Mutex))
-			held[len(held)-1].Lock()
+// takeTurns keeps the commands of one build from filling a kept directory in turns, each otherwise than the other needs it:
+// it waits until no other of them has the directories, in the order of their names. Those that several have at once are not
+// guarded.
+func (b *builder) takeTurns(ctx context.Context, c *command, box *sandbox.Box, sink event.Sink) (release func(), err error) {
+	var held []chan struct{}
+	release = func() {
+		for _, turn := range held {
+			<-turn
 		}
 	}
-	return func() {
-		for _, one := range held {
-			one.Unlock()
+	for _, k := range c.do.Keep {
+		if k.AtOnce {
+			continue
 		}
+		one, _ := b.turns.LoadOrStore(k.Name, make(chan struct{}, 1))
+		turn := one.(chan struct{})
+		kept, _, err := b.o.Store.Kept(box.Owners(), k.Name)
+		if err != nil {
+			return release, err
+		}
+		for began, taken := time.Now(), false; !taken; {
+			select {
+			case turn <- struct{}{}:
+				taken = true
+				continue
+			default:
+				b.tellWaiting(c, kept, time.Since(began), sink)
+			}
+			select {
+			case turn <- struct{}{}:
+				taken = true
+			case <-time.After(againWaiting):
+			case <-ctx.Done():
+				return release, ctx.Err()
+			}
+		}
+		held = append(held, turn)
 	}
+	return release, nil
 }
 
 // unfilled tells which of the remembered steps before a command a kept directory is not as they leave it. A directory that
@@ -206,16 +243,9 @@ func (b *builder) waitFor(ctx context.Context, c *command, kept store.Kept, lock
 		if free {
 			return nil
 		}
-		if time.Since(told) > 5*time.Second {
+		if time.Since(told) > againWaiting {
 			told = time.Now()
-			note := "for the kept directory " + kept.Name
-			if h, known := b.o.Store.KeptHolder(kept); known {
-				note += fmt.Sprintf(": %s has it (process %d)", h.Step, h.Process)
-			}
-			if waited := time.Since(began).Round(time.Second); waited > 0 {
-				note += fmt.Sprintf(", %s so far", waited)
-			}
-			sink.Send(event.Started{Task: c.task, Act: "waiting", Note: note})
+			b.tellWaiting(c, kept, told.Sub(began), sink)
 		}
 		select {
 		case <-time.After(50 * time.Millisecond):

@@ -368,7 +368,7 @@ func (b *builder) runOnce(ctx context.Context, c *command, s *unitState, sink ev
 	if b.looking {
 		return nil, &wouldRun{c.step, reason}
 	}
-	t, err := b.inFilled(ctx, c, s, func(fit func(box *sandbox.Box) error) (*stepTree, error) {
+	t, err := b.inFilled(ctx, c, s, sink, func(fit func(box *sandbox.Box) error) (*stepTree, error) {
 		return b.execute(ctx, c, reason, nil, fit, sink)
 	})
 	if t != nil {
