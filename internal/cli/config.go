@@ -307,9 +307,14 @@ func (c *config) logins() (credential.Chain, error) {
 		if err := reference.CheckHost(host); err != nil {
 			return nil, usagef("%s: %w", registryVariable, err)
 		}
-		login := credential.Login{User: os.Getenv(userVariable), Secret: credential.Secret(os.Getenv(secretVariable)), Token: credential.Secret(os.Getenv(tokenVariable)), Issuer: strings.TrimSuffix(os.Getenv(issuerVariable), "/")}
-		if login.Issuer != "" && !isIssuer(login.Issuer) {
-			return nil, usagef("%s must be https://HOST, not %q", issuerVariable, login.Issuer)
+		login := credential.Login{User: os.Getenv(userVariable), Secret: credential.Secret(os.Getenv(secretVariable)), Token: credential.Secret(os.Getenv(tokenVariable))}
+		if issuer := strings.TrimSuffix(os.Getenv(issuerVariable), "/"); issuer != "" {
+			if !isIssuer(issuer) {
+				return nil, usagef("%s must be https://HOST, not %q", issuerVariable, issuer)
+			}
+			own := c.settings[host]
+			own.Issuer = issuer
+			c.settings[host] = own
 		}
 		if login.Secret == "" && login.Token == "" {
 			return nil, usagef("%s names a registry, and neither %s nor %s holds a secret for it", registryVariable, secretVariable, tokenVariable)
