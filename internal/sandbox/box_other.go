@@ -57,6 +57,12 @@ func Examine(context.Context, string, Kind) []Feature {
 	return []Feature{{Name: "run steps", What: unable().Error()}}
 }
 
+// Note says that there is no sandbox here.
+func (*Box) Note(string, string) error { return unable() }
+
+// Touched says that there is no sandbox here.
+func (*Box) Touched(string, string, []string) ([]string, error) { return nil, unable() }
+
 // Marked tells nothing here.
 func Marked(string) bool { return true }
 
