@@ -453,61 +453,54 @@ func poison(t *testing.T, cache string, good, wrong string) {
 		require.NoError(t, os.WriteFile(filepath.Join(cache, "blobs", "sha256", strings.TrimPrefix(d, "sha256:")), text, 0o644))
 		return d
 	}
-	index, err := os.ReadFile(filepath.Join(cache, "index.json"))
-	require.NoError(t, err)
-	var top struct{ Manifests []struct{ Digest string } }
-	require.NoError(t, json.Unmarshal(index, &top))
-	manifest := read(top.Manifests[0].Digest)
-	var m struct {
-		Layers []struct {
-			MediaType, Digest string
-			Size              int64
-		}
+	document := func(text []byte) map[string]any {
+		d := map[string]any{}
+		require.NoError(t, json.Unmarshal(text, &d))
+		return d
 	}
-	require.NoError(t, json.Unmarshal(manifest, &m))
+	encode := func(d any) []byte {
+		text, err := json.Marshal(d)
+		require.NoError(t, err)
+		return text
+	}
+	text, err := os.ReadFile(filepath.Join(cache, "index.json"))
+	require.NoError(t, err)
+	index := document(text)
+	top := index["manifests"].([]any)[0].(map[string]any)
+	manifest := document(read(top["digest"].(string)))
 	z, err := zstd.NewReader(nil)
 	require.NoError(t, err)
 	defer z.Close()
 	w, err := zstd.NewWriter(nil)
 	require.NoError(t, err)
 	var lie map[string]any // of the wrong layer
-	packs := map[string]map[string]any{}
-	for _, l := range m.Layers {
-		if !strings.Contains(l.MediaType, "pack") {
+	type named struct{ desc, pack map[string]any }
+	var packs []named
+	for _, one := range manifest["layers"].([]any) {
+		desc := one.(map[string]any)
+		if !strings.Contains(desc["mediaType"].(string), "pack") {
 			continue
 		}
-		text, err := z.DecodeAll(read(l.Digest), nil)
+		text, err := z.DecodeAll(read(desc["digest"].(string)), nil)
 		require.NoError(t, err)
-		p := map[string]any{}
-		require.NoError(t, json.Unmarshal(text, &p))
-		packs[l.Digest] = p
-		for _, one := range p["layers"].([]any) {
+		packs = append(packs, named{desc, document(text)})
+		for _, one := range packs[len(packs)-1].pack["layers"].([]any) {
 			if record := one.(map[string]any); record["layer"].(map[string]any)["digest"] == wrong {
 				lie = record
 			}
 		}
 	}
 	require.NotNil(t, lie)
-	for old, p := range packs {
-		for _, one := range p["layers"].([]any) {
+	for _, p := range packs {
+		for _, one := range p.pack["layers"].([]any) {
 			if record := one.(map[string]any); record["layer"].(map[string]any)["digest"] == good {
 				record["layer"], record["diffID"] = lie["layer"], lie["diffID"]
 			}
 		}
-		text, err := json.Marshal(p)
-		require.NoError(t, err)
-		packed := w.EncodeAll(text, nil)
-		manifest = bytes.ReplaceAll(manifest, []byte(old), []byte(put(packed)))
-		for _, l := range m.Layers {
-			if l.Digest == old {
-				manifest = bytes.Replace(manifest, fmt.Appendf(nil, `"size":%d`, l.Size), fmt.Appendf(nil, `"size":%d`, len(packed)), 1)
-			}
-		}
+		packed := w.EncodeAll(encode(p.pack), nil)
+		p.desc["digest"], p.desc["size"] = put(packed), len(packed)
 	}
-	was := top.Manifests[0].Digest
-	index = bytes.ReplaceAll(index, []byte(was), []byte(put(manifest)))
-	var sizes struct{ Manifests []struct{ Size int64 } }
-	require.NoError(t, json.Unmarshal(index, &sizes))
-	index = bytes.Replace(index, fmt.Appendf(nil, `"size":%d`, sizes.Manifests[0].Size), fmt.Appendf(nil, `"size":%d`, len(manifest)), 1)
-	require.NoError(t, os.WriteFile(filepath.Join(cache, "index.json"), index, 0o644))
+	body := encode(manifest)
+	top["digest"], top["size"] = put(body), len(body)
+	require.NoError(t, os.WriteFile(filepath.Join(cache, "index.json"), encode(index), 0o644))
 }

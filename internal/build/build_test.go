@@ -433,17 +433,16 @@ func TestFetchIsBounded(t *testing.T) {
 	}
 	// What comes is what the recipe says, or nothing.
 	sum := fmt.Sprintf("%x", sha256.Sum256([]byte("3.42")))
-	for text, want := range map[string]string{"6.66": "its sha256 is", "3.42": ""} {
+	for _, text := range []string{"6.66", "3.42"} {
 		s.download = func(context.Context, string) (io.ReadCloser, int64, error) {
 			return io.NopCloser(strings.NewReader(text)), 4, nil
 		}
 		_, err := s.build(gauge("fetch: {from: 'https://tideline.example/levels', sha256: " + sum + ", to: /levels}"))
-		if want == "" {
+		if text == "3.42" {
 			require.NoError(t, err)
 			continue
 		}
-		require.ErrorContains(t, err, want)
+		require.ErrorContains(t, err, "its sha256 is")
 		require.ErrorIs(t, err, digest.ErrMismatch)
-		s = newSite(t)
 	}
 }
