@@ -191,11 +191,13 @@ func TestCommandKey(t *testing.T) {
 		"folder": func(c *command) { c.dir = "/tmp" }, "user": func(c *command) { c.user.uid = 1 }, "groups": func(c *command) { c.user.groups = []int{60} },
 		"network": func(c *command) { c.do.Network = false }, "tmp": func(c *command) { c.do.FreshTmp = true }, "platform": func(c *command) { c.unit.Machine.OS = "linux" },
 		"kept": func(c *command) { c.do.Keep = []plan.Keep{{Name: "n", At: "/n"}} }, "secret": func(c *command) { c.do.Secrets = []plan.SecretUse{{Name: "n", At: "/n"}} },
-		"ids": func(c *command) { c.ids = "few" },
+		"ids": func(c *command) { c.ids = "few" }, "times": func(c *command) { c.time = 7 }, "machine": func(c *command) { c.machine = []string{"a lower limit"} },
 	} {
 		key := make(change)
 		require.Empty(t, seen[key], what)
 		seen[key] = what
 	}
+	given := (&command{unit: &plan.Unit{}}).inputs()
+	require.Contains(t, given, input{"sandbox", sandbox.Version}, "what an earlier sandbox ran is not reused")
 	require.Equal(t, "echo 'a b' '' 'it'\\''s'", shown(&command{do: plan.Run{Args: []string{"echo", "a b", "", "it's"}}}))
 }
