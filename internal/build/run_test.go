@@ -147,6 +147,18 @@ func TestOpaqueRoot(t *testing.T) {
 // TestPrinted: however output is cut into pieces, no secret gets through, nothing else is lost, and what is kept is bounded.
 func TestPrinted(t *testing.T) {
 	secrets := []sandbox.Secret{{Content: []byte("sesame-42\n")}, {Content: []byte("-----BEGIN-----\nsecond line of it\nabc\n")}}
+	for cut := range len("sesame-42") { // wherever a line that is too long is cut
+		var shown bytes.Buffer
+		p := newPrinted(event.Func(func(e event.Event) { shown.WriteString(e.(event.Output).Text) }), event.Task{}, secrets)
+		long := strings.Repeat("level ", longestLine/6+1)
+		for _, text := range []string{long + "sesame-42"[:cut], "sesame-42"[cut:] + " tide", long + "\n"} {
+			_, err := p.Write([]byte(text))
+			require.NoError(t, err)
+		}
+		p.Close()
+		require.NotContains(t, shown.String(), "sesame-42", cut)
+		require.Contains(t, shown.String(), "•••••• tide", cut)
+	}
 	for seed := range uint64(200) {
 		random := rand.New(rand.NewPCG(seed, 1))
 		var all, shown bytes.Buffer
