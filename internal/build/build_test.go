@@ -340,6 +340,19 @@ func TestMemorySavesReading(t *testing.T) {
 	require.False(t, tree.Stat{ModTime: 1}.Settled(now), "a system without change times is not trusted")
 }
 
+// TestUnsettledFiles: what was written just now may be written again without a sign of that, and is not remembered.
+func TestUnsettledFiles(t *testing.T) {
+	for later, remembered := range map[time.Duration]bool{0: false, time.Hour: true} {
+		s := newSite(t)
+		s.later = later
+		s.write("a", "3.42")
+		_, err := s.build(gauge("copy: {from: a, to: /a}"))
+		require.NoError(t, err)
+		_, known := OpenMemory(s.store, s.dir).recall("a")
+		require.Equal(t, remembered, known)
+	}
+}
+
 // TestMemoryOnDisk: any names and numbers come back, and what is damaged makes an empty memory.
 func TestMemoryOnDisk(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {

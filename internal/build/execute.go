@@ -76,17 +76,8 @@ func (b *builder) executeOnce(ctx context.Context, c *command, reason why, fille
 			return nil, damage
 		}
 	}
-	if err == nil && status.Code != 0 {
-		err = errors.New(statusText(status))
-	} else if errors.Is(err, errTimeLimit) {
-		err = fmt.Errorf("was ended: it took longer than %s (set within: for more)", c.do.Within)
-	} else if over, is := errors.AsType[*sandbox.BoundError](err); is {
-		err = fmt.Errorf("was ended: %w%s", over, over.Mend())
-	} else if err != nil {
+	if err := c.failure(status, err, printed); err != nil {
 		return nil, err
-	}
-	if err != nil {
-		return nil, &StepFailed{Unit: c.unit.ID.String(), Label: c.task.Label, Place: c.place, Command: shown(c), What: err.Error(), Output: printed.All()}
 	}
 	if drop {
 		box.Finish(spec)
@@ -121,6 +112,24 @@ func (b *builder) executeOnce(ctx context.Context, c *command, reason why, fille
 	}
 	b.warnUnstable(c, t, learnt, earlier)
 	return t, b.noteFills(c, box, t.ran.record)
+}
+
+// failure tells how a command failed that did not end well: as a *StepFailed, or as what kept it from being run.
+func (c *command) failure(status sandbox.Status, err error, printed *printed) error {
+	what := ""
+	switch over, is := errors.AsType[*sandbox.BoundError](err); {
+	case err == nil && status.Code == 0:
+		return nil
+	case err == nil:
+		what = statusText(status)
+	case errors.Is(err, errTimeLimit):
+		what = fmt.Sprintf("was ended: it took longer than %s (set within: for more)", c.do.Within)
+	case is:
+		what = fmt.Sprintf("was ended: %s%s", over, over.Mend())
+	default:
+		return err
+	}
+	return &StepFailed{Unit: c.unit.ID.String(), Label: c.task.Label, Place: c.place, Command: shown(c), What: what, Output: printed.All()}
 }
 
 // secretsThere finds, before the first command of a build is run, secrets of any of them that are not to be had: a build

@@ -100,7 +100,11 @@ func (s *Store) prove(ctx context.Context, desc digest.Descriptor, about string)
 		s.DropTree(indexed.DiffID)
 	}
 	if len(lies) > 0 {
-		if _, err := s.dropRecords(func(r *Record) bool { return r.Layer.Digest == desc.Digest && r.DiffID == lies[0].DiffID }); err != nil {
+		// All that is not so goes, whoever said it: there may have been more claims than are kept.
+		tree := layer.KeyOf(indexed.Entries)
+		if _, err := dropSealed(s, "records", func(r *Record) bool {
+			return r.Layer.Digest == desc.Digest && (r.DiffID != indexed.DiffID || r.Tree != tree)
+		}); err != nil {
 			return err
 		}
 		for _, lie := range lies {
@@ -249,7 +253,7 @@ func (s *Store) Forget(place string) (*Forgotten, error) {
 	if err != nil {
 		return nil, err
 	}
-	if out.Records, err = s.dropRecords(func(r *Record) bool {
+	if out.Records, err = dropSealed(s, "records", func(r *Record) bool {
 		if records[r.Key] {
 			s.DropTree(r.DiffID)
 		}
@@ -260,7 +264,7 @@ func (s *Store) Forget(place string) (*Forgotten, error) {
 	kept := map[string]bool{}
 	for again := true; again; { // what ran over what came from there, and over that
 		again = false
-		dropped, err := s.dropRuns(func(r *Run) bool {
+		dropped, err := dropSealed(s, runs, func(r *Run) bool {
 			is := ran[RunName{r.Key, r.Trace}] || slices.ContainsFunc(r.Over, func(below digest.Key) bool { return trees[below] })
 			if is && !r.Shared {
 				again = again || !trees[r.Tree]

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/digest"
+	"imbricat/internal/layer"
 )
 
 // TestClaims: what others say of a layer is believed until it is opened. What is not so then goes, with its records.
@@ -58,6 +60,31 @@ func TestClaims(t *testing.T) {
 		require.NoError(t, err, "the layer itself is what its digest says")
 		require.NoError(t, blob.Close())
 	}
+
+	// However much is said of one layer, nothing of it that is not so outlives its opening.
+	flood := open(t)
+	truth, _ := packed(t, flood, "gauge", "3.42")
+	var keys []digest.Key
+	for i := range 2 * mostClaims {
+		lie := *truth
+		lie.Tree = keyFor(fmt.Sprint("tree ", i))
+		lie.Key = layer.RecordKey(lie.Tree, layer.Gzip)
+		if i%2 == 0 {
+			lie.DiffID = digest.DiffID(digest.FromBytes([]byte(lie.Tree)))
+		}
+		require.NoError(t, flood.Claimed(string(lie.Layer.Digest), Claim{place, lie.DiffID, lie.Tree}))
+		require.NoError(t, flood.ImportRecord(&lie))
+		keys = append(keys, lie.Key)
+	}
+	require.NoError(t, flood.PutRecord(truth))
+	_, err := flood.Fetch(ctx, truth.Layer)
+	require.ErrorIs(t, err, digest.ErrMismatch)
+	for _, key := range keys {
+		_, found := flood.Record(key)
+		require.False(t, found)
+	}
+	_, found := flood.Record(truth.Key)
+	require.True(t, found, "what was packed here stays")
 
 	// An index that came from elsewhere is compared when its layer is unpacked.
 	s := open(t)

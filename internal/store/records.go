@@ -96,20 +96,6 @@ func (s *Store) HasTree(id digest.DiffID) bool {
 	return err == nil && s.rely(s.path(name))
 }
 
-// dropRecords removes records of layers.
-func (s *Store) dropRecords(due func(r *Record) bool) (dropped int, err error) {
-	err = s.eachFile("imbricat/records", func(path string) error {
-		var r Record
-		text, err := os.ReadFile(path)
-		if err != nil || unseal(text, &r) != nil || !due(&r) {
-			return nil // what is damaged counts as absent
-		}
-		dropped++
-		return os.Remove(path)
-	})
-	return dropped, err
-}
-
 // DropTree forgets the index of an unpacked layer that was found to be wrong.
 func (s *Store) DropTree(id digest.DiffID) {
 	if name, err := s.fileFor(trees, string(id), ".zst"); err == nil {

@@ -3,6 +3,8 @@ package store
 import (
 	"bytes"
 	"encoding/json"
+	"os"
+	"path/filepath"
 
 	"imbricat/internal/digest"
 )
@@ -26,4 +28,18 @@ func unseal(text []byte, v any) error {
 		return digest.ErrMismatch
 	}
 	return json.Unmarshal(line, v)
+}
+
+// dropSealed removes sealed files of a kind. What is damaged counts as absent.
+func dropSealed[T any](s *Store, kind string, due func(one *T) bool) (dropped int, err error) {
+	err = s.eachFile(filepath.Join("imbricat", kind), func(path string) error {
+		var one T
+		text, err := os.ReadFile(path)
+		if err != nil || unseal(text, &one) != nil || !due(&one) {
+			return nil
+		}
+		dropped++
+		return os.Remove(path)
+	})
+	return dropped, err
 }

@@ -166,23 +166,9 @@ func (s *Store) DropDamaged(form string, tree digest.Key) (records int, err erro
 	if err := s.DropSnapshot(form, tree); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return 0, err
 	}
-	return s.dropRuns(func(r *Run) bool {
+	return dropSealed(s, runs, func(r *Run) bool {
 		return slices.ContainsFunc(r.Over, func(below digest.Key) bool { return hexOf(string(below)) == hexOf(string(tree)) })
 	})
-}
-
-// dropRuns removes records of commands.
-func (s *Store) dropRuns(due func(r *Run) bool) (dropped int, err error) {
-	err = s.eachFile(filepath.Join("imbricat", runs), func(path string) error {
-		var r Run
-		text, err := os.ReadFile(path)
-		if err != nil || unseal(text, &r) != nil || !due(&r) {
-			return nil // what is damaged counts as absent
-		}
-		dropped++
-		return os.Remove(path)
-	})
-	return dropped, err
 }
 
 // DropSnapshot removes an unpacked tree.

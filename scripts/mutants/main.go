@@ -97,6 +97,9 @@ func (m *mutant) try(dir string) (verdict string, err error) {
 	if n := bytes.Count(text, []byte(m.old)); n != 1 {
 		return "", fmt.Errorf("what is to be replaced in %s stands there %d times", m.file, n)
 	}
+	if out, err := m.run(dir); err != nil {
+		return "", fmt.Errorf("its tests fail without it:\n%s", out)
+	}
 	if err := os.WriteFile(file, bytes.Replace(text, []byte(m.old), []byte(m.new), 1), 0o644); err != nil {
 		return "", err
 	}
@@ -105,9 +108,7 @@ func (m *mutant) try(dir string) (verdict string, err error) {
 			err = back
 		}
 	}()
-	command := exec.Command("go", "test", m.test, "-run", m.pattern, "-timeout", "10m")
-	command.Dir = dir
-	out, err := command.CombinedOutput()
+	out, err := m.run(dir)
 	switch {
 	case err == nil:
 		return "survived", nil
@@ -115,6 +116,13 @@ func (m *mutant) try(dir string) (verdict string, err error) {
 		return "", fmt.Errorf("it cannot be built:\n%s", out)
 	}
 	return "found", nil
+}
+
+// run runs the tests that are to find it.
+func (m *mutant) run(dir string) (out []byte, err error) {
+	command := exec.Command("go", "test", m.test, "-run", m.pattern, "-timeout", "10m")
+	command.Dir = dir
+	return command.CombinedOutput()
 }
 
 func run() (survived int, err error) {
