@@ -247,6 +247,9 @@ func run(ctx context.Context, o Options) (*Result, error) {
 	b.o.Memory.Save(o.Source)
 	// What could not be synced is only looked at once more, when the machine has started again.
 	_ = b.o.Store.SyncSnapshots()
+	for _, text := range b.o.Store.Spoilt() {
+		b.o.Sink.Send(event.Warning{Code: event.Damaged, Text: text})
+	}
 	result.Took = time.Since(started)
 	return result, err
 }

@@ -210,7 +210,12 @@ func (s *session) openStore() (*store.Store, error) {
 			st.Project, st.Mine = own, s.imageOfRecipe()
 		}
 		st.Bring = s.bringer(st, nil)
-		s.atEnd(func() { st.Close() })
+		s.atEnd(func() {
+			for _, text := range st.Spoilt() { // what no build has told
+				fmt.Fprintf(s.err, "warning: %s\n", text)
+			}
+			st.Close()
+		})
 	}
 	return st, err
 }

@@ -94,7 +94,7 @@ const (
 	Layers        = "layers"         // the lock divides an image into more layers than there is room for
 	Stale         = "stale"          // a step replaces what an earlier command made something of, and a tool may not notice
 	Unstable      = "unstable"       // a command left something else than before, though it read the same
-	Damaged       = "damaged"        // a tree that lay unpacked in the store was damaged and is unpacked again
+	Damaged       = "damaged"        // a blob, or a tree that lay unpacked, was changed in the store and is made again
 	Confined      = "confined"       // commands are kept apart from the machine less than they could be
 )
 

@@ -34,7 +34,9 @@ type Layout struct {
 	// Mine, where set, tells whether a name is one of the project's own images: another project's never stands for it.
 	Mine func(name string) bool
 	// Use, where set, is told of every blob that somebody relies on, by its path, and answers whether it is there still.
-	Use func(path string) bool
+	Use func(path string, d digest.Digest) bool
+	// Complete, where set, is told of the file of a blob that is about to get its name.
+	Complete func(path string, d digest.Digest)
 	// Absent, where set, is asked for a blob that is not here: it may bring it, and tells whether it tried.
 	Absent func(ctx context.Context, desc digest.Descriptor) (bool, error)
 	// Admit may refuse that a blob is opened; nil where every blob may be.
@@ -259,6 +261,9 @@ func (w *Writer) Commit(d digest.Digest) error {
 	if err != nil {
 		return err
 	}
+	if w.l.Complete != nil {
+		w.l.Complete(w.file.Name(), d)
+	}
 	return w.Rename(target)
 }
 
@@ -311,17 +316,25 @@ func (l *Layout) BlobPath(d digest.Digest) (string, error) {
 	return l.path("blobs", d.Algorithm().String(), d.Encoded()), nil
 }
 
-// Has tells whether a blob of that digest and size is there. Its bytes are not read.
+// Has tells whether a blob of that digest and size is there, and that somebody relies on it.
 func (l *Layout) Has(desc digest.Descriptor) bool {
+	path, there := l.find(desc)
+	return there && (l.Use == nil || l.Use(path, desc.Digest))
+}
+
+// Lists tells whether there is a blob of that digest and size. Its bytes are not read, and nobody relies on it.
+func (l *Layout) Lists(desc digest.Descriptor) bool {
+	_, there := l.find(desc)
+	return there
+}
+
+func (l *Layout) find(desc digest.Descriptor) (path string, there bool) {
 	path, err := l.BlobPath(desc.Digest)
 	if err != nil {
-		return false
+		return "", false
 	}
 	info, err := os.Stat(path)
-	if err != nil || !info.Mode().IsRegular() || info.Size() != desc.Size {
-		return false
-	}
-	return l.Use == nil || l.Use(path)
+	return path, err == nil && info.Mode().IsRegular() && info.Size() == desc.Size
 }
 
 // Put stores what r gives, refusing it where it is not what desc says.

@@ -171,7 +171,7 @@ func (c *checker) blob(ctx context.Context, path string) error {
 		c.found(path, "is no blob: its name is no digest")
 		return nil
 	}
-	f, err := os.Open(path)
+	f, err := openUnused(path)
 	if err != nil {
 		c.found(path, "cannot be read: %s", err)
 		return nil
@@ -267,9 +267,9 @@ func (c *checker) reaches(name string, desc digest.Descriptor, depth int) {
 	case err != nil:
 		c.lacks(v1.ImageIndexFile, name, "the image %s: %s", name, err)
 		return
-	case !c.store.Has(desc) && depth > 0 && len(c.store.Elsewhere(desc.Digest)) > 0:
+	case !c.store.Lists(desc) && depth > 0 && len(c.store.Elsewhere(desc.Digest)) > 0:
 		return // it is brought when somebody opens it
-	case !c.store.Has(desc):
+	case !c.store.Lists(desc):
 		c.lacks(path, name, "is missing or has another size; the image %s needs it", name)
 		return
 	case depth > 4:
@@ -330,7 +330,7 @@ func (c *checker) record(ctx context.Context, path string) error {
 		c.found(path, "lies under another key than it holds")
 		return nil
 	}
-	if _, damaged := c.damaged.Load(r.Layer.Digest); !damaged && c.store.Has(r.Layer) {
+	if _, damaged := c.damaged.Load(r.Layer.Digest); !damaged && c.store.Lists(r.Layer) {
 		c.layer(ctx, path, &r)
 	}
 	// A record whose layer is gone is merely useless, and so no finding.

@@ -129,7 +129,7 @@ func (s *Store) index(ctx context.Context, desc digest.Descriptor) (*layer.Index
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.Open(path)
+	f, err := openUnused(path)
 	if errors.Is(err, os.ErrNotExist) { // it may be elsewhere; what is said of the blob itself is settled by that
 		blob, err := s.Fetch(ctx, desc)
 		if err != nil {

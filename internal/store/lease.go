@@ -69,13 +69,15 @@ func (s *Store) trimLock() *flock.Flock {
 }
 
 // rely marks a file as used now and tells whether it is there. A store that cannot be written to is not trimmed either.
-func (s *Store) rely(path string) bool {
+func (s *Store) rely(path string) bool { return s.relyAt(path, time.Now()) }
+
+// relyAt is rely for a file that gets a modification time, or keeps the one it has where that is zero.
+func (s *Store) relyAt(path string, written time.Time) bool {
 	lock := s.trimLock()
 	if err := lock.RLock(); err == nil {
 		defer lock.Close()
 	}
-	now := time.Now()
-	if err := os.Chtimes(path, now, now); err == nil {
+	if err := os.Chtimes(path, time.Now(), written); err == nil {
 		return true
 	}
 	_, err := os.Stat(filepath.Clean(path))

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -138,6 +139,9 @@ func (s *Store) kept(kind, id string) ([]byte, bool) {
 }
 
 func decompress(packed []byte) ([]byte, error) {
+	if len(packed) == 0 {
+		return nil, io.ErrUnexpectedEOF // which the decoder takes for nothing
+	}
 	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxKept))
 	if err != nil {
 		return nil, err
@@ -151,7 +155,7 @@ func (s *Store) keep(kind, id string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
+	z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithZeroFrames(true))
 	if err != nil {
 		return err
 	}

@@ -40,6 +40,9 @@ type Store struct {
 	// unsynced are unpacked trees of this process by their folders, until they lie on the disk.
 	unsynced sync.Map // string to digest.Key
 
+	proven sync.Map // digest.Digest to fs.FileInfo: blobs whose bytes were compared with their names, see intact
+	spoilt sync.Map // digest.Digest to string: blobs that were found to hold other bytes, and what was done
+
 	lost  sync.Map // digest.Digest to []string: places that were forgotten by this process, see forgetPlaces
 	lease *flock.Flock
 }
@@ -64,7 +67,7 @@ func Open(dir string) (*Store, error) {
 	if s.lease, err = s.takeLease(); err != nil && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, syscall.EROFS) {
 		return nil, fmt.Errorf("opening the store: %w", err)
 	}
-	s.Use, s.Absent, s.Admit = s.rely, s.bring, s.admit
+	s.Use, s.Complete, s.Absent, s.Admit = s.relyOnBlob, mark, s.bring, s.admit
 	s.Sweep()
 	return s, nil
 }

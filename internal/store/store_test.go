@@ -181,6 +181,7 @@ func TestCheckFindsDamage(t *testing.T) {
 	blob := record.Layer
 	require.NoError(t, s.PutRecord(record))
 	other, _ := packed(t, s, "bulletin", "calm")
+	require.NoError(t, s.PutTree(record.DiffID, []byte("what it holds")))
 	for name, c := range map[string]struct {
 		damage func(path string)
 		want   string
@@ -195,6 +196,19 @@ func TestCheckFindsDamage(t *testing.T) {
 			lie.Layer, lie.DiffID = other.Layer, other.DiffID
 			require.NoError(t, s.PutRecord(&lie))
 		}, "holds something else than the record says"},
+		"a broken index": {func(string) {
+			trees, err := filepath.Glob(s.path("imbricat/trees/*/*"))
+			require.NoError(t, err)
+			text, err := os.ReadFile(trees[0])
+			require.NoError(t, err)
+			text[len(text)/2] ^= 1
+			require.NoError(t, os.WriteFile(trees[0], text, 0o644))
+		}, "cannot be read"},
+		"an empty index": {func(string) {
+			trees, err := filepath.Glob(s.path("imbricat/trees/*/*"))
+			require.NoError(t, err)
+			require.NoError(t, os.Truncate(trees[0], 0))
+		}, "cannot be read"},
 		"a broken record": {func(p string) { require.NoError(t, os.WriteFile(p, []byte("x"), 0o644)) }, "is no record"},
 		"a moved record":  {func(p string) { require.NoError(t, os.Rename(p, filepath.Dir(p)+"/00.json")) }, "lies under another key"},
 	} {
@@ -211,7 +225,58 @@ func TestCheckFindsDamage(t *testing.T) {
 		require.NoError(t, err, name)
 		require.Len(t, report.Findings, 1, name)
 		require.Contains(t, report.Findings[0].What, c.want, name)
+		_, err = s.Check(ctx, true)
+		require.NoError(t, err, name)
+		report, err = s.Check(ctx, false)
+		require.NoError(t, err, name)
+		require.Empty(t, report.Findings, name)
 		s = before
+	}
+}
+
+// TestSpoiltBlob: bytes that are written to a blob are noticed by whoever needs it next, and reading it is no use of it.
+func TestSpoiltBlob(t *testing.T) {
+	s := open(t)
+	record, _ := packed(t, s, "gauge", "3.42")
+	blob := record.Layer
+	path, err := s.BlobPath(blob.Digest)
+	require.NoError(t, err)
+	require.NoError(t, s.PutRecord(record))
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	marked := func() bool {
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		return info.ModTime().Equal(markOf(blob.Digest)) && time.Since(accessed(info)) < time.Hour
+	}
+	require.True(t, marked(), "it was marked when it was written")
+
+	// Written again, with a right digest, it is read through once, and marked.
+	require.NoError(t, os.WriteFile(path, whole, 0o644))
+	require.False(t, marked())
+	require.True(t, s.Has(blob))
+	require.True(t, marked())
+	past := time.Now().Add(-100 * time.Hour)
+	require.NoError(t, os.Chtimes(path, past, time.Time{}))
+	report, err := s.Check(context.Background(), false)
+	require.NoError(t, err)
+	require.Empty(t, report.Findings)
+	require.False(t, marked(), "a check is no use")
+	require.True(t, s.Has(blob))
+	require.True(t, marked())
+	require.Empty(t, s.Spoilt())
+
+	for i := range whole {
+		wrong := bytes.Clone(whole)
+		wrong[i] ^= 1
+		require.NoError(t, os.WriteFile(path, wrong, 0o644))
+		_, found := s.Record(record.Key)
+		require.False(t, found, "byte %d", i)
+		require.NoFileExists(t, path)
+		told := s.Spoilt()
+		require.Len(t, told, 1)
+		require.Contains(t, told[0], string(blob.Digest)+" of the store was changed")
+		require.Empty(t, s.Spoilt(), "told once")
 	}
 }
 

@@ -138,7 +138,7 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 			return nil // gone meanwhile
 		}
 		if kind := kindOf(filepath.ToSlash(below), named, layers); kind != "" {
-			all = append(all, item{path: path, size: info.Size(), used: info.ModTime(), redo: redo[filepath.Base(path)], kind: kind})
+			all = append(all, item{path: path, size: info.Size(), used: usedAt(kind, info), redo: redo[filepath.Base(path)], kind: kind})
 		}
 		return ctx.Err()
 	})
@@ -320,6 +320,15 @@ func sizeOf(items []item) (n int64) {
 	return n
 }
 
+// usedAt is when something of a kind was used, by the file that tells it.
+func usedAt(kind string, info fs.FileInfo) time.Time {
+	switch kind {
+	case "image", "layer", "blob": // their modification time tells something else
+		return accessed(info)
+	}
+	return info.ModTime()
+}
+
 // stamp is the file whose time tells when an item was used.
 func (i item) stamp() string {
 	switch i.kind {
@@ -356,7 +365,7 @@ func (s *Store) removeAll(ctx context.Context, due []item) (removed, spared []it
 			id := filepath.Base(filepath.Dir(i.path)) + ":" + filepath.Base(i.path)
 			switch {
 			case errors.Is(statErr, fs.ErrNotExist):
-			case err != nil || statErr != nil || info.ModTime().After(i.used) || named[digest.Digest(id)]:
+			case err != nil || statErr != nil || usedAt(i.kind, info).After(i.used) || named[digest.Digest(id)]:
 				spared = append(spared, i)
 			case s.remove(i):
 				removed = append(removed, i)
