@@ -303,8 +303,16 @@ type run struct {
 
 func newRun(t *testing.T) *run {
 	dir := t.TempDir()
-	return &run{t: t, dir: dir, env: append(os.Environ(), "IMBRICAT_STORE="+filepath.Join(dir, "store"), "HOME="+dir,
+	r := &run{t: t, dir: dir, env: append(os.Environ(), "IMBRICAT_STORE="+filepath.Join(dir, "store"), "HOME="+dir,
 		"XDG_CONFIG_HOME="+filepath.Join(dir, "config"), "XDG_DATA_HOME="+filepath.Join(dir, "data"), "IMBRICAT_DIR="+dir)}
+	if os.Getuid() != 0 {
+		t.Cleanup(func() { // what belongs to ids that only a user namespace may act as
+			if _, err := os.Stat(filepath.Join(dir, "store", "imbricat", "snapshots")); err == nil {
+				_, _ = r.exit("store", "trim", "--unused-for", "0s")
+			}
+		})
+	}
+	return r
 }
 
 func (r *run) command(args ...string) *exec.Cmd {

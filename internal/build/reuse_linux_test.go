@@ -48,14 +48,26 @@ func commandSite(t *testing.T, o sandbox.Options) *site {
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, box.Close()) })
 	s.box = box
+	s.removed()
 	return s
+}
+
+// removed has the box of a site take away at the end what belongs to ids that only a user namespace may act as.
+func (s *site) removed() {
+	s.t.Cleanup(func() {
+		for _, dir := range []string{s.store.Dir(), s.dir} {
+			require.NoError(s.t, s.box.Remove(dir))
+		}
+	})
 }
 
 // elsewhere is the same project with a store of its own, in which everything is done anew.
 func (s *site) elsewhere(t *testing.T) *site {
 	other, err := store.Open(filepath.Join(t.TempDir(), "store"))
 	require.NoError(t, err)
-	return &site{t: t, dir: s.dir, store: other, box: s.box, divisions: s.divisions, freshAll: true}
+	anew := &site{t: t, dir: s.dir, store: other, box: s.box, divisions: s.divisions, freshAll: true}
+	anew.removed()
+	return anew
 }
 
 var reuseNames = []string{"a", "b", "d", "d/a", "d/b", "d/e", "d/e/a", "x", "x/y", "x/y/z", "l", "l/a", "l/b", "s", "s/a"}
@@ -142,7 +154,11 @@ func edit(t *testing.T, r *rand.Rand, dir string) string {
 		_ = os.RemoveAll(path)
 		return "removed " + name
 	case 1:
-		_ = os.Chmod(path, []os.FileMode{0o644, 0o755, 0o700, 0o600, 0o777 | os.ModeSticky}[r.IntN(5)])
+		mode := []os.FileMode{0o644, 0o755, 0o700, 0o600, 0o777 | os.ModeSticky}[r.IntN(5)]
+		if info, err := os.Lstat(path); err == nil && info.IsDir() && os.Geteuid() != 0 {
+			mode |= 0o700 // others than root could not copy it
+		}
+		_ = os.Chmod(path, mode)
 		return "another mode for " + name
 	case 2:
 		_ = os.RemoveAll(path)

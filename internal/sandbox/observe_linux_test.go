@@ -199,7 +199,7 @@ int main(void) { return call(5, path, O_RDONLY) < 0 || call(33, absent, 0) >= 0;
 		"shell script":     "./chain; for f in tides/*; do test -e $f/x || test -d $f; done; . ./second; ln -s tides t; cat t/a/b/c.txt; mv t u; rm u; mkdir -p n/m; echo 1 > n/m/o; mv n q; cat q/m/o; rm -r q",
 		"perl":             `perl -e 'use File::Find; find(sub { stat }, "tides"); open F, "<", "/dev/fd/0"; readlink "/proc/self/exe"; chdir "tides"; opendir D, "a"; readdir D'`,
 		"python":           `python3 -c 'import json, os, glob; glob.glob("tides/**", recursive=True); os.access("none", 0); os.listdir("."); open("level.h").read(); d = os.open("tides", os.O_RDONLY); os.stat("d.txt", dir_fd=d)'`,
-		"find":             "find /etc tides -type f -newer level.h",
+		"find":             "find /etc/alternatives tides -type f -newer level.h",
 		"tar":              "tar -cf tides.tar tides && mkdir -p out && tar -C out -xf tides.tar && tar -df tides.tar",
 		"static, threaded": "./threads",
 		"ldd and grep":     "ldd /bin/ls; grep -r low tides; grep -ls high tides/*.txt",
