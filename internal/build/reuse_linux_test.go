@@ -48,15 +48,15 @@ func commandSite(t *testing.T, o sandbox.Options) *site {
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, box.Close()) })
 	s.box = box
-	s.removed()
+	s.removed(t)
 	return s
 }
 
 // removed has the box of a site take away at the end what belongs to ids that only a user namespace may act as.
-func (s *site) removed() {
-	s.t.Cleanup(func() {
+func (s *site) removed(t *testing.T) {
+	t.Cleanup(func() {
 		for _, dir := range []string{s.store.Dir(), s.dir} {
-			require.NoError(s.t, s.box.Remove(dir))
+			require.NoError(t, s.box.Remove(dir))
 		}
 	})
 }
@@ -66,7 +66,7 @@ func (s *site) elsewhere(t *testing.T) *site {
 	other, err := store.Open(filepath.Join(t.TempDir(), "store"))
 	require.NoError(t, err)
 	anew := &site{t: t, dir: s.dir, store: other, box: s.box, divisions: s.divisions, freshAll: true}
-	anew.removed()
+	anew.removed(t)
 	return anew
 }
 
