@@ -142,16 +142,19 @@ func ImportKept(ctx context.Context, s *store.Store, box *sandbox.Box, file stri
 	if err != nil {
 		return fmt.Errorf("unpacking %s: %w", file, err)
 	}
-	if err := os.Rename(k.Dir, filepath.Join(work, "before")); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	if err := s.ImportFills(k, strings.TrimSuffix(file, KeptSuffix)+fillsSuffix); err != nil {
-		return err
-	}
-	return os.Rename(next, k.Dir)
+	// What is said of its content is never that of another: until it is there, nothing is said.
+	return s.ImportFills(k, strings.TrimSuffix(file, KeptSuffix)+fillsSuffix, func() error {
+		if err := box.Exchange(next, k.Dir); err != nil {
+			return fmt.Errorf("writing to the store: %w", err)
+		}
+		return nil
+	})
 }
 
 func walkFile(ctx context.Context, name string, visit func(e *tree.Entry, body io.Reader) error) error {
+	if info, err := os.Stat(name); err == nil && !info.Mode().IsRegular() {
+		return errors.New("it is no file") // opening a pipe would wait for ever
+	}
 	f, err := os.Open(name)
 	if err != nil {
 		return err

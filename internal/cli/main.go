@@ -56,6 +56,7 @@ func (e *exitError) Error() string { return e.message }
 
 // Main runs the program and gives its exit code.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	sandbox.NoDumps()
 	collectLater()
 	ctx, stop := signal.NotifyContext(context.Background(), endings()...)
 	defer stop()

@@ -35,7 +35,7 @@ type Layout struct {
 	Mine func(name string) bool
 	// Use, where set, is told of every blob that somebody relies on, by its path, and answers whether it is there still.
 	Use func(path string, d digest.Digest) bool
-	// Complete, where set, is told of the file of a blob that is about to get its name.
+	// Complete, where set, is told of every blob that was written, by its path.
 	Complete func(path string, d digest.Digest)
 	// Absent, where set, is asked for a blob that is not here: it may bring it, and tells whether it tried.
 	Absent func(ctx context.Context, desc digest.Descriptor) (bool, error)
@@ -261,10 +261,13 @@ func (w *Writer) Commit(d digest.Digest) error {
 	if err != nil {
 		return err
 	}
-	if w.l.Complete != nil {
-		w.l.Complete(w.file.Name(), d)
+	if err := w.Rename(target); err != nil {
+		return err
 	}
-	return w.Rename(target)
+	if w.l.Complete != nil {
+		w.l.Complete(target, d)
+	}
+	return nil
 }
 
 // Rename keeps the file under a path of the layout's file system, as one act.

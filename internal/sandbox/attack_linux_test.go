@@ -293,6 +293,54 @@ func TestChrootIsNoPrison(t *testing.T) {
 	}
 }
 
+// TestChrootTakesBack: what a chroot puts into its root for lack of mounts is taken back from where it lies, however the
+// command moved the folders around it and whatever it put in their places.
+func TestChrootTakesBack(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("a chroot needs root")
+	}
+	b := newBench(t, Options{Kind: Chroot})
+	outside, kept := t.TempDir(), filepath.Join(b.dir, "kept")
+	write := func(name string) {
+		require.NoError(t, os.WriteFile(filepath.Join(outside, name), []byte("theirs"), 0o644))
+	}
+	require.NoError(t, os.Mkdir(filepath.Join(outside, "k"), 0o755))
+	write("k/theirs")
+	write("token")
+	folder := func(p string) tree.Entry { return tree.Entry{Path: p, Kind: tree.Folder, Mode: 0o755} }
+	for line, wrong := range map[string]string{
+		"echo 3.42 > /work/k/level; busybox rm /s/token":                          "",
+		"busybox mv /work /work2; busybox ln -s " + outside + " /work":            "the command gave /work/k",
+		"busybox mv /work/k /k; busybox ln -s " + outside + "/k /work/k":          "the command gave /work/k",
+		"busybox mv /s /s2; busybox ln -s " + outside + " /s":                     "the command gave /s/token",
+		"busybox mv /s/token /leak":                                               "the command gave /s/token",
+		"busybox ln /s/token /leak":                                               "the command gave /s/token",
+		"busybox mv /s/token /leak; busybox ln -s " + outside + "/token /s/token": "the command gave /s/token",
+	} {
+		require.NoError(t, os.MkdirAll(kept, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(kept, "before"), nil, 0o644))
+		_, out, found, err := b.run(context.Background(), line, func(s *Spec) {
+			s.Mounts = []Mount{{From: kept, At: "/work/k"}}
+			s.Secrets = []Secret{{At: "/s/token", Content: []byte("swordfish"), Mode: 0o400}}
+			s.Points = []tree.Entry{b.view[0], folder("s"), {Path: "s/token", Kind: tree.File, Mode: 0o644, Content: digest.ContentBytes(nil)}, folder("work"), folder("work/k")}
+		})
+		require.Empty(t, out, line)
+		if wrong != "" {
+			require.ErrorContains(t, err, wrong, line)
+		} else {
+			require.NoError(t, err, line)
+			require.NotRegexp(t, "token|level|before", lines(found), line)
+			require.FileExists(t, filepath.Join(kept, "level"))
+		}
+		require.FileExists(t, filepath.Join(outside, "k/theirs"), line)
+		require.FileExists(t, filepath.Join(outside, "token"), line)
+		require.NoFileExists(t, filepath.Join(kept, "theirs"), line)
+		if !strings.Contains(line, "mv /work/k") {
+			require.FileExists(t, filepath.Join(kept, "before"), line)
+		}
+	}
+}
+
 // TestSameForEveryCaller: limits of resources and ignored signals of whoever starts the program do not reach a command.
 func TestSameForEveryCaller(t *testing.T) {
 	line := "ulimit -a; busybox grep -E '^Sig(Ign|Blk|Cgt)' /proc/self/status; busybox cat /proc/self/oom_score_adj; busybox hostname"

@@ -307,6 +307,9 @@ func (b *Box) Mend(dir string, m Mending) error {
 // Remove removes a folder that this box made.
 func (b *Box) Remove(dir string) error { return b.worker.remove(dir) }
 
+// Exchange puts a folder in the place of another one as one act; that takes the first one's place, where it exists.
+func (b *Box) Exchange(dir, place string) error { return b.worker.exchange(dir, place) }
+
 // OpenFile opens a file in a folder that this box made.
 func (b *Box) OpenFile(name string) (*os.File, error) { return b.worker.open(name) }
 
@@ -440,10 +443,7 @@ func (b *Box) judge(v verdict, err error) (Status, error) {
 
 // Finish takes back what a command was given. Whoever does not ask what a command wrote must call it.
 func (b *Box) Finish(s *Spec) {
-	for _, act := range slices.Backward(s.undo) {
-		act()
-	}
-	s.undo = nil
+	s.takeBack()
 }
 
 func (b *Box) cannotStart(err error) error {
@@ -526,7 +526,11 @@ func (b *Box) Wrote(s *Spec, keep string) ([]Found, error) {
 		r.Dir, r.Before, r.Into = filepath.Join(s.Work, "root"), filepath.Join(s.Work, "before"), upper
 		r.Without = s.Given()
 	}
-	found, err := b.worker.read(r)
+	var found []Found
+	err := s.misplaced()
+	if err == nil {
+		found, err = b.worker.read(r)
+	}
 	b.Finish(s)
 	if err == nil && keep != "" {
 		err = b.worker.rename(upper, keep)

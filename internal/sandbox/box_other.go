@@ -23,6 +23,12 @@ type Options struct {
 	NoOverlay bool
 }
 
+// NoDumps does nothing on this system.
+func NoDumps() {}
+
+// loan is nothing on this system.
+type loan struct{}
+
 // Feed gives the files of a tree.
 type Feed func(put func(i int, size int64, body io.Reader) error) error
 
@@ -85,6 +91,7 @@ func (*Box) Form() string                                             { return "
 func (*Box) Lay(context.Context, string, []tree.Entry, Feed) error    { return unable() }
 func (*Box) Read(string, bool) ([]Found, error)                       { return nil, unable() }
 func (*Box) Remove(string) error                                      { return unable() }
+func (*Box) Exchange(string, string) error                            { return unable() }
 func (*Box) OpenFile(string) (*os.File, error)                        { return nil, unable() }
 func (*Box) Prepare(context.Context, *Spec, []tree.Entry, Feed) error { return unable() }
 func (*Box) Run(context.Context, *Spec) (Status, error)               { return Status{}, unable() }

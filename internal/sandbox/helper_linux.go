@@ -28,6 +28,7 @@ type worker interface {
 	mend(r reading, m Mending) error
 	remove(dir string) error
 	rename(from, to string) error
+	exchange(dir, place string) error
 	open(name string) (*os.File, error)
 	close() error
 }
@@ -44,11 +45,32 @@ func (local) read(r reading) ([]Found, error)    { return r.read() }
 func (local) mend(r reading, m Mending) error    { return r.mend(m) }
 func (local) remove(dir string) error            { return removeAll(dir) }
 func (local) rename(from, to string) error       { return os.Rename(from, to) }
+func (local) exchange(dir, place string) error   { return exchange(dir, place) }
 func (local) open(name string) (*os.File, error) { return openFile(name) }
 func (local) close() error                       { return nil }
 
 func openFile(name string) (*os.File, error) {
 	return os.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+}
+
+func exchange(dir, place string) error {
+	err := unix.Renameat2(unix.AT_FDCWD, dir, unix.AT_FDCWD, place, unix.RENAME_EXCHANGE)
+	switch {
+	case errors.Is(err, unix.ENOENT):
+		return os.Rename(dir, place)
+	case errors.Is(err, unix.EINVAL): // a file system that cannot
+		before := dir + ".before"
+		if err := os.Rename(place, before); err != nil {
+			return err
+		}
+		if err := os.Rename(dir, place); err != nil {
+			return errors.Join(err, os.Rename(before, place))
+		}
+		return nil
+	case err != nil:
+		return fmt.Errorf("exchanging %s: %w", place, err)
+	}
+	return nil
 }
 
 // removeAll removes a folder of which some folders may be closed even to their owner.
@@ -80,7 +102,7 @@ type helper struct {
 
 // call is what is asked of a helper; Op says which of the others counts.
 type call struct {
-	Op      string // lay, note, touched, read, mend, remove, rename
+	Op      string // lay, note, touched, read, mend, remove, rename, exchange
 	Laying  laying
 	Reading reading
 	Name    string
@@ -241,6 +263,11 @@ func (h *helper) rename(from, to string) error {
 	return err
 }
 
+func (h *helper) exchange(dir, place string) error {
+	_, err := h.ask(call{Op: "exchange", Name: dir, To: place}, nil)
+	return err
+}
+
 // open has the helper open a file and takes it over.
 func (h *helper) open(name string) (*os.File, error) {
 	h.filesMutex.Lock()
@@ -344,6 +371,8 @@ func serveOne(c call, in *pieces) ([]Found, error) {
 		return nil, c.Reading.mend(c.Mending)
 	case "remove":
 		return nil, removeAll(c.Name)
+	case "exchange":
+		return nil, exchange(c.Name, c.To)
 	case "rename":
 		return nil, os.Rename(c.Name, c.To)
 	}

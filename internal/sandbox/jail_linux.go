@@ -125,7 +125,9 @@ func (j *jail) dev() error {
 			return err
 		}
 		f.Close()
-		if err := j.bind("/dev/"+name, "/dev/"+name, 0); err != nil {
+		// These are the machine's own: through a mount that cannot be written to they can be used, and not be given another
+		// mode, owner or time.
+		if err := j.bind("/dev/"+name, "/dev/"+name, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NOEXEC); err != nil {
 			return err
 		}
 	}

@@ -64,6 +64,10 @@ func plainLimits() {
 	}
 }
 
+// NoDumps keeps the memory of this process, and of all that it starts, out of core dumps: those go to whatever the machine
+// has set up, with the secrets that are in them. A bound of their size is no help, it counts for files alone.
+func NoDumps() { _ = os.WriteFile("/proc/self/coredump_filter", []byte("0"), 0) }
+
 // firstToGo has the kernel end this process and what it starts before others when memory runs out.
 func firstToGo() { _ = os.WriteFile("/proc/self/oom_score_adj", []byte("1000"), 0) }
 

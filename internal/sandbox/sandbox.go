@@ -118,7 +118,9 @@ type Spec struct {
 	// Signals are sent on to the command.
 	Signals <-chan os.Signal `json:"-"`
 
-	undo []func() // takes back what was put into a root without mounts
+	// What was put into a root without mounts, which is held open.
+	loans []loan
+	root  int
 }
 
 // Given lists the paths inside that are no part of the view, without leading slashes.

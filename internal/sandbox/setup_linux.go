@@ -67,6 +67,7 @@ func (o *setup) run() error {
 	// What is given up is given up by one thread, the others end when it executes.
 	runtime.LockOSThread()
 	firstToGo()
+	NoDumps()
 	program, err := fdProgram, error(nil)
 	if o.Kind == Chroot {
 		err = o.changeRoot()

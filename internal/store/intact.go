@@ -24,7 +24,7 @@ func markOf(d digest.Digest) time.Time {
 	return time.Unix(946684800+2*int64(h.Sum32()>>8), 0)
 }
 
-// mark is told of every blob that is complete before it gets its name. Failing to mark it costs that it is read once more.
+// mark marks a blob whose bytes are known to be right. Failing to costs that it is read once more.
 func mark(path string, d digest.Digest) { _ = os.Chtimes(path, time.Now(), markOf(d)) }
 
 // relyOnBlob marks a blob as used now and reports whether it is there and what its name says.

@@ -174,15 +174,18 @@ func (s *Store) ExportFills(k Kept, file string) error {
 	return os.WriteFile(file, text, 0o644)
 }
 
-// ImportFills takes over what a file says about a kept directory that was brought from elsewhere; without the file nothing
-// is known of it.
-func (s *Store) ImportFills(k Kept, file string) error {
+// ImportFills has a kept directory brought from elsewhere and takes over what a file says about it; without the file nothing
+// is known of it, nor while it is brought.
+func (s *Store) ImportFills(k Kept, file string, bring func() error) error {
 	all, err := readFills(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		return os.RemoveAll(k.file(fillsFile))
-	}
-	if err != nil {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("reading %s: %w", file, err)
+	}
+	if err := os.RemoveAll(k.file(fillsFile)); err != nil {
+		return fmt.Errorf("writing to the store: %w", err)
+	}
+	if err := bring(); err != nil || len(all) == 0 {
+		return err
 	}
 	return s.putFills(k, all)
 }
