@@ -33,7 +33,7 @@ type laying struct {
 	// Missing leaves what is there already as it is.
 	Missing bool
 
-	there map[string]bool // paths that were
+	there map[string]fs.FileMode // of the paths that were
 }
 
 // lay makes a tree of what the stream tells. Every folder on the way is an entry, so nothing is created through links.
@@ -70,14 +70,16 @@ func (l laying) lay(in io.Reader) error {
 }
 
 // found tells which entries' paths are there already.
-func (l laying) found(entries []tree.Entry) (map[string]bool, error) {
-	there := map[string]bool{}
+func (l laying) found(entries []tree.Entry) (map[string]fs.FileMode, error) {
+	there := map[string]fs.FileMode{}
 	for i := range entries {
-		_, err := os.Lstat(l.at(entries[i].Path))
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		info, err := os.Lstat(l.at(entries[i].Path))
+		switch {
+		case err == nil:
+			there[entries[i].Path] = info.Mode()
+		case !errors.Is(err, fs.ErrNotExist):
 			return nil, fmt.Errorf("laying down /%s: %w", entries[i].Path, err)
 		}
-		there[entries[i].Path] = err == nil
 	}
 	return there, nil
 }
@@ -101,8 +103,8 @@ func (l laying) skeleton(entries []tree.Entry) error {
 		if !folders[tree.Parent(e.Path)] {
 			return fmt.Errorf("/%s lies in no folder of its tree", e.Path)
 		}
-		if l.there[e.Path] {
-			folders[e.Path] = e.Kind == tree.Folder
+		if mode, there := l.there[e.Path]; there {
+			folders[e.Path] = mode.IsDir()
 			continue
 		}
 		var err error
@@ -156,7 +158,7 @@ func (l laying) files(entries []tree.Entry, r *bufio.Reader) error {
 			return fmt.Errorf("laying down %s: entry %d is no file", l.Dir, i)
 		}
 		e := &entries[i]
-		if l.there[e.Path] {
+		if _, there := l.there[e.Path]; there {
 			if _, err := io.CopyN(io.Discard, r, int64(size)); err != nil {
 				return fmt.Errorf("laying down /%s: %w", e.Path, err)
 			}
@@ -187,15 +189,23 @@ func (l laying) files(entries []tree.Entry, r *bufio.Reader) error {
 
 // finish links, and sets owners, modes, attributes and times, folders after what they hold.
 func (l laying) finish(entries []tree.Entry) error {
+	// What is linked to is an entry too: of that it is known that no part of its path is a link.
+	var files map[string]bool
 	for i := range entries {
 		if e := &entries[i]; e.Kind == tree.Hardlink {
+			if files == nil {
+				files = linkable(entries)
+			}
+			if !files[e.Target] {
+				return fmt.Errorf("laying down /%s: it is another name of /%s, which is no file of the tree", e.Path, e.Target)
+			}
 			if err := os.Link(l.at(e.Target), l.at(e.Path)); err != nil {
 				return fmt.Errorf("laying down /%s: %w", e.Path, err)
 			}
 		}
 	}
 	for i := len(entries) - 1; i >= 0; i-- {
-		if l.there[entries[i].Path] {
+		if _, there := l.there[entries[i].Path]; there {
 			continue
 		}
 		switch e := &entries[i]; e.Kind {
@@ -206,6 +216,18 @@ func (l laying) finish(entries []tree.Entry) error {
 		}
 	}
 	return nil
+}
+
+// linkable gives the paths of what can have more names.
+func linkable(entries []tree.Entry) map[string]bool {
+	files := map[string]bool{}
+	for i := range entries {
+		switch entries[i].Kind {
+		case tree.File, tree.Symlink, tree.Fifo, tree.Hardlink:
+			files[entries[i].Path] = true
+		}
+	}
+	return files
 }
 
 func (l laying) dress(e *tree.Entry) error {

@@ -296,6 +296,7 @@ func TestNothingStays(t *testing.T) {
 func TestHostileTrees(t *testing.T) {
 	b := newBench(t, Options{})
 	outside := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "theirs"), nil, 0o644))
 	file := func(p string) tree.Entry {
 		return tree.Entry{Path: p, Kind: tree.File, Mode: 0o644, Size: 1, Content: digest.ContentBytes([]byte("x"))}
 	}
@@ -303,7 +304,9 @@ func TestHostileTrees(t *testing.T) {
 	for want, entries := range map[string][]tree.Entry{
 		"lies in no folder":   {root, {Path: "a", Kind: tree.Symlink, Target: outside}, file("a/b")},
 		"is no path":          {root, file("../b")},
-		"no such file":        {root, {Path: "a", Kind: tree.Hardlink, Target: "../../../etc/passwd"}},
+		"another name of /..": {root, {Path: "a", Kind: tree.Hardlink, Target: "../../../etc/passwd"}},
+		"another name of /a/": {root, {Path: "a", Kind: tree.Symlink, Target: outside}, {Path: "b", Kind: tree.Hardlink, Target: "a/theirs"}},
+		"another name of /d,": {root, {Path: "b", Kind: tree.Hardlink, Target: "d"}, {Path: "d", Kind: tree.Folder, Mode: 0o755}},
 		"file exists":         {root, {Path: "a", Kind: tree.Symlink, Target: outside + "/c"}, {Path: "a", Kind: tree.Symlink, Target: "d"}},
 		"too many levels":     {root, {Path: "a", Kind: tree.Symlink, Target: outside + "/c"}, file("a")},
 		"have fewer contents": {root, {Path: "a", Kind: tree.File, Size: 1, Content: digest.ContentBytes([]byte("y"))}},
@@ -327,7 +330,16 @@ func TestHostileTrees(t *testing.T) {
 	}
 	left, err := os.ReadDir(outside)
 	require.NoError(t, err)
-	require.Empty(t, left)
+	require.Len(t, left, 1)
+	// What is there already is laid into as far as it is a folder, and a link to one is none.
+	within := filepath.Join(b.dir, "within")
+	require.NoError(t, os.Mkdir(within, 0o755))
+	require.NoError(t, os.Symlink(outside, filepath.Join(within, "d")))
+	points := []tree.Entry{root, {Path: "d", Kind: tree.Folder, Mode: 0o755}, {Path: "d/e", Kind: tree.Folder, Mode: 0o755}}
+	require.ErrorContains(t, b.layIn(context.Background(), laying{Dir: within, Missing: true}, points, noFiles(points)), "lies in no folder")
+	left, err = os.ReadDir(outside)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
 	// Attributes by which overlays steer themselves, and devices, are not laid down.
 	entries := []tree.Entry{root, {Path: "d", Kind: tree.Folder, Mode: 0o755, Xattrs: map[string]string{"user.overlay.opaque": "y", "user.tide": "3.42 m"}}, {Path: "e", Kind: tree.CharDevice, Mode: 0o600}}
 	dir := filepath.Join(b.dir, "quiet")
