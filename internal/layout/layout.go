@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -372,14 +373,14 @@ func (l *Layout) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadClos
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.Open(path)
+	f, err := openRegular(path)
 	if errors.Is(err, fs.ErrNotExist) && l.Absent != nil {
 		tried, bringErr := l.Absent(ctx, desc)
 		if bringErr != nil {
 			return nil, bringErr
 		}
 		if tried {
-			f, err = os.Open(path)
+			f, err = openRegular(path)
 		}
 	}
 	if errors.Is(err, fs.ErrNotExist) {
@@ -398,6 +399,19 @@ func (l *Layout) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadClos
 		io.Reader
 		io.Closer
 	}{digest.Verify(f, desc), f}, nil
+}
+
+// openRegular opens a file; a pipe, in a folder from elsewhere, would be waited at for ever.
+func openRegular(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		f.Close()
+		return nil, cmp.Or(err, fmt.Errorf("%s is no file", path))
+	}
+	return f, nil
 }
 
 // locked runs act while no other process or goroutine changes the layout's names.

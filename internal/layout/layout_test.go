@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -107,4 +108,8 @@ func TestBlobs(t *testing.T) {
 		require.ErrorIs(t, err, want, text)
 		require.NoError(t, blob.Close())
 	}
+	require.NoError(t, os.Remove(path))
+	require.NoError(t, syscall.Mkfifo(path, 0o600))
+	_, err = l.Fetch(t.Context(), desc)
+	require.ErrorContains(t, err, "is no file", "and nobody waits for a pipe")
 }
