@@ -30,6 +30,8 @@ import (
 type Layout struct {
 	dir, temp string
 	private   bool // nobody else may look into it
+	// sync waits until a file, or the names in a folder, lie on the disk; tests look at what has been done by then.
+	sync func(*os.File) error
 	// Project is whose names come first, where several projects keep images in one layout: the path of its recipe.
 	Project string
 	// Mine, where set, tells whether a name is one of the project's own images: another project's never stands for it.
@@ -60,7 +62,7 @@ func Open(dir string) (*Layout, error) {
 	if json.Unmarshal(text, &version) != nil || version.Version != v1.ImageLayoutVersion {
 		return nil, fmt.Errorf("%s is an image layout of a version that is unknown here", dir)
 	}
-	return &Layout{dir: dir, temp: dir}, nil
+	return &Layout{dir: dir, temp: dir, sync: (*os.File).Sync}, nil
 }
 
 // Create opens a layout and makes it where it does not exist. temp is where unfinished files lie, on the same file
@@ -85,6 +87,7 @@ func CreatePrivate(dir, temp string) (*Layout, error) {
 
 func create(l *Layout) (*Layout, error) {
 	dir, temp := l.dir, l.temp
+	l.sync = (*os.File).Sync
 	if temp == "" {
 		l.temp = dir
 	}
@@ -154,7 +157,7 @@ func (l *Layout) CreateOnce(name string, content []byte) error {
 		return err
 	}
 	defer w.Abort()
-	err = w.file.Sync()
+	err = l.sync(w.file)
 	if err == nil {
 		err = w.file.Chmod(0o644)
 	}
@@ -281,7 +284,7 @@ func (w *Writer) Rename(target string) error {
 	}
 	err := w.file.Chmod(mode)
 	if err == nil && !w.quick {
-		err = w.file.Sync()
+		err = w.l.sync(w.file)
 	}
 	if closeErr := w.file.Close(); err == nil {
 		err = closeErr
@@ -293,7 +296,7 @@ func (w *Writer) Rename(target string) error {
 		err = os.Rename(name, target)
 	}
 	if err == nil && !w.quick {
-		err = syncFolder(filepath.Dir(target))
+		err = syncFolder(filepath.Dir(target), w.l.sync)
 	}
 	if err != nil {
 		os.Remove(name)

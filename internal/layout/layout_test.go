@@ -3,6 +3,7 @@ package layout
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -86,6 +87,42 @@ func TestNamesOfProjects(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(given.Dir(), "index.json"))
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "since")
+}
+
+// TestSynced: the bytes of a blob, and of a list of names, lie on the disk before they have their name, and the name before
+// anybody is told of it; what may be lost with the power is not waited for.
+func TestSynced(t *testing.T) {
+	l, err := Create(filepath.Join(t.TempDir(), "layout"), "")
+	require.NoError(t, err)
+	var acts []string
+	target := ""
+	l.sync = func(f *os.File) error {
+		info, err := f.Stat()
+		require.NoError(t, err)
+		_, err = os.Stat(target)
+		acts = append(acts, fmt.Sprintf("folder %t, size %d, named %t", info.IsDir(), map[bool]int64{false: info.Size()}[info.IsDir()], err == nil))
+		return f.Sync()
+	}
+	desc := digest.Descriptor{Digest: digest.FromBytes([]byte("3.42")), Size: 4}
+	target, err = l.BlobPath(desc.Digest)
+	require.NoError(t, err)
+	require.NoError(t, l.Put(t.Context(), desc, strings.NewReader("3.42")))
+	want := []string{"folder false, size 4, named false", "folder true, size 0, named true"}
+	require.Equal(t, want, acts)
+	acts, target = nil, filepath.Join(l.Dir(), "names")
+	require.NoError(t, l.WriteFile("names", []byte("3.42")))
+	require.Equal(t, want, acts)
+	acts, target = nil, filepath.Join(l.Dir(), "once")
+	require.NoError(t, l.CreateOnce("once", []byte("3.42")))
+	require.Equal(t, want[:1], acts)
+	acts = nil
+	require.NoError(t, l.WriteQuick("quick", []byte("3.42")))
+	require.Empty(t, acts)
+	l.sync = func(*os.File) error { return syscall.EIO }
+	require.ErrorIs(t, l.WriteFile("names", []byte("6.66")), syscall.EIO)
+	text, err := os.ReadFile(filepath.Join(l.Dir(), "names"))
+	require.NoError(t, err)
+	require.Equal(t, "3.42", string(text), "what cannot be synced replaces nothing")
 }
 
 // TestBlobs: what is put has the digest and the size that it is to have, and what is fetched too.

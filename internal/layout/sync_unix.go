@@ -5,11 +5,11 @@ package layout
 import "os"
 
 // syncFolder makes a rename in the folder last over a loss of power.
-func syncFolder(dir string) error {
+func syncFolder(dir string, sync func(*os.File) error) error {
 	f, err := os.Open(dir)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	return f.Sync()
+	return sync(f)
 }

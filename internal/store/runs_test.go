@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"io"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -141,6 +142,24 @@ func TestKept(t *testing.T) {
 	holder, known := s.KeptHolder(k)
 	require.True(t, known)
 	require.Equal(t, "gauge", holder.Step)
+	// What is said of its content is said of no other: not while another is brought, nor where that fails.
+	fill := Fill{Key: "k", Trace: "t", Project: "/tides"}
+	require.NoError(t, s.NoteFill(k, fill))
+	notes := filepath.Join(t.TempDir(), "notes")
+	require.NoError(t, s.ExportFills(k, notes))
+	bring := func(err error) func() error {
+		return func() error {
+			require.Empty(t, s.Fills(k))
+			return err
+		}
+	}
+	require.Error(t, s.ImportFills(k, notes, bring(io.ErrUnexpectedEOF)))
+	require.Empty(t, s.Fills(k))
+	require.NoError(t, s.ImportFills(k, notes, bring(nil)))
+	require.Equal(t, []Fill{fill}, s.Fills(k))
+	require.NoError(t, os.WriteFile(notes, []byte("{}"), 0o644))
+	require.ErrorContains(t, s.ImportFills(k, notes, nil), notes)
+	require.Equal(t, []Fill{fill}, s.Fills(k), "notes that cannot be read change nothing")
 	held, err := lock.TryLock()
 	require.True(t, held && err == nil)
 	gone, err := s.DropKept("root", "downloads")
