@@ -18,6 +18,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
 	"pgregory.net/rapid"
 
 	"imbricat/internal/digest"
@@ -431,4 +432,33 @@ func BenchmarkPack(b *testing.B) {
 	for b.Loop() {
 		m.pack(b)
 	}
+}
+
+// FuzzKept: an index and a table of chunks that are read are what would be written, and what is not is refused.
+func FuzzKept(f *testing.F) {
+	blob, packed := sample().pack(f)
+	indexed, err := Index(bytes.NewReader(blob))
+	require.NoError(f, err)
+	f.Add(indexed.Encode())
+	f.Add(packed.Table.Encode())
+	f.Fuzz(func(t *testing.T, text []byte) {
+		if i, err := DecodeIndex(text); err == nil {
+			again, err := DecodeIndex(i.Encode())
+			require.NoError(t, err)
+			require.Equal(t, i, again)
+			require.Equal(t, KeyOf(i.Entries), KeyOf(again.Entries))
+		}
+		if table, err := DecodeTable(text); err == nil {
+			require.Equal(t, string(text), string(table.Encode()), "nothing else has its checksum")
+		}
+		// What a chance never hits: a body with a right checksum.
+		sum := blake3.Sum256(text)
+		if table, err := DecodeTable(append(bytes.Clone(text), sum[:]...)); err == nil {
+			again, err := DecodeTable(table.Encode())
+			require.NoError(t, err)
+			require.Equal(t, table, again)
+		} else {
+			require.ErrorIs(t, err, ErrPrevious)
+		}
+	})
 }

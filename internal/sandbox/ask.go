@@ -43,6 +43,9 @@ func (a *Ask) Wait(ctx context.Context) error {
 	}
 }
 
+// heardOut bounds how long an answer with the right status is read on.
+const heardOut = 250 * time.Millisecond
+
 func (a *Ask) once(ctx context.Context) error {
 	if a.Get == "" {
 		var d net.Dialer
@@ -62,7 +65,10 @@ func (a *Ask) once(ctx context.Context) error {
 		return err
 	}
 	defer answer.Body.Close()
-	_, _ = io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20)) // the status is all that counts
+	// The status is all that counts. A server is heard out where that takes little; some answers have no end.
+	enough := time.AfterFunc(heardOut, func() { answer.Body.Close() })
+	defer enough.Stop()
+	_, _ = io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20))
 	if answer.StatusCode != a.Status {
 		return fmt.Errorf("it answers with status %d, not %d", answer.StatusCode, a.Status)
 	}

@@ -1,6 +1,9 @@
 package standin
 
 import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -8,11 +11,13 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/spf13/afero"
 	"github.com/stretchr/testify/require"
@@ -55,7 +60,7 @@ func (a asking) push(auth, repository, tag, content string) *http.Response {
 	return a.do(auth, "PUT", "/v2/"+repository+"/manifests/"+tag, string(text), "Content-Type", v1.MediaTypeImageManifest)
 }
 
-func rulesOf(t *testing.T, text string) *Rules {
+func rulesOf(t require.TestingT, text string) *Rules {
 	r, err := ParseRules([]byte(text))
 	require.NoError(t, err)
 	return r
@@ -361,4 +366,66 @@ func TestFullDisk(t *testing.T) {
 	left, err := s.storage.names("uploads")
 	require.NoError(t, err)
 	require.Empty(t, left)
+}
+
+// FuzzToken: nothing is taken for a token but what has this server's signature, for this server, for a time that is not over;
+// and a token that is asked for allows nothing that was not asked for, or that its user may not do.
+func FuzzToken(f *testing.F) {
+	s, err := New(Options{Auth: AuthToken, Rules: rulesOf(f, someRules)})
+	require.NoError(f, err)
+	other, err := New(Options{Auth: AuthToken})
+	require.NoError(f, err)
+	for _, one := range []*Server{s, other} {
+		text, err := one.Issue("harbour", []string{"open/**"}, []string{"pull"}, time.Hour)
+		require.NoError(f, err)
+		f.Add(text, "repository:open/gauge:pull,push")
+		head, body, _ := strings.Cut(text, ".")
+		f.Add(base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`))+"."+body, "repository:open/gauge:*")
+		f.Add(head+".."+body, "registry:catalog:*")
+	}
+	f.Fuzz(func(t *testing.T, text, scope string) {
+		if who, err := s.readToken(text); err == nil {
+			cut := strings.LastIndexByte(text, '.')
+			sign := hmac.New(sha256.New, s.key)
+			sign.Write([]byte(text[:cut]))
+			signature, err := base64.RawURLEncoding.DecodeString(text[cut+1:])
+			require.NoError(t, err)
+			require.True(t, hmac.Equal(sign.Sum(nil), signature))
+			require.Equal(t, "harbour", who.user)
+		}
+		for _, who := range []identity{{}, {user: "mole"}, {user: "harbour"}, {user: "harbour", token: true, grants: []grant{}}} {
+			g, allowed := s.allowed(who, scope)
+			if !allowed {
+				continue
+			}
+			require.True(t, strings.HasPrefix(scope, "repository:"+g.Name+":"))
+			require.Regexp(t, nameForm, g.Name)
+			for _, what := range g.Actions {
+				require.True(t, strings.Contains(scope, what) || strings.Contains(scope, "*"))
+				require.False(t, who.token, "a token that allows nothing gets no other")
+				require.True(t, who.user == "harbour" || what == "pull" || strings.HasPrefix(g.Name, "open/") == false && who.user != "", "%s may not %s in %s", who.user, what, g.Name)
+			}
+			require.False(t, strings.HasPrefix(g.Name, "secret/") && (who.user != "harbour" || slices.Contains(g.Actions, "delete")))
+		}
+	})
+}
+
+// FuzzRules: rules that are read can be asked of any repository, and the first that matches counts.
+func FuzzRules(f *testing.F) {
+	f.Add(someRules, "open/gauge")
+	f.Add("repositories: [{match: '**', fixed: [\"1*\"], retain: {keep: [newest], newest: 1, younger: 3d}}]", "a")
+	f.Fuzz(func(t *testing.T, text, name string) {
+		r, err := ParseRules([]byte(text))
+		if err != nil {
+			return
+		}
+		got := r.of(name)
+		for _, one := range r.Repositories {
+			if matched, err := doublestar.Match(one.Match, name); err == nil && matched {
+				require.Equal(t, one.Match, got.Match)
+				return
+			}
+		}
+		require.Equal(t, RepositoryRule{}, got)
+	})
 }

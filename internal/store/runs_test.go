@@ -2,8 +2,8 @@ package store
 
 import (
 	"context"
-	"io"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"

@@ -278,3 +278,19 @@ func TestHonouredIgnoreFiles(t *testing.T) {
 	_, err := s.Pick("y", PickOptions{})
 	require.ErrorIs(t, err, ErrAllLeftOut)
 }
+
+// FuzzEntries: lines that are read are those that would be written, and say the same when they are read again.
+func FuzzEntries(f *testing.F) {
+	f.Add(string(EncodeEntries([]Entry{{Path: "a b\n", Kind: File, Mode: 0o644, Size: 3, Content: digest.ContentBytes([]byte("abc")), Xattrs: map[string]string{"user.tide": "3.42 m"}},
+		{Path: "d", Kind: Folder, Mode: 0o1777, UID: 5}, {Path: "l", Kind: Symlink, Target: "../x"}, {Path: "n", Kind: CharDevice, Major: 1, Minor: 3, Time: 7}})))
+	f.Fuzz(func(t *testing.T, text string) {
+		entries, err := DecodeEntries(text)
+		if err != nil {
+			return
+		}
+		require.LessOrEqual(t, len(entries), strings.Count(text, "\n")+1)
+		again, err := DecodeEntries(string(EncodeEntries(entries)))
+		require.NoError(t, err)
+		require.Equal(t, entries, again)
+	})
+}
