@@ -13,6 +13,7 @@ import (
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/trace"
 )
 
 // TestStale: what compares times is warned of where it goes wrong, and rising times cure it.
@@ -123,6 +124,40 @@ func TestExpires(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.want, r.Steps[1].Outcome, "%s: %s", c.age, r.Steps[1].Reason)
 	}
+}
+
+// TestUntrueStores: a trace under another one's name makes nothing stand, and no layer is made of an unpacked tree that is not
+// what its command left.
+func TestUntrueStores(t *testing.T) {
+	t.Parallel()
+	s := commandSite(t, sandbox.Options{})
+	s.write("t/f", "1")
+	recipe := gauge("copy: {from: bin, to: /bin}", "copy: {from: t, to: /t}", `{run: {command: [/bin/busybox, sh, -c, "busybox cat /t/f > /out"]}}`)
+	build := func(want event.Outcome) *Result {
+		r, err := s.build(recipe)
+		require.NoError(t, err)
+		require.Equal(t, want, r.Steps[2].Outcome, r.Steps[2].Reason)
+		return r
+	}
+	first := build(event.Ran)
+	build(event.Reused)
+	empty := (&trace.Trace{}).Encode() // of a command that read nothing
+	require.NoError(t, s.store.PutTrace(first.Steps[2].Run.Trace, empty))
+	s.write("t/f", "2")
+	second := build(event.Ran)
+
+	require.NoError(t, os.RemoveAll(filepath.Join(s.store.Dir(), "imbricat/records")))
+	files, err := filepath.Glob(filepath.Join(s.store.Dir(), "imbricat/snapshots/*", string(second.Steps[2].Run.Tree), "root/out"))
+	require.NoError(t, err)
+	require.Len(t, files, 1)
+	f, err := s.box.OpenFile(files[0])
+	require.NoError(t, err)
+	f.Close()
+	require.NoError(t, os.Remove(files[0]))
+	require.NoError(t, os.WriteFile(files[0], []byte("3"), 0o644))
+	_, err = s.build(recipe)
+	require.ErrorContains(t, err, "/out of an unpacked tree was changed")
+	require.ErrorIs(t, err, digest.ErrMismatch)
 }
 
 // TestSecretsAreClosed: the file of a secret is its user's alone.

@@ -442,7 +442,11 @@ func (l *Layout) readIndex() (*v1.Index, error) {
 	}
 	var index v1.Index
 	if err := json.Unmarshal(text, &index); err != nil {
-		return nil, fmt.Errorf("%s is damaged: %w", l.path(v1.ImageIndexFile), err)
+		mend := ""
+		if l.private {
+			mend = "; `imbricat store check --repair` lists the images again"
+		}
+		return nil, fmt.Errorf("%s is damaged (%w)%s", l.path(v1.ImageIndexFile), err, mend)
 	}
 	return &index, nil
 }
