@@ -124,6 +124,7 @@ func TestOffers(t *testing.T) {
 	}{
 		"nested too deep":      {deep, "nested more than 3 deep"},
 		"unknown media type":   {digest.Descriptor{MediaType: "text/plain", Digest: amd.Digest}, `the media type "text/plain" is unknown`},
+		"nothing":              {s.put(v1.MediaTypeImageIndex, nil), "it has no list of manifests"},
 		"no JSON":              {s.put(v1.MediaTypeImageIndex, "text"), "malformed image"},
 		"a bad digest":         {s.put(v1.MediaTypeImageIndex, map[string]any{"manifests": []any{map[string]any{"digest": "sha256:../../x"}}}), "malformed image"},
 		"a negative size":      {s.put(v1.MediaTypeImageManifest, map[string]any{"config": map[string]any{"digest": amd.Digest, "size": -1}}), "negative size"},

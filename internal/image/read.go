@@ -83,6 +83,9 @@ func ReadIndex(ctx context.Context, f Fetcher, desc digest.Descriptor) (*v1.Inde
 	if err := readJSON(ctx, f, desc, IsIndex, &index); err != nil {
 		return nil, err
 	}
+	if index.Manifests == nil {
+		return nil, fmt.Errorf("the index %s: %w: it has no list of manifests", desc.Digest, ErrMalformed)
+	}
 	for _, m := range index.Manifests {
 		if err := checkDescriptor(m); err != nil {
 			return nil, fmt.Errorf("the index %s: %w", desc.Digest, err)

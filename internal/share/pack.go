@@ -122,22 +122,22 @@ func decodePack(packed []byte) (*pack, error) {
 // treeMatches tells whether entries are those of the tree whose name they stand under.
 func treeMatches(id digest.Key, text string) bool {
 	entries, err := tree.DecodeEntries(text)
-	if err != nil {
-		return false
-	}
-	for i := range entries {
-		if clean, err := tree.CleanPath(entries[i].Path); err != nil || clean != entries[i].Path {
-			return false
-		}
-	}
-	return layer.KeyOf(entries) == id
+	return err == nil && clean(entries) && layer.KeyOf(entries) == id
+}
+
+// clean tells whether no path leads out, or has more than one form.
+func clean(entries []tree.Entry) bool {
+	return !slices.ContainsFunc(entries, func(e tree.Entry) bool {
+		path, err := tree.CleanPath(e.Path)
+		return err != nil || path != e.Path
+	})
 }
 
 // indexMatches tells whether an index says of itself that it is of the layer. Whether that is true shows when the layer is
 // unpacked.
 func indexMatches(id digest.DiffID, text string) bool {
 	indexed, err := layer.DecodeIndex([]byte(text))
-	return err == nil && indexed.DiffID == id
+	return err == nil && indexed.DiffID == id && digest.Digest(id).Validate() == nil && clean(indexed.Entries)
 }
 
 func decodeManifest(body []byte) (*v1.Manifest, error) {

@@ -271,7 +271,7 @@ func (c *Cache) keep(p *pack, name digest.Digest) error {
 	}
 	for i := range p.Layers {
 		l := &p.Layers[i]
-		if l.Layer.Digest.Validate() != nil || !listed[l.Layer.Digest] || !layer.IsRecordKey(l.Key, l.Tree) {
+		if l.Layer.Digest.Validate() != nil || digest.Digest(l.DiffID).Validate() != nil || l.Layer.Size < 0 || !listed[l.Layer.Digest] || !layer.IsRecordKey(l.Key, l.Tree) {
 			continue // a record counts only where its layer is known to be there: the manifest makes the registry keep it
 		}
 		layers[l.Key] = true

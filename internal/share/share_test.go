@@ -159,6 +159,8 @@ func TestPoisoned(t *testing.T) {
 		"a tree that climbs out":     func(p *pack) { p.Trees[key] = strings.ReplaceAll(p.Trees[key], "gauge", "../../x") },
 		"a layer that is not listed": func(p *pack) { p.Layers[0].Layer.Digest = digest.FromBytes([]byte("nowhere")) },
 		"no digest":                  func(p *pack) { p.Layers[0].Layer.Digest = "../../x" },
+		"a diffID that is none":      func(p *pack) { p.Layers[0].DiffID = "sha256:../x" },
+		"a layer of negative size":   func(p *pack) { p.Layers[0].Layer.Size = -1 },
 		"another format":             func(p *pack) { p.Format++ },
 		"a layer of something else": func(p *pack) {
 			p.Layers[0].Layer, p.Layers[0].DiffID = other.Layers[other.Runs[0].Tree].Layer, other.Layers[other.Runs[0].Tree].DiffID
