@@ -311,7 +311,8 @@ func TestInterruptLeavesNothingHalfWritten(t *testing.T) {
 // trimmed beside them: nothing is ever wrong in the store, what was named stays whole, and finished work is reused.
 func TestKillsLoseNothingFinished(t *testing.T) {
 	r := newRun(t)
-	random := rand.New(rand.NewPCG(1, 2))
+	first, end := seeds(t, 100)
+	random := rand.New(rand.NewPCG(first, 2))
 	content := make([]byte, 100<<10)
 	for i := range 40 {
 		for j := range content {
@@ -323,7 +324,7 @@ func TestKillsLoseNothingFinished(t *testing.T) {
 		"  other: {base: none, compression: zstd, platforms: [linux/amd64], steps: [{copy: {from: pages, to: /a}}]}\n")
 	whole := r.build()
 	took := time.Duration(0)
-	const rounds = 100
+	rounds := int(end - first)
 	for round := range rounds {
 		r.write("pages/round.txt", strconv.Itoa(round))
 		var builds sync.WaitGroup
@@ -353,6 +354,7 @@ func TestKillsLoseNothingFinished(t *testing.T) {
 	require.Equal(t, whole.Images, r.build().Images)
 	require.Contains(t, r.ok("store", "check"), "nothing wrong")
 	require.Empty(t, unfinishedLeases(t, r), "the leases of the dead are gone")
+	t.Logf("held: %d builds, killed at any moment", 2*rounds)
 }
 
 // unfinishedLeases trims once more and lists the leases that are left.

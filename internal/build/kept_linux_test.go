@@ -88,6 +88,7 @@ func TestHostileKept(t *testing.T) {
 		require.Error(t, err, what)
 		require.Contains(t, err.Error(), name, "it says which file: %s", what)
 		whole(what)
+		t.Log("held: " + what)
 	}
 	// Devices, and attributes by which overlays steer themselves, are left out.
 	require.NoError(t, bring(ctx, archive(file("level", "4"), []any{&tar.Header{Name: "disk", Typeflag: tar.TypeBlock, Devmajor: 254}, ""})))

@@ -92,6 +92,7 @@ func TestHostileArchives(t *testing.T) {
 		left, err := filepath.Glob(filepath.Join(s.store.Dir(), "imbricat/tmp/*"))
 		require.NoError(t, err)
 		require.Empty(t, left, name)
+		t.Log("held: " + name)
 	}
 	s := newSite(t)
 	s.write("archive", string(tarred(t, &tar.Header{Name: "dev/sda", Typeflag: tar.TypeBlock, Devmajor: 8}, file("a"))))

@@ -140,6 +140,7 @@ func TestOffers(t *testing.T) {
 	} {
 		_, err := Offers(ctx, s, c.root)
 		require.ErrorContains(t, err, c.want, name)
+		t.Log("held: " + name)
 	}
 }
 

@@ -323,10 +323,19 @@ func TestHostileLayers(t *testing.T) {
 		"unknown type":         {Name: "a", Typeflag: 'Z'},
 		"endless name":         {Name: strings.Repeat("x/", 3000) + "x", Typeflag: tar.TypeReg},
 		"endless link":         {Name: "a", Typeflag: tar.TypeSymlink, Linkname: strings.Repeat("x", 5000)},
+		"negative size":        {Name: "a", Typeflag: tar.TypeReg, Size: 5, Format: tar.FormatGNU, PAXRecords: nil, Uid: -1},
+		"a mark of the root":   {Name: ".wh..", Typeflag: tar.TypeReg},
+		"climbs out by a dot":  {Name: "./../a", Typeflag: tar.TypeDir},
+		"long hard link":       {Name: "a", Typeflag: tar.TypeLink, Linkname: strings.Repeat("x/", 2500)},
+		"hard link to a root":  {Name: "a", Typeflag: tar.TypeLink, Linkname: "../"},
+		"a volume's name":      {Name: "a", Typeflag: 'V'},
+		"a file continued":     {Name: "a", Typeflag: 'M'},
+		"a sparse one of old":  {Name: "a", Typeflag: 'S'},
 		"negative owner":       {Name: "a", Typeflag: tar.TypeReg, Uid: -5, Format: tar.FormatGNU},
 	} {
 		_, err := Index(bytes.NewReader(tarOf(t, h)))
 		require.ErrorIs(t, err, ErrMalformed, name)
+		t.Log("held: " + name)
 	}
 	_, err := Index(strings.NewReader("this is no layer, and long enough to be read as a header of a tar archive" + strings.Repeat("!", 600)))
 	require.ErrorIs(t, err, ErrMalformed)

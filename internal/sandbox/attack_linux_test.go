@@ -338,6 +338,7 @@ func TestChrootTakesBack(t *testing.T) {
 		if !strings.Contains(line, "mv /work/k") {
 			require.FileExists(t, filepath.Join(kept, "before"), line)
 		}
+		t.Log("held: " + line)
 	}
 }
 
@@ -453,6 +454,7 @@ func TestAsOthers(t *testing.T) {
 			require.NoError(t, err, string(out))
 			require.NotContains(t, string(out), "--- SKIP")
 			require.Contains(t, string(out), "--- PASS: TestFirstProcess")
+			t.Log(string(out))
 		})
 	}
 }

@@ -241,7 +241,7 @@ func TestOutOfReach(t *testing.T) {
 			_, out, _, err := b.run(context.Background(), p.line, nil)
 			require.NoError(t, err, "%s: %s", name, p.line)
 			require.Regexp(t, want, strings.TrimSpace(out), "%s: %s", name, p.line)
-			t.Logf("%s: %s: %s", name, p.line, strings.ReplaceAll(strings.TrimSpace(out), "\n", "; "))
+			t.Logf("held: %s: %s: %s", name, p.line, strings.ReplaceAll(strings.TrimSpace(out), "\n", "; "))
 		}
 	}
 	after, err := os.Stat("/dev/null")
@@ -327,6 +327,7 @@ func TestHostileTrees(t *testing.T) {
 		} else {
 			require.Contains(t, err.Error(), want)
 		}
+		t.Log("held: " + want)
 	}
 	left, err := os.ReadDir(outside)
 	require.NoError(t, err)

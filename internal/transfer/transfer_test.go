@@ -309,6 +309,7 @@ func TestHostileArchives(t *testing.T) {
 		put(parts...)
 		_, err := b.copy("./x.tar", "stolen", Options{Names: []string{"stolen"}})
 		require.ErrorContains(t, err, want)
+		t.Log("held: " + want)
 	}
 	list, err := b.store.List()
 	require.NoError(t, err)
