@@ -26,6 +26,9 @@ func seeds(t *testing.T, usual int) (first, end uint64) {
 		}
 		return n
 	}
+	if testing.Short() {
+		usual /= 3
+	}
 	first = number("IMBRICAT_TEST_SEED", 1)
 	t.Logf("seeds %d to %d", first, first+number("IMBRICAT_TEST_SEEDS", usual)-1)
 	return first, first + number("IMBRICAT_TEST_SEEDS", usual)

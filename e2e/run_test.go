@@ -28,7 +28,7 @@ import (
 // ordinary is a user who is not root, with a range of ids: continuous integration makes one of this name.
 func ordinary(t *testing.T) *syscall.Credential {
 	if os.Getuid() != 0 {
-		t.Skip("these tests run as an ordinary user already")
+		t.Skip("this is an ordinary user already, so the same ran above")
 	}
 	found, err := user.Lookup("tideline")
 	if err != nil && os.Getenv("CI") == "" {
@@ -101,6 +101,9 @@ func TestRunScriptsAsUser(t *testing.T) {
 func TestRunScriptsOnOverlay(t *testing.T) {
 	need(t, "busybox")
 	need(t, "newuidmap")
+	if os.Getuid() != 0 {
+		t.Skip("mounting takes root")
+	}
 	who := ordinary(t)
 	dir, err := os.MkdirTemp("", "imbricat-overlay-")
 	require.NoError(t, err)
@@ -189,6 +192,9 @@ void _start(void)
 // TestDebian: apt-get installs real packages into a real base, as root and as an ordinary user, into a kept directory that
 // two images' steps share; a compiler from there makes a program that runs on nothing.
 func TestDebian(t *testing.T) {
+	if testing.Short() && os.Getuid() != 0 {
+		t.Skip("it takes long, and root's tests run it as an ordinary user too")
+	}
 	dir := bases(t)
 	digests := map[string]bool{}
 	for name, who := range map[string]func(*testing.T) *syscall.Credential{"root": func(*testing.T) *syscall.Credential { return nil }, "user": ordinary} {
