@@ -292,6 +292,7 @@ func TestDamagedTrees(t *testing.T) {
 			return err
 		}, "cat /t/f > /out", false},
 		"so that it fails":     {func(file string) error { return os.Truncate(file, 0) }, "test -s /t/d/g; cp /t/d/g /out", false},
+		"its folder's mode":    {func(file string) error { return os.Chmod(filepath.Dir(file), 0o700) }, "cat /t/d/g > /o/out || echo none > /o/out", false},
 		"what nobody reads":    {func(file string) error { return os.Truncate(file, 0) }, "cat /t/f > /out", true},
 		"nothing but the time": {func(file string) error { return os.Chmod(file, 0o644) }, "cat /t/d/g > /out", true},
 	} {
@@ -303,8 +304,13 @@ func TestDamagedTrees(t *testing.T) {
 				s.write(name, text)
 			}
 			require.NoError(t, os.Chmod(filepath.Join(s.dir, "t/prober"), 0o755))
+			user := "0:0"
+			if strings.Contains(c.script, "/o/out") { // what is closed to others hinders others alone
+				user = "50:50"
+			}
 			recipe := func(script string) string {
-				return gauge("copy: {from: bin, to: /bin}", "copy: {from: t, to: /t}", `run: {command: [/bin/busybox, sh, -c, "/bin/busybox --install -s /bin"]}`, fmt.Sprintf("run: {command: [/bin/sh, -e, -c, %q]}", script))
+				return gauge("copy: {from: bin, to: /bin}", "copy: {from: t, to: /t}", `run: {command: [/bin/busybox, sh, -c, "/bin/busybox --install -s /bin; mkdir -m 777 /o"]}`,
+					fmt.Sprintf("{run: {command: [/bin/sh, -e, -c, %q]}, user: %q}", script, user))
 			}
 			before, err := s.build(recipe("cat /t/f /t/d/g"))
 			require.NoError(t, err)
