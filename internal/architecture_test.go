@@ -47,6 +47,7 @@ var allowed = map[string]string{
 	"cli":                  "*",
 	"../demo":              "",
 	"../scripts/histories": "order",
+	"../scripts/attack":    "",
 	"../scripts/mutants":   "",
 	"../cmd/imbricat":      "cli sandbox",
 }
