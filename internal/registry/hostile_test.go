@@ -105,6 +105,7 @@ func TestForbiddenTargets(t *testing.T) {
 	}{
 		{"https://registry.tideline.example/v2/", "https://blobs.tideline.example/x", true},
 		{"https://registry.tideline.example/v2/", "http://blobs.tideline.example/x", false},
+		{"https://registry.tideline.example/v2/", "http://plain.tideline.example/x", false},
 		{"https://registry.tideline.example/v2/", "file:///etc/passwd", false},
 		{"https://registry.tideline.example/v2/", "https://127.0.0.1/x", false},
 		{"https://registry.tideline.example/v2/", "http://localhost:9/x", false},
