@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -45,6 +46,17 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
+// lookAtSources has a kept result of these tests count for this program alone: go test keeps results for the files that tests
+// looked at.
+var lookAtSources = sync.OnceFunc(func() {
+	for _, folder := range []string{"../cmd", "../internal", "../demo", "../go.mod"} {
+		_ = filepath.WalkDir(folder, func(path string, _ fs.DirEntry, _ error) error {
+			_, err := os.Stat(path)
+			return err
+		})
+	}
+})
+
 // need skips a test on a laptop that lacks a program; in continuous integration nothing is skipped.
 func need(t interface {
 	Fatalf(string, ...any)
@@ -70,6 +82,7 @@ func TestScripts(t *testing.T) {
 
 // params are those of every folder of scripts; who, where it is not nil, is the user as whom exits runs programs.
 func params(dir string, who *syscall.Credential) testscript.Params {
+	lookAtSources()
 	return testscript.Params{
 		Dir: dir,
 		Setup: func(e *testscript.Env) error {
@@ -302,6 +315,7 @@ type run struct {
 }
 
 func newRun(t *testing.T) *run {
+	lookAtSources()
 	dir := t.TempDir()
 	r := &run{t: t, dir: dir, env: append(os.Environ(), "IMBRICAT_STORE="+filepath.Join(dir, "store"), "HOME="+dir,
 		"XDG_CONFIG_HOME="+filepath.Join(dir, "config"), "XDG_DATA_HOME="+filepath.Join(dir, "data"), "IMBRICAT_DIR="+dir)}

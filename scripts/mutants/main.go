@@ -120,7 +120,7 @@ func (m *mutant) try(dir string) (verdict string, err error) {
 
 // run runs the tests that are to find it.
 func (m *mutant) run(dir string) (out []byte, err error) {
-	command := exec.Command("go", "test", m.test, "-run", m.pattern, "-timeout", "10m")
+	command := exec.Command("go", "test", "-count", "1", m.test, "-run", m.pattern, "-timeout", "10m")
 	command.Dir = dir
 	return command.CombinedOutput()
 }
