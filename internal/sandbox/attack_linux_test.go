@@ -342,6 +342,61 @@ func TestChrootTakesBack(t *testing.T) {
 	}
 }
 
+// TestRacingLinks: while a sandbox is built somebody swaps a folder in a kept directory, which another one is to be put at,
+// and a file, which a secret is to be put at, for links that lead out. Whatever comes of it stays inside.
+func TestRacingLinks(t *testing.T) {
+	for name, o := range kinds() {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, o)
+			outside, kept, other := t.TempDir(), filepath.Join(b.dir, "kept"), filepath.Join(b.dir, "other")
+			require.NoError(t, os.WriteFile(filepath.Join(outside, "token"), []byte("theirs"), 0o644))
+			for _, dir := range []string{kept, other, kept + "/sub", kept + "/s"} {
+				require.NoError(t, os.MkdirAll(dir, 0o755))
+			}
+			require.NoError(t, os.WriteFile(kept+"/s/token", nil, 0o644))
+			require.NoError(t, os.Symlink(outside, kept+"/link"))
+			dir, err := unix.Open(kept, unix.O_PATH|unix.O_DIRECTORY, 0)
+			require.NoError(t, err)
+			defer unix.Close(dir)
+			stop, stopped := make(chan struct{}), make(chan struct{})
+			go func() { // it goes with the folder, wherever a chroot moves that
+				defer close(stopped)
+				for n := 0; ; n++ {
+					select {
+					case <-stop:
+						return
+					default:
+						_ = unix.Renameat2(dir, []string{"sub", "s"}[n%2], dir, "link", unix.RENAME_EXCHANGE)
+						_ = unix.Renameat2(dir, []string{"sub", "s"}[n%2], dir, "link", unix.RENAME_EXCHANGE)
+					}
+				}
+			}()
+			built := 0
+			for range 40 {
+				_, out, _, err := b.run(context.Background(), "echo mark > /k/sub/mark; echo mark > /k/s/mark; true", func(s *Spec) {
+					s.Mounts = []Mount{{From: kept, At: "/k"}, {From: other, At: "/k/sub"}}
+					s.Secrets = []Secret{{At: "/k/s/token", Content: []byte("swordfish"), Mode: 0o400}}
+					s.Points = []tree.Entry{b.view[0], {Path: "k", Kind: tree.Folder, Mode: 0o755}}
+				})
+				if err == nil && out == "" {
+					built++
+				}
+				require.DirExists(t, kept, "it is taken back")
+				require.NoError(t, os.MkdirAll(other, 0o755)) // a chroot may have lost it to the race
+			}
+			close(stop)
+			<-stopped
+			left, err := os.ReadDir(outside)
+			require.NoError(t, err)
+			require.Len(t, left, 1, "nothing reaches out")
+			text, err := os.ReadFile(filepath.Join(outside, "token"))
+			require.NoError(t, err)
+			require.Equal(t, "theirs", string(text))
+			t.Logf("held: 40 races, in %d of which the command ran", built)
+		})
+	}
+}
+
 // TestSameForEveryCaller: limits of resources and ignored signals of whoever starts the program do not reach a command.
 func TestSameForEveryCaller(t *testing.T) {
 	line := "ulimit -a; busybox grep -E '^Sig(Ign|Blk|Cgt)' /proc/self/status; busybox cat /proc/self/oom_score_adj; busybox hostname"
@@ -446,7 +501,7 @@ func TestAsOthers(t *testing.T) {
 			program := filepath.Join(dir, "test")
 			require.NoError(t, exec.Command("cp", "/proc/"+strconv.Itoa(os.Getpid())+"/exe", program).Run())
 			require.NoError(t, errors.Join(os.Chmod(program, 0o755), os.Chmod(dir, 0o755), os.Mkdir(dir+"/t", 0o755), os.Chown(dir+"/t", uid, uid)))
-			c := exec.Command(program, "-test.v", "-test.run", "^(TestWhatACommandLeaves|TestOutOfReach|TestNothingStays|TestHostileTrees|TestKeeps|TestFirstProcess|TestProgram|TestSameForEveryCaller|TestBounds|TestKilledCaller)$")
+			c := exec.Command(program, "-test.v", "-test.run", "^(TestWhatACommandLeaves|TestOutOfReach|TestRacingLinks|TestNothingStays|TestHostileTrees|TestKeeps|TestFirstProcess|TestProgram|TestSameForEveryCaller|TestBounds|TestKilledCaller)$")
 			c.Dir = dir
 			c.Env = append(os.Environ(), "TMPDIR="+dir+"/t", "HOME="+dir+"/t", "IMBRICAT_TEST_EXPECT="+name)
 			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(uid)}}

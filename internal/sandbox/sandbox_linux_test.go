@@ -98,7 +98,9 @@ func (b *bench) run(ctx context.Context, line string, change func(*Spec)) (Statu
 	}
 	require.NoError(b.t, os.Mkdir(s.Work, 0o755))
 	defer func() { require.NoError(b.t, b.Remove(s.Work)) }()
-	require.NoError(b.t, b.Prepare(ctx, s, b.view, b.feed))
+	if err := b.Prepare(ctx, s, b.view, b.feed); err != nil {
+		return Status{}, "", nil, err
+	}
 	status, err := b.Run(ctx, s)
 	if err != nil {
 		return status, out.String(), nil, err

@@ -28,7 +28,7 @@ type group struct {
 }
 
 var groups = []group{
-	{"sandbox", map[string]string{"./internal/sandbox": "TestFirstProcess|TestProgram|TestOutOfReach|TestFilterRefuses|TestAsOthers|TestNothingStays|TestKilledCaller|TestSameForEveryCaller"}},
+	{"sandbox", map[string]string{"./internal/sandbox": "TestFirstProcess|TestProgram|TestOutOfReach|TestFilterRefuses|TestAsOthers|TestNothingStays|TestRacingLinks|TestKilledCaller|TestSameForEveryCaller"}},
 	{"bounds", map[string]string{"./internal/sandbox": "TestBounds|TestEndlessAnswers", "./internal/recipe": "TestBoundedTexts", "./internal/layer": "TestBounds", "./internal/registry": "TestTooLarge|TestDrip"}},
 	{"chroot", map[string]string{"./internal/sandbox": "TestChrootIsNoPrison|TestChrootTakesBack"}},
 	{"trees and layers", map[string]string{"./internal/sandbox": "TestHostileTrees", "./internal/layer": "TestHostileLayers|TestForeignLayers|TestDamagedTablesAreRefused", "./internal/image": "TestOffers", "./e2e": "TestHostileBase|TestHostilePull"}},

@@ -126,7 +126,7 @@ func (m *mutant) run(dir string) (out []byte, err error) {
 }
 
 func run() (survived int, err error) {
-	list := flag.Bool("list", false, "list the mutants")
+	list := flag.Bool("list", false, "list the mutants, as rows of a table")
 	flag.Parse()
 	all, err := parse(table)
 	if err != nil {
@@ -149,7 +149,7 @@ func run() (survived int, err error) {
 			continue
 		}
 		if *list {
-			fmt.Printf("%-40s %s\n", m.name, m.file)
+			fmt.Printf("| %s | `%s` | `%s` |\n", m.name, m.file, strings.TrimSpace(strings.TrimPrefix(m.test, "./")+" "+strings.Trim(m.pattern, "^$")))
 			continue
 		}
 		began := time.Now()
