@@ -307,11 +307,11 @@ func TestInterruptLeavesNothingHalfWritten(t *testing.T) {
 	require.Positive(t, r.build().Ran, "the layer that was cut off must be packed now")
 }
 
-// TestKillsLoseNothingFinished kills two builds that share a store 200 times, at random moments, while the store is
+// TestKillsLoseNothingFinished kills two builds that share a store 120 times, at random moments, while the store is
 // trimmed beside them: nothing is ever wrong in the store, what was named stays whole, and finished work is reused.
 func TestKillsLoseNothingFinished(t *testing.T) {
 	r := newRun(t)
-	first, end := seeds(t, 100)
+	first, end := seeds(t, 60)
 	random := rand.New(rand.NewPCG(first, 2))
 	content := make([]byte, 100<<10)
 	for i := range 40 {

@@ -385,7 +385,7 @@ func fromEnv(name string, otherwise int) int {
 // bit what one gives that does everything anew. IMBRICAT_TEST_SEED goes on from there and IMBRICAT_TEST_SEEDS says how
 // far. The test can fail: with a part of the traces left out it does.
 func TestReuseIsRight(t *testing.T) {
-	usual, enough := 30, 40
+	usual, enough := 20, 30
 	if testing.Short() {
 		usual, enough = 10, 10
 	}
@@ -401,7 +401,7 @@ func TestReuseIsRight(t *testing.T) {
 			t.Logf("%d builds, %d steps reused, %d ran", builds, reusedSteps, ranSteps)
 		})
 	}
-	if seeds != 30 || first != 0 {
+	if seeds != usual || first != 0 {
 		return
 	}
 	mine := func(e trace.Entry) bool { return strings.HasPrefix(e.Path, "t/") }
