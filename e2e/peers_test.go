@@ -179,9 +179,6 @@ func TestIndependentLogin(t *testing.T) {
 
 // realRegistry starts the CNCF Distribution registry on a free port. With a secret it asks for the login of harbour.
 func realRegistry(t *testing.T, secret string) string {
-	if testing.Short() {
-		t.Skip("building the registry takes a while")
-	}
 	path := os.Getenv("IMBRICAT_TEST_REGISTRY")
 	if path == "" && os.Getenv("CI") != "" {
 		t.Fatal("IMBRICAT_TEST_REGISTRY is not set")
