@@ -177,20 +177,29 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	result, err := run(ctx, o)
 	var away *store.AwayError
 	for range mostRetries {
-		if !errors.As(err, &away) || len(away.Places) == 0 || ctx.Err() != nil {
-			break
+		switch {
+		case ctx.Err() != nil:
+			return result, err
+		case errors.As(err, &away) && len(away.Places) > 0:
+			// What a shared cache had is not to be had any more: it is made here.
+			o.Sink.Send(event.Warning{Code: event.SharedCache, Text: away.Error() + "; what needs it is built here"})
+			o.Store.ForgetPlaces(away.Places)
+			o.Shared = nil
+		case errors.Is(err, errForgotten):
+			o.Sink.Send(event.Warning{Code: event.Damaged, Text: err.Error() + "; it is read again"})
+		default:
+			return result, err
 		}
-		// What a shared cache had is not to be had any more: it is made here.
-		o.Sink.Send(event.Warning{Code: event.SharedCache, Text: away.Error() + "; what needs it is built here"})
-		o.Store.ForgetPlaces(away.Places)
-		o.Shared = nil
 		result, err = run(ctx, o)
 	}
 	return result, err
 }
 
-// mostRetries bounds how often a build begins again without places that turned out to be of no use.
+// mostRetries bounds how often a build begins again without what turned out to be of no use.
 const mostRetries = 3
+
+// errForgotten is wrapped where the store has lost what a build relied on, and the next one does not.
+var errForgotten = errors.New("the store has it no more")
 
 func run(ctx context.Context, o Options) (*Result, error) {
 	started := time.Now()

@@ -234,7 +234,7 @@ func TestFilesThatChange(t *testing.T) {
 	require.ErrorIs(t, err, layer.ErrChanged)
 }
 
-// TestDamagedIndexIsDropped: an index that tells of another tree stops one build, and the next makes it anew.
+// TestDamagedIndexIsDropped: an index that tells of another tree, or nothing, is told and made anew by the build that needs it.
 func TestDamagedIndexIsDropped(t *testing.T) {
 	s := newSite(t)
 	s.later = time.Hour
@@ -243,14 +243,28 @@ func TestDamagedIndexIsDropped(t *testing.T) {
 	first, err := s.build(recipe)
 	require.NoError(t, err)
 	indexed := s.indexed(first.Steps[0].Layer)
-	indexed.Entries[0].Mode = 0o777
-	require.NoError(t, s.store.PutTree(indexed.DiffID, indexed.Encode()))
-	_, err = s.build(recipe)
-	require.ErrorContains(t, err, "was damaged (it tells of another tree) and is dropped; build again")
-	again, err := s.build(recipe)
-	require.NoError(t, err)
-	require.Equal(t, first.Images[0].Descriptor.Digest, again.Images[0].Descriptor.Digest)
-	require.True(t, s.store.HasTree(indexed.DiffID), "it is kept again")
+	other := *indexed
+	other.Entries = slices.Clone(indexed.Entries)
+	other.Entries[0].Mode = 0o777
+	for told, text := range map[string][]byte{"was damaged (it tells of another tree)": other.Encode(), "cannot be read": nil} {
+		if require.NoError(t, s.store.PutTree(indexed.DiffID, text)); text == nil {
+			files, err := filepath.Glob(filepath.Join(s.store.Dir(), "imbricat/trees/*/*"))
+			require.NoError(t, err)
+			for _, file := range files {
+				require.NoError(t, os.Truncate(file, 0))
+			}
+		}
+		again, err := s.build(recipe)
+		require.NoError(t, err)
+		require.Equal(t, first.Images[0].Descriptor.Digest, again.Images[0].Descriptor.Digest)
+		require.True(t, slices.ContainsFunc(s.events, func(e event.Event) bool {
+			w, is := e.(event.Warning)
+			return is && w.Code == event.Damaged && strings.Contains(w.Text, told)
+		}), told)
+		text, found := s.store.Tree(indexed.DiffID)
+		require.True(t, found, "it is kept again")
+		require.Equal(t, string(indexed.Encode()), string(text))
+	}
 }
 
 // TestLayersFollowEachOther: a step's next layer is packed from chunks of the last one.

@@ -236,7 +236,8 @@ func (b *builder) recallCopy(ctx context.Context, u *plan.Unit, do plan.Copy, s 
 			err = digest.ErrMismatch
 		}
 		if err != nil {
-			return nil, fmt.Errorf("what %q of %s laid down before is gone from the store meanwhile (%w); build again with --fresh", task.Label, u.ID, err)
+			b.o.Store.DropEntries(t.key)
+			return nil, fmt.Errorf("what %q of %s laid down before cannot be read (%w): %w", task.Label, u.ID, err, errForgotten)
 		}
 		return entries, nil
 	}
@@ -250,7 +251,7 @@ func (b *builder) recallCopy(ctx context.Context, u *plan.Unit, do plan.Copy, s 
 func (b *builder) loadCopy(u *plan.Unit, key digest.Key, id digest.DiffID, task event.Task) ([]tree.Entry, error) {
 	text, found := b.o.Store.Tree(id)
 	if !found {
-		return nil, fmt.Errorf("what %q of %s laid down before is gone from the store meanwhile; build again", task.Label, u.ID)
+		return nil, fmt.Errorf("what %q of %s laid down before cannot be read: %w", task.Label, u.ID, errForgotten)
 	}
 	indexed, err := layer.DecodeIndex(text)
 	if err == nil {
@@ -261,7 +262,7 @@ func (b *builder) loadCopy(u *plan.Unit, key digest.Key, id digest.DiffID, task 
 	}
 	if err != nil {
 		b.o.Store.DropTree(id)
-		return nil, fmt.Errorf("the store's index of what %q of %s laid down was damaged (%w) and is dropped; build again", task.Label, u.ID, err)
+		return nil, fmt.Errorf("the store's index of what %q of %s laid down was damaged (%w): %w", task.Label, u.ID, err, errForgotten)
 	}
 	return indexed.Entries, nil
 }

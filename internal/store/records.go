@@ -135,6 +135,9 @@ func (s *Store) kept(kind, id string) ([]byte, bool) {
 		return nil, false
 	}
 	content, err := decompress(packed)
+	if err != nil {
+		os.Remove(s.path(name)) // so that nobody takes it for there
+	}
 	return content, err == nil
 }
 

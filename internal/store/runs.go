@@ -173,6 +173,13 @@ func (s *Store) HasEntries(tree digest.Key) bool {
 	return err == nil && s.rely(s.path(name))
 }
 
+// DropEntries forgets the entries of a tree that were found to be wrong.
+func (s *Store) DropEntries(tree digest.Key) {
+	if name, err := s.fileFor(indexes, string(tree), ".zst"); err == nil {
+		os.Remove(s.path(name))
+	}
+}
+
 // PutEntries keeps the entries of a tree.
 func (s *Store) PutEntries(tree digest.Key, entries []byte) error {
 	return s.keep(indexes, string(tree), entries)
