@@ -398,10 +398,25 @@ func (l *Layout) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadClos
 			return nil, err
 		}
 	}
+	verified := digest.Verify(f, desc)
+	if l.private {
+		verified = advising{verified}
+	}
 	return struct {
 		io.Reader
 		io.Closer
-	}{digest.Verify(f, desc), f}, nil
+	}{verified, f}, nil
+}
+
+// advising tells what to do about a blob of the store that is not what its name says.
+type advising struct{ io.Reader }
+
+func (a advising) Read(p []byte) (int, error) {
+	n, err := a.Reader.Read(p)
+	if errors.Is(err, digest.ErrMismatch) {
+		err = fmt.Errorf("%w; it was changed in the store: build or pull again, and `imbricat store check --repair` looks for more", err)
+	}
+	return n, err
 }
 
 // openRegular opens a file; a pipe, in a folder from elsewhere, would be waited at for ever.
