@@ -91,6 +91,9 @@ func TestRunScripts(t *testing.T) {
 }
 
 func TestRunScriptsAsUser(t *testing.T) {
+	if os.Getenv("IMBRICAT_TEST_USER_FOLLOWS") != "" {
+		t.Skip("the whole of the tests follows as that user")
+	}
 	need(t, "busybox")
 	need(t, "newuidmap")
 	testscript.Run(t, params("testdata/run", ordinary(t)))

@@ -385,7 +385,7 @@ func fromEnv(name string, otherwise int) int {
 // bit what one gives that does everything anew. IMBRICAT_TEST_SEED goes on from there and IMBRICAT_TEST_SEEDS says how
 // far. The test can fail: with a part of the traces left out it does.
 func TestReuseIsRight(t *testing.T) {
-	usual, enough := 20, 30
+	usual, enough := 15, 15
 	if testing.Short() {
 		usual, enough = 10, 10
 	}
