@@ -2,7 +2,6 @@ package store
 
 import (
 	"io/fs"
-	"os"
 	"syscall"
 	"time"
 )
@@ -14,6 +13,3 @@ func accessed(info fs.FileInfo) time.Time {
 	}
 	return info.ModTime()
 }
-
-// openUnused opens a file so that reading it is no use of it, as far as that can be had here.
-func openUnused(path string) (*os.File, error) { return os.Open(path) }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -216,6 +217,9 @@ func (c *checker) images(ctx context.Context) error {
 
 // mendIndex makes a list of images that cannot be read anew, of all that no other image lists, without their names.
 func (c *checker) mendIndex(ctx context.Context, cause error) error {
+	if inner := errors.Unwrap(cause); inner != nil {
+		cause = fmt.Errorf("cannot be read: %w", inner) // the path and what mends it stand beside that
+	}
 	path := c.store.path(v1.ImageIndexFile)
 	if !c.repair {
 		c.note(path, "", "%s", cause)

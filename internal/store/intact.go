@@ -47,7 +47,11 @@ func (s *Store) intact(path string, d digest.Digest, found fs.FileInfo) bool {
 	}
 	defer f.Close()
 	verifier := d.Verifier()
-	if _, err := io.Copy(verifier, f); err == nil && verifier.Verified() {
+	if _, err := io.Copy(verifier, f); err != nil {
+		s.spoilt.Store(d, fmt.Sprintf("cannot be read (%s): it is made or brought again", err))
+		return false // and it stays: another time it may be read
+	}
+	if verifier.Verified() {
 		if now, err := f.Stat(); err == nil && now.ModTime().Equal(found.ModTime()) {
 			s.proven.Store(d, found)
 			mark(path, d)
@@ -56,9 +60,9 @@ func (s *Store) intact(path string, d digest.Digest, found fs.FileInfo) bool {
 	}
 	// Another process may have put the right one there meanwhile.
 	if now, err := os.Stat(path); err == nil && os.SameFile(now, found) {
-		what := "it is read no more, and cannot be removed"
+		what := "was changed after it was written: it cannot be removed, and is not used"
 		if os.Remove(path) == nil {
-			what = "it is removed, to be made or brought again"
+			what = "was changed after it was written: it is removed, to be made or brought again"
 		}
 		s.spoilt.Store(d, what)
 	}
@@ -69,7 +73,7 @@ func (s *Store) intact(path string, d digest.Digest, found fs.FileInfo) bool {
 func (s *Store) Spoilt() (all []string) {
 	s.spoilt.Range(func(d, what any) bool {
 		if _, untold := s.spoilt.LoadAndDelete(d); untold {
-			all = append(all, fmt.Sprintf("the blob %s of the store was changed after it was written: %s", d, what))
+			all = append(all, fmt.Sprintf("the blob %s of the store %s", d, what))
 		}
 		return true
 	})

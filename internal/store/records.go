@@ -98,8 +98,10 @@ func (s *Store) HasTree(id digest.DiffID) bool {
 }
 
 // DropTree forgets the index of an unpacked layer that was found to be wrong.
-func (s *Store) DropTree(id digest.DiffID) {
-	if name, err := s.fileFor(trees, string(id), ".zst"); err == nil {
+func (s *Store) DropTree(id digest.DiffID) { s.drop(trees, string(id)) }
+
+func (s *Store) drop(kind, id string) {
+	if name, err := s.fileFor(kind, id, ".zst"); err == nil {
 		os.Remove(s.path(name))
 	}
 }
@@ -136,7 +138,7 @@ func (s *Store) kept(kind, id string) ([]byte, bool) {
 	}
 	content, err := decompress(packed)
 	if err != nil {
-		os.Remove(s.path(name)) // so that nobody takes it for there
+		s.drop(kind, id) // so that nobody takes it for there
 	}
 	return content, err == nil
 }

@@ -174,11 +174,7 @@ func (s *Store) HasEntries(tree digest.Key) bool {
 }
 
 // DropEntries forgets the entries of a tree that were found to be wrong.
-func (s *Store) DropEntries(tree digest.Key) {
-	if name, err := s.fileFor(indexes, string(tree), ".zst"); err == nil {
-		os.Remove(s.path(name))
-	}
-}
+func (s *Store) DropEntries(tree digest.Key) { s.drop(indexes, string(tree)) }
 
 // PutEntries keeps the entries of a tree.
 func (s *Store) PutEntries(tree digest.Key, entries []byte) error {

@@ -190,7 +190,7 @@ func TestCheckFindsDamage(t *testing.T) {
 			require.NoError(t, os.WriteFile(s.path("blobs/sha256", blob.Digest.Encoded()), bytes.Repeat([]byte("z"), int(blob.Size)), 0o644))
 		}, "its bytes have another digest"},
 		"a stray file":  {func(string) { require.NoError(t, os.WriteFile(s.path("blobs/sha256/notes"), nil, 0o644)) }, "is no blob"},
-		"a broken list": {func(string) { require.NoError(t, os.WriteFile(s.path("index.json"), []byte("{"), 0o644)) }, "is damaged"},
+		"a broken list": {func(string) { require.NoError(t, os.WriteFile(s.path("index.json"), []byte("{"), 0o644)) }, "cannot be read: unexpected end of JSON input"},
 		"another layer": {func(string) {
 			lie := *record
 			lie.Layer, lie.DiffID = other.Layer, other.DiffID
