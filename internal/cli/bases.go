@@ -11,7 +11,7 @@ import (
 	"slices"
 	"sync"
 
-	"imbricat/internal/build"
+	"imbricat/internal/baseimage"
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
 	"imbricat/internal/image"
@@ -44,8 +44,8 @@ func quiet(sink event.Sink, codes []string) event.Sink {
 	})
 }
 
-// Resolve implements build.Bases.
-func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*build.Resolved, error) {
+// Resolve implements baseimage.Finder.
+func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*baseimage.Found, error) {
 	name := ref.String()
 	if ref.Kind == reference.Registry && ref.Digest == "" {
 		if ref.Digest = b.locked(name); ref.Digest == "" {
@@ -75,44 +75,57 @@ func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform
 	if err != nil {
 		return nil, err
 	}
-	here := func(ctx context.Context) bool {
-		missing, err := transfer.Missing(ctx, local, offer.Descriptor)
-		return err == nil && missing == 0
-	}
-	lend := func(ctx context.Context) error {
-		manifest, err := image.ReadManifest(ctx, place, offer.Descriptor)
-		if err != nil {
-			return err
-		}
-		for _, desc := range []digest.Descriptor{manifest.Config, offer.Descriptor} {
-			text, err := image.ReadDocument(ctx, place, desc)
-			if err != nil {
-				return err
-			}
-			if _, err := b.store.PutBytes(desc.MediaType, text); err != nil {
-				return err
-			}
-		}
-		for _, layer := range manifest.Layers {
-			if err := b.store.NoteElsewhere(layer, ref.Host+"/"+ref.Repository); err != nil {
-				return err
-			}
-		}
+	return &baseimage.Found{Name: name, Root: root, Descriptor: offer.Descriptor,
+		Source: &baseSource{b: b, ref: ref, desc: offer.Descriptor, from: place, local: local}}, nil
+}
+
+// baseSource is where an image comes from.
+type baseSource struct {
+	b           *bases
+	ref         reference.Reference
+	desc        digest.Descriptor
+	from, local transfer.Place
+}
+
+// Here implements baseimage.Source.
+func (s *baseSource) Here(ctx context.Context) bool {
+	missing, err := transfer.Missing(ctx, s.local, s.desc)
+	return err == nil && missing == 0
+}
+
+// Bring implements baseimage.Source.
+func (s *baseSource) Bring(ctx context.Context) error {
+	if s.Here(ctx) {
 		return nil
 	}
-	if ref.Kind != reference.Registry {
-		lend = nil
+	_, err := transfer.Copy(ctx, s.from, s.local, transfer.Options{Root: s.desc, Sink: s.b.sink})
+	return err
+}
+
+// Lend implements baseimage.Source. The layers of a registry can be had one by one.
+func (s *baseSource) Lend(ctx context.Context) (bool, error) {
+	if s.ref.Kind != reference.Registry {
+		return false, nil
 	}
-	return &build.Resolved{
-		Lend: lend, Name: name, Root: root, Descriptor: offer.Descriptor, Here: here,
-		Bring: func(ctx context.Context) error {
-			if here(ctx) {
-				return nil
-			}
-			_, err := transfer.Copy(ctx, place, local, transfer.Options{Root: offer.Descriptor, Sink: b.sink})
-			return err
-		},
-	}, nil
+	manifest, err := image.ReadManifest(ctx, s.from, s.desc)
+	if err != nil {
+		return false, err
+	}
+	for _, desc := range []digest.Descriptor{manifest.Config, s.desc} {
+		text, err := image.ReadDocument(ctx, s.from, desc)
+		if err != nil {
+			return false, err
+		}
+		if _, err := s.b.store.PutBytes(desc.MediaType, text); err != nil {
+			return false, err
+		}
+	}
+	for _, layer := range manifest.Layers {
+		if err := s.b.store.NoteElsewhere(layer, s.ref.Host+"/"+s.ref.Repository); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 func (b *bases) locked(name string) digest.Digest {

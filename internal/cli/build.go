@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"path"
 	"path/filepath"
 	"slices"
@@ -14,20 +15,22 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
 	"imbricat/internal/download"
+	"imbricat/internal/engine"
 	"imbricat/internal/event"
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
 	"imbricat/internal/lock"
 	"imbricat/internal/order"
+	"imbricat/internal/phrase"
 	"imbricat/internal/plan"
 	"imbricat/internal/printable"
 	"imbricat/internal/receipt"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
 	"imbricat/internal/report"
+	"imbricat/internal/sources"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"
 )
@@ -48,10 +51,10 @@ func freshFlag() cli.Flag {
 }
 
 // builder gathers what a build or its preview needs. close ends the use of the project folder.
-func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.Options, func(), error) {
+func (s *session) builder(ctx context.Context, p *planned, st *store.Store, sink event.Sink) (engine.Options, func(), error) {
 	dir, err := filepath.Abs(s.cmd.String("dir"))
 	if err != nil {
-		return build.Options{}, nil, err
+		return engine.Options{}, nil, err
 	}
 	unnamed := []string{p.recipe.File.Name, path.Join(path.Dir(p.recipe.File.Name), recipe.LockName), ".git"}
 	// A store inside the project changes with every build, and so does what a run writes down; taking it in would never end.
@@ -63,15 +66,15 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 		LeaveOut: p.recipe.Sources.LeaveOut, HonourGitignore: p.recipe.Sources.HonourGitignore, Unnamed: unnamed,
 	})
 	if err != nil {
-		return build.Options{}, nil, usageError{err}
+		return engine.Options{}, nil, usageError{err}
 	}
 	held, err := s.readLock()
 	if err != nil {
-		return build.Options{}, nil, err
+		return engine.Options{}, nil, err
 	}
 	opener, err := s.opener(st)
 	if err != nil {
-		return build.Options{}, nil, err
+		return engine.Options{}, nil, err
 	}
 	opener.Dir = dir
 	annotations := map[string]string{}
@@ -81,47 +84,78 @@ func (s *session) builder(p *planned, st *store.Store, sink event.Sink) (build.O
 			annotations[v1.AnnotationSource] = g.Source
 		}
 	}
-	memory := build.OpenMemory(st, dir)
-	memory.Object = objectNames(p.facts.Git)
-	o := build.Options{
-		Plan: p.plan, Store: st, Source: source, Memory: memory, Sink: sink,
-		Bases:   &bases{opener: opener, store: st, lock: held, sink: quiet(sink, p.recipe.Silence)},
-		Sandbox: s.sandbox(st), Secret: secretValue(dir, s.err), Jobs: int(s.cmd.Int("jobs")), KeepGoing: s.cmd.Bool("keep-going"),
-		Annotations: annotations, Project: dir, Divisions: divisions(held), Download: download.New("imbricat/" + version()).Get,
-		CommitTimes: func(ctx context.Context) (func(string) int64, error) {
-			times, err := p.facts.Git.Times(ctx)
-			return func(path string) int64 {
-				if when, known := times[path]; known {
-					return when.Unix()
-				}
-				return 0
-			}, err
+	told := quiet(sink, p.recipe.Silence)
+	o := engine.Options{
+		Inputs: engine.Inputs{
+			Plan: p.plan, Store: st, Folder: source, Memory: sources.OpenMemory(st, dir, sources.MemoryOptions{Names: objectNames(p.facts.Git)}), Sink: sink,
+			Bases:    &bases{opener: opener, store: st, lock: held, sink: told},
+			History:  newProjectHistory(p, told),
+			Executor: s.executor(ctx, st, told), Project: dir, Divisions: divisions(held),
 		},
-		Created: func(ctx context.Context, touches func(string) bool) (time.Time, error) {
-			if epoch, given := p.facts.Epoch(); given {
-				return epoch, nil
-			}
-			when, known, err := p.facts.Git.Newest(ctx, touches)
-			if p.facts.Git.Guessed() {
-				quiet(sink, p.recipe.Silence).Send(event.Warning{Code: event.Shallow, Text: "the clone is shallow, so images are dated by its oldest commit, and a full clone may give others: fetch the history, or set SOURCE_DATE_EPOCH"})
-			}
-			if err != nil || known {
-				return when, err
-			}
-			return layer.Epoch, nil
-		},
-	}
-	if p.facts.Git.Known() && slices.ContainsFunc(p.plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 }) {
-		o.Difference = sync.OnceValues(func() (build.Difference, error) {
-			d, err := p.facts.Git.Difference()
-			return build.Difference(d), err
-		})
+		Downloads: downloads{download.New("imbricat/" + version())}, Secrets: secretFiles{dir, s.err}, KeepGoing: s.cmd.Bool("keep-going"),
+		Annotations: annotations,
 	}
 	if followed(p.plan) {
-		o.Predecessor = (&predecessors{s: s, st: st, p: p.plan, roots: map[string]reference.Reference{}}).of
+		o.Predecessors = &predecessors{s: s, st: st, p: p.plan, roots: map[string]reference.Reference{}}
 	}
 	return o, func() { source.Close() }, nil
 }
+
+// downloads gets what addresses hold.
+type downloads struct{ *download.Client }
+
+// Download implements compose.Downloader.
+func (d downloads) Download(ctx context.Context, address string) (io.ReadCloser, int64, error) {
+	return d.Get(ctx, address)
+}
+
+// projectHistory is what version control and the facts know of a project.
+type projectHistory struct {
+	p          *planned
+	sink       event.Sink
+	difference func() (engine.Difference, error)
+}
+
+func newProjectHistory(p *planned, sink event.Sink) *projectHistory {
+	return &projectHistory{p, sink, sync.OnceValues(func() (engine.Difference, error) {
+		d, err := p.facts.Git.Difference()
+		return engine.Difference(d), err
+	})}
+}
+
+// CommitTimes implements engine.History.
+func (h *projectHistory) CommitTimes(ctx context.Context) (func(string) int64, error) {
+	times, err := h.p.facts.Git.Times(ctx)
+	return func(path string) int64 {
+		if when, known := times[path]; known {
+			return when.Unix()
+		}
+		return 0
+	}, err
+}
+
+// Created implements engine.History.
+func (h *projectHistory) Created(ctx context.Context, touches func(string) bool) (time.Time, error) {
+	if epoch, given := h.p.facts.Epoch(); given {
+		return epoch, nil
+	}
+	when, known, err := h.p.facts.Git.Newest(ctx, touches)
+	if h.p.facts.Git.Guessed() {
+		h.sink.Send(event.Warning{Code: event.Shallow, Text: "the clone is shallow, so images are dated by its oldest commit, and a full clone may give others: fetch the history, or set SOURCE_DATE_EPOCH"})
+	}
+	if err != nil || known {
+		return when, err
+	}
+	return layer.Epoch, nil
+}
+
+// Committed implements engine.History.
+func (h *projectHistory) Committed() bool {
+	return h.p.facts.Git.Known() && slices.ContainsFunc(h.p.plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 })
+}
+
+// Difference implements engine.History.
+func (h *projectHistory) Difference() (engine.Difference, error) { return h.difference() }
 
 // divisions are those of a lock, if there is one.
 func divisions(l *lock.Lock) map[string]*order.Rules {
@@ -188,9 +222,9 @@ func runBuild(ctx context.Context, s *session) (err error) {
 }
 
 // build builds what is planned, with the shared cache and the logbook. There is a document wherever there is a result.
-func (s *session) build(ctx context.Context, p *planned, st *store.Store, view event.Sink, freshAll bool, fresh []string) (*report.Build, *build.Result, error) {
+func (s *session) build(ctx context.Context, p *planned, st *store.Store, view event.Sink, freshAll bool, fresh []string) (*report.Build, *engine.Result, error) {
 	told := &warnings{sink: view}
-	o, done, err := s.builder(p, st, told)
+	o, done, err := s.builder(ctx, p, st, told)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -201,7 +235,7 @@ func (s *session) build(ctx context.Context, p *planned, st *store.Store, view e
 		return nil, nil, err
 	}
 	log := s.beginEntry(st, p, &o)
-	result, err := build.Run(ctx, o)
+	result, err := engine.Run(ctx, o)
 	log.end(ctx, result, err)
 	notePast(ctx, s, st, result)
 	publish(ctx, p, cache, result, o.Sink)
@@ -290,7 +324,7 @@ func checkSteps(p *plan.Plan, steps []string) error {
 	return nil
 }
 
-func buildDocument(r *build.Result) *report.Build {
+func buildDocument(r *engine.Result) *report.Build {
 	d := &report.Build{Images: []report.BuiltImage{}, Steps: []receipt.Step{}, Seconds: r.Took.Seconds()}
 	for _, i := range r.Images {
 		one := report.BuiltImage{Name: i.Name, Digest: i.Descriptor.Digest, MediaType: i.Descriptor.MediaType, Size: i.Descriptor.Size, Created: i.Created}
@@ -300,7 +334,7 @@ func buildDocument(r *build.Result) *report.Build {
 		d.Images = append(d.Images, one)
 	}
 	for _, t := range r.Steps {
-		d.Steps = append(d.Steps, receipt.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: t.Reason,
+		d.Steps = append(d.Steps, receipt.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: phrase.Line(t.Reason),
 			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds(), Spared: t.Spared.Seconds()})
 		d.Spared += t.Spared.Seconds()
 		switch t.Outcome {
@@ -333,7 +367,7 @@ func runPlan(ctx context.Context, s *session) error {
 	}
 	view := s.view(ctx)
 	defer view.Close("")
-	o, done, err := s.builder(p, st, view)
+	o, done, err := s.builder(ctx, p, st, view)
 	if err != nil {
 		return err
 	}
@@ -342,8 +376,8 @@ func runPlan(ctx context.Context, s *session) error {
 		return err
 	}
 	past := s.pastOf(st, view)
-	o.Past, o.Weigh = past.past, true
-	preview, err := build.Look(ctx, o)
+	o.Past = past
+	preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: true})
 	if err != nil {
 		return err
 	}
@@ -365,7 +399,7 @@ func runPlan(ctx context.Context, s *session) error {
 	})
 }
 
-func planDocument(p *planned, preview *build.Preview) *report.Plan {
+func planDocument(p *planned, preview *engine.Preview) *report.Plan {
 	d := &report.Plan{Images: []report.PlannedImage{}, Files: preview.Files, Bytes: preview.Bytes, Seconds: preview.Expected.Seconds(), Left: preview.LeftFiles, LeftBytes: preview.LeftBytes}
 	for _, i := range p.plan.Images {
 		one := report.PlannedImage{Name: i.Name, Destinations: []report.PlannedDestination{}}
@@ -385,7 +419,7 @@ func planDocument(p *planned, preview *build.Preview) *report.Plan {
 			one.Kind = "image"
 		}
 		for _, step := range u.Steps {
-			one.Steps = append(one.Steps, report.PlannedStep{Step: step.Label, Files: step.Files, Bytes: step.Bytes, Outcome: string(step.Forecast), Reason: step.Reason, Details: append([]string{}, step.More...), Place: step.Place, Seconds: step.Expected.Seconds(), Critical: step.Critical})
+			one.Steps = append(one.Steps, report.PlannedStep{Step: step.Label, Files: step.Files, Bytes: step.Bytes, Outcome: string(step.Forecast), Reason: phrase.Line(step.Reason), Details: append([]string{}, phrase.More(step.Reason)...), Place: step.Place, Seconds: step.Expected.Seconds(), Critical: step.Critical})
 		}
 		d.Units = append(d.Units, one)
 	}

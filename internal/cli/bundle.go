@@ -11,8 +11,9 @@ import (
 
 	specs "github.com/opencontainers/runtime-spec/specs-go"
 
-	"imbricat/internal/build"
+	"imbricat/internal/baseimage"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/try"
 )
 
 // bundleVersion is the lowest version of the runtime-spec that says all that is needed: runtimes refuse those that are newer
@@ -24,7 +25,7 @@ var bundleRights = []string{"CAP_CHOWN", "CAP_DAC_OVERRIDE", "CAP_FOWNER", "CAP_
 	"CAP_SETPCAP", "CAP_SETUID", "CAP_SYS_CHROOT"}
 
 // writeBundle unpacks an image and writes the runtime's settings beside it.
-func (s *session) writeBundle(ctx context.Context, o build.Options, found *build.Resolved, t *trial) error {
+func (s *session) writeBundle(ctx context.Context, o try.Options, found *baseimage.Found, t *trial) error {
 	dir := s.cmd.String("export-bundle")
 	// What is set-uid in there must be out of other users' reach; the modes inside are the image's.
 	if there, err := os.ReadDir(dir); err == nil && len(there) > 0 {
@@ -33,11 +34,11 @@ func (s *session) writeBundle(ctx context.Context, o build.Options, found *build
 	if err := errors.Join(os.MkdirAll(dir, 0o700), os.Chmod(dir, 0o700)); err != nil {
 		return err
 	}
-	config, box, err := build.Unpack(ctx, o, found, filepath.Join(dir, "rootfs"))
+	config, box, err := try.Unpack(ctx, o, found, filepath.Join(dir, "rootfs"))
 	if err != nil {
 		return err
 	}
-	uid, gid, groups, err := build.UserOf(ctx, o, found)
+	as, err := try.UserOf(ctx, o, found)
 	if err != nil {
 		return err
 	}
@@ -48,8 +49,8 @@ func (s *session) writeBundle(ctx context.Context, o build.Options, found *build
 	if len(args) == 0 {
 		return fmt.Errorf("%s has no entrypoint and no command: name a command after --", found.Name)
 	}
-	user := specs.User{UID: uint32(uid), GID: uint32(gid)}
-	for _, g := range groups {
+	user := specs.User{UID: uint32(as.UID), GID: uint32(as.GID)}
+	for _, g := range as.Groups {
 		user.AdditionalGids = append(user.AdditionalGids, uint32(g))
 	}
 	bundle := &specs.Spec{

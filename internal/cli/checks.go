@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/build"
+	"imbricat/internal/baseimage"
 	"imbricat/internal/check"
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
@@ -23,6 +23,7 @@ import (
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
+	"imbricat/internal/try"
 )
 
 // checkAll decides the checks of all images one after the other: those that run something share the machine's ports. What
@@ -51,12 +52,12 @@ type checker struct {
 	st      *store.Store
 	made    func(image string) (digest.Descriptor, error)
 	unit    *plan.Unit
-	found   *build.Resolved
+	found   *baseimage.Found
 	subject *check.Subject
 }
 
-func (c *checker) options() build.Options {
-	return build.Options{Store: c.st, Sandbox: c.session.sandbox(c.st), Sink: event.Discard, Jobs: 1}
+func (c *checker) options(ctx context.Context) try.Options {
+	return try.Options{Store: c.st, Local: c.session.executor(ctx, c.st, event.Discard)}
 }
 
 // all decides every check. Each that takes its time has an event of its own, the others have one together; what does not
@@ -80,7 +81,7 @@ func (c *checker) all(ctx context.Context, sink event.Sink) (list []receipt.Chec
 			}
 			continue
 		}
-		sink.Send(event.Finished{Task: taskOf(c.unit, n, what), Outcome: outcomeOf(v.Outcome == check.Holds), Reason: v.Outcome, Detail: detail, Took: took})
+		sink.Send(event.Finished{Task: taskOf(c.unit, n, what), Outcome: outcomeOf(v.Outcome == check.Holds), Reason: event.Text(v.Outcome), Detail: detail, Took: took})
 		began = began.Add(took) // the time of the others alone counts below
 	}
 	if others > 0 {
@@ -122,7 +123,7 @@ func (c *checker) examine(ctx context.Context) error {
 		_, is := one.Do.(*recipe.SecretsCheck)
 		secrets = secrets || is
 	}
-	c.subject, err = build.Examine(ctx, c.options(), c.found, secrets)
+	c.subject, err = try.Examine(ctx, c.options(ctx), c.found, secrets)
 	return err
 }
 
@@ -143,7 +144,7 @@ const lastWords = 2000
 // does not hold.
 func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) check.Verdict {
 	what := slices.Concat([]string{"try"}, one.Command, one.Arguments)
-	t := build.Try{Command: one.Command, Arguments: one.Arguments, Network: do.Network}
+	t := try.Command{Command: one.Command, Arguments: one.Arguments, Network: do.Network}
 	if do.Port > 0 {
 		what = append(what, "port "+strconv.Itoa(do.Port))
 		t.Ask = &sandbox.Ask{Port: do.Port, Get: one.Get, Status: do.Status, Within: do.Within}
@@ -163,7 +164,7 @@ func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) 
 	if t.Ask == nil {
 		t.Began = func() { time.AfterFunc(do.Within, cancel) }
 	}
-	status, err := build.TryImage(inner, c.options(), c.found, c.unit.ID.Platform, t)
+	status, err := try.Image(inner, c.options(ctx), c.found, c.unit.ID.Platform, t)
 	said := words.last()
 	var unable *sandbox.UnableError
 	switch {

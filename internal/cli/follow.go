@@ -7,9 +7,9 @@ import (
 	"slices"
 	"sync"
 
-	"imbricat/internal/build"
 	"imbricat/internal/digest"
 	"imbricat/internal/image"
+	"imbricat/internal/layering"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/reference"
@@ -27,9 +27,9 @@ type predecessors struct {
 	roots map[string]reference.Reference // by image; the zero value: none
 }
 
-// of gives the image of a unit that was published last: what the moving tag of the recipe stands on, else the highest
+// Predecessor gives the image of a unit that was published last: what the moving tag of the recipe stands on, else the highest
 // version.
-func (p *predecessors) of(ctx context.Context, u *plan.Unit) (*build.Predecessor, error) {
+func (p *predecessors) Predecessor(ctx context.Context, u *plan.Unit) (*layering.Predecessor, error) {
 	ref, err := p.root(ctx, u.ID.Name)
 	if err != nil || ref == (reference.Reference{}) {
 		return nil, err
@@ -42,7 +42,7 @@ func (p *predecessors) of(ctx context.Context, u *plan.Unit) (*build.Predecessor
 	if err != nil {
 		return nil, fmt.Errorf("the image that %s follows, %s: %w", u.ID.Name, ref, err)
 	}
-	out := &build.Predecessor{Digest: e.desc.Digest, Follows: digest.Digest(e.manifest.Annotations[build.FollowsKey])}
+	out := &layering.Predecessor{Digest: e.desc.Digest, Follows: digest.Digest(e.manifest.Annotations[layering.FollowsKey])}
 	if out.Layers, err = e.trees(ctx, p.st, e.below(), nil); err != nil {
 		return nil, fmt.Errorf("the image that %s follows, %s: %w", u.ID.Name, ref, err)
 	}
@@ -50,11 +50,11 @@ func (p *predecessors) of(ctx context.Context, u *plan.Unit) (*build.Predecessor
 	made := createdBy(e.config)
 	for i := e.below(); i < len(e.manifest.Layers); i++ {
 		l := e.manifest.Layers[i]
-		out.Stored = append(out.Stored, build.StoredLayer{Descriptor: digest.Descriptor{MediaType: l.MediaType, Digest: l.Digest, Size: l.Size},
+		out.Stored = append(out.Stored, layering.StoredLayer{Descriptor: digest.Descriptor{MediaType: l.MediaType, Digest: l.Digest, Size: l.Size},
 			DiffID: digest.DiffID(e.config.RootFS.DiffIDs[i]), CreatedBy: made[i]})
 	}
 	for before := e; len(out.Past) < mostPublished; {
-		follows := before.manifest.Annotations[build.FollowsKey]
+		follows := before.manifest.Annotations[layering.FollowsKey]
 		if follows == "" {
 			break
 		}

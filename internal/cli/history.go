@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/build"
+	"imbricat/internal/layering"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
@@ -58,7 +58,7 @@ type historian struct {
 
 // learn sets the changes of what an image holds, by the first source that tells enough: images already published,
 // version control, earlier builds on this machine.
-func (h *historian) learn(ctx context.Context, u *plan.Unit, c *build.Content) (learnt, error) {
+func (h *historian) learn(ctx context.Context, u *plan.Unit, c *layering.Content) (learnt, error) {
 	least := leastVersions
 	if u.Stack.Policy == recipe.FromLock {
 		least = 1
@@ -84,7 +84,7 @@ func (h *historian) learn(ctx context.Context, u *plan.Unit, c *build.Content) (
 }
 
 // compare sets changes from versions of the past, oldest first, that are followed by what the image is to hold now.
-func (h *historian) compare(c *build.Content, past []order.Version) int {
+func (h *historian) compare(c *layering.Content, past []order.Version) int {
 	if len(past) == 0 {
 		return 0
 	}
@@ -98,7 +98,7 @@ func (h *historian) compare(c *build.Content, past []order.Version) int {
 }
 
 // git sets changes from the commits that touched what the image is made of. The oldest one made what the others change.
-func (h *historian) git(ctx context.Context, c *build.Content) (learnt, error) {
+func (h *historian) git(ctx context.Context, c *layering.Content) (learnt, error) {
 	k := learnt{Source: "git"}
 	by := map[string][]int{}
 	for i, origin := range c.Origins {
@@ -135,7 +135,7 @@ func (h *historian) git(ctx context.Context, c *build.Content) (learnt, error) {
 const leastCut = 256 << 10
 
 // optionsFor says how an image's content is divided.
-func optionsFor(c *build.Content, k learnt) order.Options {
+func optionsFor(c *layering.Content, k learnt) order.Options {
 	return order.Options{Versions: k.Versions, Most: c.Room, Least: leastCut}
 }
 
@@ -143,7 +143,7 @@ func optionsFor(c *build.Content, k learnt) order.Options {
 func hintedAny(s recipe.Stack) bool { return len(s.Steady)+len(s.Lively) > 0 }
 
 // volatilities lists folders and files by how often they change, those of most expected bytes first.
-func volatilities(c *build.Content, k learnt) (list []volatile) {
+func volatilities(c *layering.Content, k learnt) (list []volatile) {
 	changes := map[string]*volatile{}
 	for i, item := range c.Items {
 		path := "/" + item.Path

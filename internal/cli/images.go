@@ -11,7 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
-	"imbricat/internal/build"
+	"imbricat/internal/baseimage"
 	"imbricat/internal/digest"
 	"imbricat/internal/image"
 	"imbricat/internal/inspect"
@@ -27,7 +27,7 @@ func (s *session) describe(ctx context.Context, st *store.Store, f image.Fetcher
 		if !local && !st.Has(desc) {
 			return 0, false
 		}
-		indexed, err := build.ReadLayer(ctx, st, desc, id)
+		indexed, err := baseimage.ReadLayer(ctx, st, desc, id)
 		if err != nil {
 			return 0, false
 		}

@@ -11,7 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
+	"imbricat/internal/local"
 	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
@@ -61,7 +61,7 @@ func runKeptList(ctx context.Context, s *session) error {
 	}
 	list := []report.KeptDirectory{}
 	for _, k := range all {
-		files, bytes, err := build.KeptSize(box, k)
+		files, bytes, err := local.KeptSize(box, k)
 		if err != nil {
 			return err
 		}
@@ -119,7 +119,7 @@ func runKeptDrop(ctx context.Context, s *session) error {
 		if gone, err := st.DropKept(box.Owners(), name); err != nil {
 			return err
 		} else if !gone {
-			return build.KeptBusy(name)
+			return local.KeptBusy(name)
 		}
 	}
 	return nil
@@ -136,7 +136,7 @@ func runKeptExport(ctx context.Context, s *session) error {
 	}
 	names, err := namesOf(keptNames(all), args[1:])
 	for _, name := range names {
-		if err = build.ExportKept(ctx, st, box, name, args[0]); err != nil {
+		if err = local.ExportKept(ctx, st, box, name, args[0]); err != nil {
 			break
 		}
 	}
@@ -152,7 +152,7 @@ func runKeptImport(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	files, err := filepath.Glob(filepath.Join(args[0], "*"+build.KeptSuffix))
+	files, err := filepath.Glob(filepath.Join(args[0], "*"+local.KeptSuffix))
 	if err != nil {
 		return err
 	}
@@ -163,11 +163,11 @@ func runKeptImport(ctx context.Context, s *session) error {
 	}
 	var all []string
 	for _, file := range files {
-		all = append(all, strings.TrimSuffix(filepath.Base(file), build.KeptSuffix))
+		all = append(all, strings.TrimSuffix(filepath.Base(file), local.KeptSuffix))
 	}
 	names, err := namesOf(all, args[1:])
 	for _, name := range names {
-		err = errors.Join(err, build.ImportKept(ctx, st, box, filepath.Join(args[0], name+build.KeptSuffix)))
+		err = errors.Join(err, local.ImportKept(ctx, st, box, filepath.Join(args[0], name+local.KeptSuffix)))
 	}
 	return err
 }

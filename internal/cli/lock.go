@@ -12,9 +12,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
 	"imbricat/internal/digest"
+	"imbricat/internal/engine"
 	"imbricat/internal/event"
+	"imbricat/internal/layering"
 	"imbricat/internal/lock"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
@@ -134,15 +135,14 @@ func (s *session) lockDivisions(ctx context.Context, p *planned, st *store.Store
 	if len(wanted) > 0 {
 		view := s.view(ctx)
 		defer view.Close("")
-		o, done, err := s.builder(p, st, event.Discard)
+		o, done, err := s.builder(ctx, p, st, event.Discard)
 		if err != nil {
 			return nil, err
 		}
 		defer done()
-		o.Weigh = true
 		// With the bases that the lock is to have, and without the division that it has.
 		o.Bases.(*bases).lock, o.Divisions = now, nil
-		preview, err := build.Look(ctx, o)
+		preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: true})
 		if err != nil {
 			return nil, err
 		}
@@ -175,7 +175,7 @@ func (s *session) lockDivisions(ctx context.Context, p *planned, st *store.Store
 }
 
 // lockImage divides one image, the same for all its platforms.
-func (s *session) lockImage(ctx context.Context, h *historian, units []*plan.Unit, preview *build.Preview, was *order.Rules) (report.LockedImage, *order.Rules, error) {
+func (s *session) lockImage(ctx context.Context, h *historian, units []*plan.Unit, preview *engine.Preview, was *order.Rules) (report.LockedImage, *order.Rules, error) {
 	out := report.LockedImage{Image: units[0].ID.Name}
 	content, unknown := contentOver(units, preview)
 	if content == nil {
@@ -228,7 +228,7 @@ func (s *session) lockImage(ctx context.Context, h *historian, units []*plan.Uni
 }
 
 // contentOver gives what an image holds over all its platforms, or why that is not known.
-func contentOver(units []*plan.Unit, preview *build.Preview) (all *build.Content, unknown string) {
+func contentOver(units []*plan.Unit, preview *engine.Preview) (all *layering.Content, unknown string) {
 	for _, u := range units {
 		for i := range preview.Units {
 			one := &preview.Units[i]

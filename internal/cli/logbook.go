@@ -13,10 +13,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
+	"imbricat/internal/command"
 	"imbricat/internal/digest"
+	"imbricat/internal/engine"
 	"imbricat/internal/event"
+	"imbricat/internal/explain"
 	"imbricat/internal/logbook"
+	"imbricat/internal/phrase"
 	"imbricat/internal/report"
 	"imbricat/internal/store"
 )
@@ -48,7 +51,7 @@ type entry struct {
 	sink  event.Sink
 }
 
-func (s *session) beginEntry(st *store.Store, p *planned, o *build.Options) *entry {
+func (s *session) beginEntry(st *store.Store, p *planned, o *engine.Options) *entry {
 	e := &entry{store: st, sink: o.Sink}
 	project, err := s.project()
 	if err == nil {
@@ -65,12 +68,12 @@ func (s *session) beginEntry(st *store.Store, p *planned, o *build.Options) *ent
 		return e
 	}
 	o.Build = strconv.FormatInt(e.build.Number, 10)
-	o.Past = e.past
+	o.Past = e
 	return e
 }
 
-// past gives the steps of a unit at the last build. What cannot be read is not known.
-func (e *entry) past(unit, platform string) (list []build.PastStep) {
+// Past gives the steps of a unit at the last build. What cannot be read is not known.
+func (e *entry) Past(unit, platform string) (list []explain.PastStep) {
 	if e.book == nil {
 		return nil
 	}
@@ -95,13 +98,13 @@ func (s *session) pastOf(st *store.Store, sink event.Sink) *entry {
 	return e
 }
 
-func pastSteps(steps []logbook.Step) (list []build.PastStep) {
+func pastSteps(steps []logbook.Step) (list []explain.PastStep) {
 	for _, one := range steps {
 		took := one.Wall
 		if one.Outcome == event.Reused.String() {
 			took = one.Spared
 		}
-		p := build.PastStep{Label: one.Label, Key: digest.Key(one.Key), Inputs: one.Inputs, Took: took}
+		p := explain.PastStep{Label: one.Label, Key: digest.Key(one.Key), Inputs: one.Inputs, Took: took}
 		if p.Key == "" {
 			p.Layer = digest.DiffID(one.Trace)
 		}
@@ -115,7 +118,7 @@ func (e *entry) doubt(err error) {
 }
 
 // end keeps how the build went.
-func (e *entry) end(ctx context.Context, result *build.Result, failure error) {
+func (e *entry) end(ctx context.Context, result *engine.Result, failure error) {
 	if e.book == nil {
 		return
 	}
@@ -127,7 +130,7 @@ func (e *entry) end(ctx context.Context, result *build.Result, failure error) {
 			one.Outcome = logbook.Interrupted
 		}
 	}
-	var failed *build.StepFailed
+	var failed *command.FailedError
 	errors.As(failure, &failed)
 	var steps []logbook.Step
 	if result != nil {
@@ -154,8 +157,8 @@ func (e *entry) end(ctx context.Context, result *build.Result, failure error) {
 	}
 }
 
-func (e *entry) step(r *build.StepResult, failed *build.StepFailed) logbook.Step {
-	s := logbook.Step{Unit: r.Unit, Platform: r.Platform.String(), Place: r.Place, Label: r.Label, Outcome: r.Outcome.String(), Reason: r.Reason, More: r.More,
+func (e *entry) step(r *engine.StepResult, failed *command.FailedError) logbook.Step {
+	s := logbook.Step{Unit: r.Unit, Platform: r.Platform.String(), Place: r.Place, Label: r.Label, Outcome: r.Outcome.String(), Reason: phrase.Line(r.Reason), More: phrase.More(r.Reason),
 		Wall: r.Took, Spared: r.Spared, Files: r.Files, Bytes: r.Bytes, Packed: r.Layer.Size, Inputs: r.Inputs}
 	if r.Run == nil {
 		s.Trace = string(r.DiffID)

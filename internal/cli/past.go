@@ -5,8 +5,8 @@ import (
 	"encoding/json"
 	"slices"
 
-	"imbricat/internal/build"
 	"imbricat/internal/digest"
+	"imbricat/internal/engine"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
 	"imbricat/internal/store"
@@ -34,7 +34,7 @@ func readPast(st *store.Store, s *session, id plan.UnitID) (builds [][]digest.Di
 }
 
 // notePast remembers the layers of what was built. Failing to costs knowledge of the past and nothing else.
-func notePast(ctx context.Context, s *session, st *store.Store, result *build.Result) {
+func notePast(ctx context.Context, s *session, st *store.Store, result *engine.Result) {
 	if result == nil {
 		return
 	}

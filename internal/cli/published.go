@@ -17,10 +17,10 @@ import (
 	specs "github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/build"
 	"imbricat/internal/digest"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
+	"imbricat/internal/layering"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
@@ -238,7 +238,7 @@ func publishIndexes(ctx context.Context, st *store.Store, to transfer.Place, roo
 		if err != nil {
 			return err
 		}
-		if m.Annotations[build.BelowKey] == "" {
+		if m.Annotations[layering.BelowKey] == "" {
 			continue
 		}
 		config, err := image.ReadConfig(ctx, st, m)
@@ -304,7 +304,7 @@ func (s *session) newestTags(ctx context.Context, st *store.Store, repository re
 
 // published gives the versions of an image at its first destination, oldest first, as far as they touch what the image is
 // to hold. A registry that cannot be asked tells nothing.
-func (h *historian) published(ctx context.Context, u *plan.Unit, c *build.Content) ([]order.Version, error) {
+func (h *historian) published(ctx context.Context, u *plan.Unit, c *layering.Content) ([]order.Version, error) {
 	dests := destinationsOf(h.p.plan, u.ID.Name)
 	if !h.far || len(dests) == 0 {
 		return nil, nil
@@ -327,7 +327,7 @@ func (h *historian) published(ctx context.Context, u *plan.Unit, c *build.Conten
 		if err != nil {
 			continue
 		}
-		versions = append(versions, build.VersionOf(trees))
+		versions = append(versions, layering.VersionOf(trees))
 	}
 	return versions, nil
 }
@@ -354,7 +354,7 @@ func (h *historian) editions(ctx context.Context, u *plan.Unit, repository refer
 			continue // deleted meanwhile, or not an image for the platform
 		}
 		list = append(list, e)
-		if follows := e.manifest.Annotations[build.FollowsKey]; follows != "" {
+		if follows := e.manifest.Annotations[layering.FollowsKey]; follows != "" {
 			ref := repository
 			ref.Tag, ref.Digest = "", digest.Digest(follows)
 			todo = append(todo, ref)
@@ -373,7 +373,7 @@ func inOrder(list []*edition) []*edition {
 	for _, e := range list {
 		n := 0
 		for at := e; at != nil && n <= len(list); n++ {
-			at = by[digest.Digest(at.manifest.Annotations[build.FollowsKey])]
+			at = by[digest.Digest(at.manifest.Annotations[layering.FollowsKey])]
 		}
 		depth[e.desc.Digest] = n
 	}
@@ -384,7 +384,7 @@ func inOrder(list []*edition) []*edition {
 }
 
 // pastBuilds gives what earlier builds on this machine made of an image.
-func (h *historian) pastBuilds(u *plan.Unit, c *build.Content) (versions []order.Version) {
+func (h *historian) pastBuilds(u *plan.Unit, c *layering.Content) (versions []order.Version) {
 	for _, ids := range readPast(h.st, h.s, u.ID) {
 		var trees [][]tree.Entry
 		for _, id := range ids {
@@ -397,7 +397,7 @@ func (h *historian) pastBuilds(u *plan.Unit, c *build.Content) (versions []order
 			trees = append(trees, known.Entries)
 		}
 		if trees != nil {
-			versions = append(versions, build.VersionOf(trees))
+			versions = append(versions, layering.VersionOf(trees))
 		}
 	}
 	return versions
@@ -418,7 +418,7 @@ func createdBy(config *v1.Image) []string {
 
 // below is how many layers of an image are not its own.
 func (e *edition) below() int {
-	n, err := strconv.Atoi(e.manifest.Annotations[build.BelowKey])
+	n, err := strconv.Atoi(e.manifest.Annotations[layering.BelowKey])
 	if err != nil || n < 0 || n > len(e.manifest.Layers) {
 		return 0
 	}

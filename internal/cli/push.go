@@ -12,8 +12,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
 	"imbricat/internal/digest"
+	"imbricat/internal/engine"
 	"imbricat/internal/event"
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
@@ -388,7 +388,7 @@ func (s *session) checkFresh(ctx context.Context, st *store.Store, p *planned, i
 	if err != nil {
 		return fmt.Errorf("%s: %w", i.Name, err)
 	}
-	revision, dirty := strings.CutSuffix(index.Annotations[v1.AnnotationRevision], build.DirtyRevision)
+	revision, dirty := strings.CutSuffix(index.Annotations[v1.AnnotationRevision], engine.DirtyRevision)
 	if index.Annotations != nil {
 		index.Annotations[v1.AnnotationRevision] = revision
 	}

@@ -13,9 +13,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
+	"imbricat/internal/command"
 	"imbricat/internal/conceal"
+	"imbricat/internal/event"
 	"imbricat/internal/layer"
+	"imbricat/internal/local"
 	"imbricat/internal/plan"
 	"imbricat/internal/printable"
 	"imbricat/internal/sandbox"
@@ -49,6 +51,11 @@ func (s *session) sandbox(st *store.Store) func(ctx context.Context) (*sandbox.B
 	}
 }
 
+// executor gives what runs commands on this machine.
+func (s *session) executor(ctx context.Context, st *store.Store, sink event.Sink) *local.Local {
+	return local.New(ctx, local.Options{Store: st, Open: s.sandbox(st), Sink: sink, Jobs: int(s.cmd.Int("jobs"))})
+}
+
 // unlinker lets a store remove what commands left; without a sandbox there is nothing of that kind that we could.
 func (s *session) unlinker(ctx context.Context, st *store.Store) {
 	_, _ = s.sandbox(st)(ctx)
@@ -68,7 +75,7 @@ func (s *session) snapshotChecker(ctx context.Context, st *store.Store) {
 		if err != nil {
 			return err
 		}
-		return build.CheckSnapshot(box, form, root, entries)
+		return local.CheckSnapshot(box, form, root, entries)
 	}
 }
 
@@ -92,55 +99,59 @@ func (b *beginning) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// secretValue finds a secret's value where the recipe says that it is. What a secret's command complains of is told,
-// without the secret.
-func secretValue(dir string, tell io.Writer) func(ctx context.Context, name string, s plan.Secret) ([]byte, error) {
-	return func(ctx context.Context, _ string, s plan.Secret) ([]byte, error) {
-		var value []byte
-		switch {
-		case s.Env != "":
-			text, set := os.LookupEnv(s.Env)
-			if !set {
-				return nil, fmt.Errorf("the environment variable %s is not set", s.Env)
-			}
-			value = []byte(text)
-		case len(s.Command) > 0:
-			var out bytes.Buffer
-			said := &beginning{left: mostSaid}
-			c := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
-			c.Dir, c.Stdout, c.Stderr = dir, &out, said
-			err := c.Run()
-			// What it complains of may repeat the secret, which is known when it has ended.
-			_, _ = tell.Write(conceal.Cover(said.text.Bytes(), conceal.Forms(out.Bytes())))
-			if err != nil {
-				return nil, fmt.Errorf("its command %s: %w", s.Command[0], err)
-			}
-			value = out.Bytes()
-		default:
-			name := s.File
-			if !filepath.IsAbs(name) {
-				name = filepath.Join(dir, name)
-			}
-			f, err := os.Open(name)
-			if err != nil {
-				return nil, err
-			}
-			defer f.Close()
-			if value, err = io.ReadAll(io.LimitReader(f, mostSecret+1)); err != nil {
-				return nil, err
-			}
+// secretFiles finds secrets where the recipe says that they are. What a secret's command complains of is told, without the
+// secret.
+type secretFiles struct {
+	dir  string // the project folder
+	tell io.Writer
+}
+
+// Secret implements command.Secrets.
+func (f secretFiles) Secret(ctx context.Context, _ string, s plan.Secret) ([]byte, error) {
+	var value []byte
+	switch {
+	case s.Env != "":
+		text, set := os.LookupEnv(s.Env)
+		if !set {
+			return nil, fmt.Errorf("the environment variable %s is not set", s.Env)
 		}
-		if len(value) > mostSecret {
-			return nil, fmt.Errorf("it has more than %d bytes", mostSecret)
+		value = []byte(text)
+	case len(s.Command) > 0:
+		var out bytes.Buffer
+		said := &beginning{left: mostSaid}
+		c := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
+		c.Dir, c.Stdout, c.Stderr = f.dir, &out, said
+		err := c.Run()
+		// What it complains of may repeat the secret, which is known when it has ended.
+		_, _ = f.tell.Write(conceal.Cover(said.text.Bytes(), conceal.Forms(out.Bytes())))
+		if err != nil {
+			return nil, fmt.Errorf("its command %s: %w", s.Command[0], err)
 		}
-		return value, nil
+		value = out.Bytes()
+	default:
+		name := s.File
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(f.dir, name)
+		}
+		file, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		defer file.Close()
+		if value, err = io.ReadAll(io.LimitReader(file, mostSecret+1)); err != nil {
+			return nil, err
+		}
 	}
+	if len(value) > mostSecret {
+		return nil, fmt.Errorf("it has more than %d bytes", mostSecret)
+	}
+	return value, nil
 }
 
 // tellFailures writes what commands printed that failed, each once and whole, and how to look around there.
 func tellFailures(s *session, err error) {
 	for _, one := range flatten(err) {
-		var failed *build.StepFailed
+		var failed *command.FailedError
 		if !errors.As(one, &failed) {
 			continue
 		}

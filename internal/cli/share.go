@@ -13,8 +13,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
 	"imbricat/internal/digest"
+	"imbricat/internal/engine"
 	"imbricat/internal/event"
 	"imbricat/internal/layout"
 	"imbricat/internal/reference"
@@ -82,7 +82,7 @@ func (s *session) shared(p *planned, st *store.Store, sink event.Sink) (*share.C
 }
 
 // shareIn has a build use the shared cache, where one is named.
-func (s *session) shareIn(p *planned, st *store.Store, o *build.Options) (*share.Cache, error) {
+func (s *session) shareIn(p *planned, st *store.Store, o *engine.Options) (*share.Cache, error) {
 	cache, err := s.shared(p, st, quiet(o.Sink, p.recipe.Silence))
 	if err != nil {
 		return nil, err
@@ -131,7 +131,7 @@ func (s *session) bringer(st *store.Store, cache *share.Cache) func(ctx context.
 }
 
 // publish shares what a build finished. That it cannot is no failure of the build.
-func publish(ctx context.Context, p *planned, cache *share.Cache, result *build.Result, sink event.Sink) {
+func publish(ctx context.Context, p *planned, cache *share.Cache, result *engine.Result, sink event.Sink) {
 	if cache == nil || result == nil || !cache.Writes() || ctx.Err() != nil {
 		return
 	}
@@ -158,9 +158,9 @@ func publish(ctx context.Context, p *planned, cache *share.Cache, result *build.
 	done := event.Finished{Task: task, Outcome: event.Sent, Took: time.Since(began)}
 	switch sent := cache.Stats().Written - before; {
 	case err != nil:
-		done.Outcome, done.Reason = event.Skipped, "it could not be written to"
+		done.Outcome, done.Reason = event.Skipped, event.Text("it could not be written to")
 	case sent == 0:
-		done.Outcome, done.Reason = event.Skipped, "nothing new to send"
+		done.Outcome, done.Reason = event.Skipped, event.Text("nothing new to send")
 	default:
 		done.Detail = report.Size(sent)
 	}

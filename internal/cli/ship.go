@@ -13,9 +13,9 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
 	"imbricat/internal/check"
 	"imbricat/internal/digest"
+	"imbricat/internal/engine"
 	"imbricat/internal/event"
 	"imbricat/internal/facts"
 	"imbricat/internal/image"
@@ -24,6 +24,7 @@ import (
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
+	"imbricat/internal/say"
 	"imbricat/internal/store"
 	"imbricat/internal/transfer"
 	"imbricat/internal/tui"
@@ -122,7 +123,7 @@ func (v *voyage) sail(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := v.checkDirty(); err != nil {
+	if err := v.checkDirty(ctx); err != nil {
 		return err
 	}
 	v.part = "build"
@@ -250,17 +251,17 @@ func (v *voyage) checkLock() error {
 }
 
 // checkDirty refuses before any work what push would refuse after it: tags that name a commit, for other files.
-func (v *voyage) checkDirty() error {
+func (v *voyage) checkDirty(ctx context.Context) error {
 	if v.byDigest() || v.leaves("push") {
 		return nil
 	}
-	o, done, err := v.builder(v.p, v.st, v.view)
+	o, done, err := v.builder(ctx, v.p, v.st, v.view)
 	if err != nil {
 		return err
 	}
 	defer done()
 	for _, i := range v.p.plan.Images {
-		changed, err := build.Dirty(o, i)
+		changed, err := engine.Dirty(o.Inputs, i)
 		if err != nil {
 			return err
 		}
@@ -269,7 +270,7 @@ func (v *voyage) checkDirty() error {
 				continue
 			}
 			if err := v.refuseDirty(i.Name, d, fmt.Sprintf("it takes in %s that %s from the commit (%s)",
-				report.Count(len(changed), "file"), plural(len(changed), "differs", "differ"), build.Some(changed))); err != nil {
+				report.Count(len(changed), "file"), plural(len(changed), "differs", "differ"), say.Some(changed))); err != nil {
 				return err
 			}
 		}

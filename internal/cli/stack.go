@@ -3,14 +3,15 @@ package cli
 import (
 	"context"
 
-	"imbricat/internal/build"
+	"imbricat/internal/engine"
+	"imbricat/internal/layering"
 	"imbricat/internal/order"
 	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 )
 
 // stacks describes the layers of the images of a preview. far says whether registries are asked for history.
-func (s *session) stacks(ctx context.Context, h *historian, o *build.Options, preview *build.Preview, volatility bool) ([]report.Stack, error) {
+func (s *session) stacks(ctx context.Context, h *historian, o *engine.Options, preview *engine.Preview, volatility bool) ([]report.Stack, error) {
 	list := []report.Stack{}
 	for i := range preview.Units {
 		one := &preview.Units[i]
@@ -18,7 +19,7 @@ func (s *session) stacks(ctx context.Context, h *historian, o *build.Options, pr
 			continue
 		}
 		d := report.Stack{Image: one.Unit.ID.Name, Platform: one.Unit.ID.Platform.String(), Unknown: one.Unknown, Layers: []report.StackLayer{},
-			Policy: string(o.PolicyOf(one.Unit)), Costs: []report.StackCost{}}
+			Policy: string((&layering.Divider{Rules: o.Divisions, Predecessors: o.Predecessors}).Policy(one.Unit)), Costs: []report.StackCost{}}
 		if one.Content == nil {
 			list = append(list, d)
 			continue
@@ -41,7 +42,7 @@ func (s *session) stacks(ctx context.Context, h *historian, o *build.Options, pr
 }
 
 // drawStack adds the layers, and what they, the recipe's own order and a single layer are expected to cost.
-func drawStack(d *report.Stack, c *build.Content, k learnt) {
+func drawStack(d *report.Stack, c *layering.Content, k learnt) {
 	var lists [][]int
 	var packed, unpacked int64
 	for _, l := range c.Layers {

@@ -15,7 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
+	"imbricat/internal/baseimage"
 	"imbricat/internal/event"
 	"imbricat/internal/plan"
 	"imbricat/internal/platform"
@@ -24,6 +24,7 @@ import (
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
+	"imbricat/internal/try"
 )
 
 func tryCommand() *cli.Command {
@@ -103,7 +104,7 @@ type trial struct {
 	image    string
 	number   int // of a step of the recipe's image or stage; 0: the image itself
 	platform platform.Platform
-	do       build.Try
+	do       try.Command
 	ask      sandbox.Ask // no port: nothing is asked
 }
 
@@ -128,7 +129,7 @@ func (s *session) trial() (*trial, error) {
 	if len(args) > 0 && args[0] == "--" {
 		args = args[1:]
 	}
-	t.do = build.Try{Command: args, User: s.cmd.String("user"), In: s.cmd.String("in"), Network: !s.cmd.Bool("no-network")}
+	t.do = try.Command{Command: args, User: s.cmd.String("user"), In: s.cmd.String("in"), Network: !s.cmd.Bool("no-network")}
 	if t.do.In != "" && !strings.HasPrefix(t.do.In, "/") {
 		return nil, usagef("--in takes an absolute folder of the image, not %q", t.do.In)
 	}
@@ -173,16 +174,16 @@ func (s *session) run(ctx context.Context, st *store.Store, t *trial) (sandbox.S
 	if t.number > 0 {
 		return s.runStep(ctx, st, t)
 	}
-	o := build.Options{Store: st, Sandbox: s.sandbox(st), Sink: atOnce{s}, Jobs: 1}
+	o := try.Options{Store: st, Local: s.executor(ctx, st, atOnce{s})}
 	found, err := s.resolve(ctx, st, t)
 	if err != nil {
 		return sandbox.Status{}, err
 	}
-	return build.TryImage(ctx, o, found, t.platform, t.do)
+	return try.Image(ctx, o, found, t.platform, t.do)
 }
 
 // resolve finds the image that is tried.
-func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*build.Resolved, error) {
+func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*baseimage.Found, error) {
 	ref, err := reference.Parse(t.image)
 	if err != nil {
 		return nil, usageError{err}
@@ -207,7 +208,7 @@ func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandb
 	}
 	view := s.view(ctx)
 	defer view.Close("")
-	o, done, err := s.builder(p, st, view)
+	o, done, err := s.builder(ctx, p, st, view)
 	if err != nil {
 		return sandbox.Status{}, err
 	}
@@ -215,7 +216,9 @@ func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandb
 	if err := t.checkStep(p.plan); err != nil {
 		return sandbox.Status{}, err
 	}
-	return build.TryStep(ctx, o, t.image, t.platform, t.number, t.do)
+	l := s.executor(ctx, st, quiet(view, p.recipe.Silence))
+	o.Executor = l
+	return try.Step(ctx, o, l, t.image, t.platform, t.number, t.do)
 }
 
 // checkStep refuses a place that no step has.
@@ -349,7 +352,7 @@ func (s *session) exportBundle(ctx context.Context, st *store.Store, t *trial) e
 	}
 	view := s.view(ctx)
 	defer view.Close("")
-	return s.writeBundle(ctx, build.Options{Store: st, Sandbox: s.sandbox(st), Sink: view}, found, t)
+	return s.writeBundle(ctx, try.Options{Store: st, Local: s.executor(ctx, st, view)}, found, t)
 }
 
 // atOnce keeps a command's output clean: only doubts are told, before it runs.

@@ -9,6 +9,7 @@ import (
 
 	"imbricat/internal/conceal"
 	"imbricat/internal/event"
+	"imbricat/internal/phrase"
 )
 
 // veil covers secrets in texts.
@@ -56,7 +57,10 @@ func withTexts(e event.Event, text, output func(string) string) event.Event {
 		e.Task, e.Text = task(e.Task), output(e.Text)
 		return e
 	case event.Finished:
-		e.Task, e.Reason, e.Detail = task(e.Task), text(e.Reason), text(e.Detail)
+		if e.Reason != nil {
+			e.Reason = event.Text(text(phrase.Line(e.Reason)))
+		}
+		e.Task, e.Detail = task(e.Task), text(e.Detail)
 		return e
 	case event.Warning:
 		e.Text = text(e.Text)

@@ -27,7 +27,8 @@ func TestVeil(t *testing.T) {
 	at := time.Date(2026, 6, 21, 9, 30, 0, 0, time.UTC)
 	for _, e := range []event.Event{
 		event.Started{Task: task, Act: "waiting", Note: "for sesame"}, event.Progress{Task: task, Done: 5}, event.Output{Task: task, Text: "a sesame-street\n"},
-		event.Finished{Task: task, Outcome: event.Failed, Reason: "no sesame", Detail: "sesame"}, event.Warning{Code: event.Secret, Text: "sesame"},
+		event.Finished{Task: task, Outcome: event.Failed, Reason: event.Text("no sesame"), Detail: "sesame"},
+		event.Finished{Task: task, Reason: event.Differs{Changes: []event.Change{{Path: "sesame"}}}}, event.Warning{Code: event.Secret, Text: "sesame"},
 	} {
 		text, err := report.LineOf(v.event(e), at).Encode()
 		require.NoError(t, err)

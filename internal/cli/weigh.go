@@ -7,9 +7,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/build"
+	"imbricat/internal/engine"
 	"imbricat/internal/event"
 	"imbricat/internal/facts"
+	"imbricat/internal/layering"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/reference"
@@ -51,13 +52,12 @@ func runWeigh(ctx context.Context, s *session) error {
 	}
 	view := s.view(ctx)
 	defer view.Close("")
-	o, done, err := s.builder(p, st, event.Discard)
+	o, done, err := s.builder(ctx, p, st, event.Discard)
 	if err != nil {
 		return err
 	}
 	defer done()
-	o.Weigh = true
-	preview, err := build.Look(ctx, o)
+	preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: true})
 	if err != nil {
 		return err
 	}
@@ -96,7 +96,7 @@ type replayer struct {
 	span string
 }
 
-func (r *replayer) replay(ctx context.Context, u *plan.Unit, c *build.Content) (report.Replay, error) {
+func (r *replayer) replay(ctx context.Context, u *plan.Unit, c *layering.Content) (report.Replay, error) {
 	out := report.Replay{Image: u.ID.Name, Platform: u.ID.Platform.String(), Names: []string{"this stack", "a layer for each step", "one layer"}, Versions: []report.ReplayVersion{}, Totals: []report.ReplayBytes{}}
 	history, err := r.history(ctx, u, c)
 	if err != nil {
@@ -129,7 +129,7 @@ func (r *replayer) replay(ctx context.Context, u *plan.Unit, c *build.Content) (
 	return out, nil
 }
 
-func layersOf(c *build.Content) (lists [][]int) {
+func layersOf(c *layering.Content) (lists [][]int) {
 	for _, l := range c.Layers {
 		lists = append(lists, l.Items)
 	}
@@ -137,7 +137,7 @@ func layersOf(c *build.Content) (lists [][]int) {
 }
 
 // ruledBy keeps a division of today for all versions; paths that today's image lacks go with their folders.
-func ruledBy(history []order.Version, c *build.Content, lists [][]int) order.Strategy {
+func ruledBy(history []order.Version, c *layering.Content, lists [][]int) order.Strategy {
 	var parts []order.Part
 	for _, list := range lists {
 		if len(list) > 0 {
@@ -166,7 +166,7 @@ func changedBytes(history []order.Version) []int64 {
 }
 
 // history gives the versions of the range, the one that it starts from first.
-func (r *replayer) history(ctx context.Context, u *plan.Unit, c *build.Content) ([]order.Version, error) {
+func (r *replayer) history(ctx context.Context, u *plan.Unit, c *layering.Content) ([]order.Version, error) {
 	from, to, revisions := strings.Cut(r.span, "..")
 	if !revisions {
 		ref, err := reference.Parse(r.span)
@@ -196,7 +196,7 @@ func (r *replayer) history(ctx context.Context, u *plan.Unit, c *build.Content) 
 }
 
 // publishedAt gives the images of a repository.
-func (r *replayer) publishedAt(ctx context.Context, u *plan.Unit, c *build.Content, repository reference.Reference) ([]order.Version, error) {
+func (r *replayer) publishedAt(ctx context.Context, u *plan.Unit, c *layering.Content, repository reference.Reference) ([]order.Version, error) {
 	list, err := r.editions(ctx, u, repository)
 	if err != nil {
 		return nil, err
@@ -207,7 +207,7 @@ func (r *replayer) publishedAt(ctx context.Context, u *plan.Unit, c *build.Conte
 		if err != nil {
 			return nil, err
 		}
-		v := build.VersionOf(trees)
+		v := layering.VersionOf(trees)
 		v.Name = string(e.desc.Digest.Encoded()[:12])
 		versions = append(versions, v)
 	}
@@ -215,7 +215,7 @@ func (r *replayer) publishedAt(ctx context.Context, u *plan.Unit, c *build.Conte
 }
 
 // commits gives what the image's sources were at the commits of a range that touched them, or at its tags.
-func (r *replayer) commits(ctx context.Context, c *build.Content, first facts.Commit, last string) ([]order.Version, error) {
+func (r *replayer) commits(ctx context.Context, c *layering.Content, first facts.Commit, last string) ([]order.Version, error) {
 	git := r.p.facts.Git
 	wanted := map[string]bool{}
 	for _, origin := range c.Origins {
@@ -261,7 +261,7 @@ func (r *replayer) commits(ctx context.Context, c *build.Content, first facts.Co
 }
 
 // versionAt gives what the image held of what it holds now, from the sources of a commit.
-func versionAt(c *build.Content, blobs map[string]facts.Blob) (v order.Version) {
+func versionAt(c *layering.Content, blobs map[string]facts.Blob) (v order.Version) {
 	for i, item := range c.Items {
 		var same strings.Builder
 		size, there := int64(0), true

@@ -61,7 +61,7 @@ type Progress struct {
 type Finished struct {
 	Task    Task
 	Outcome Outcome
-	Reason  string // why it ran, was reused, or failed
+	Reason  Reason // why it ran, was reused, or failed
 	Detail  string // "34 files, 1.2 MB"
 	Took    time.Duration
 }

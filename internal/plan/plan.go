@@ -97,9 +97,49 @@ type Step struct {
 	Do          Action
 }
 
-// Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. Paths in the image are absolute and clean; Folder remembers that the
-// person wrote a slash at the end.
-type Action interface{ isAction() }
+// Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need
+// know which kinds there are. Paths in the image are absolute and clean.
+type Action interface {
+	// Sources are what it takes of the project folder.
+	Sources() []Source
+	// Units are the stages and images of the recipe that it takes files of.
+	Units() []*Unit
+	// References are the images elsewhere that it takes files of.
+	References() []ImageUse
+	// Downloads are what it takes from addresses.
+	Downloads() []Download
+}
+
+// Source is what an action takes of the project folder.
+type Source struct {
+	From       string // a path or a pattern, with slashes, relative to the project folder
+	Pos        recipe.Pos
+	Single     bool // it is one file, and no pattern
+	LeaveOut   []string
+	Structure  bool
+	Follow     bool
+	Attributes []string
+}
+
+// ImageUse is an image elsewhere that an action takes files of.
+type ImageUse struct {
+	Reference reference.Reference
+	Pos       recipe.Pos
+}
+
+// Download is a file from an address.
+type Download struct {
+	Address string
+	SHA256  string // in lower case
+}
+
+// nothing is of what an action does not name.
+type nothing struct{}
+
+func (nothing) Sources() []Source      { return nil }
+func (nothing) Units() []*Unit         { return nil }
+func (nothing) References() []ImageUse { return nil }
+func (nothing) Downloads() []Download  { return nil }
 
 // Target is where a step lays things in the image.
 type Target struct {
@@ -119,6 +159,7 @@ func (o Owner) Named() bool { return o.User != "" || o.Group != "" }
 
 // Copy takes files of the project folder in.
 type Copy struct {
+	nothing
 	From        []string // slashes, relative to the project folder
 	FromPos     []recipe.Pos
 	To          Target
@@ -134,6 +175,7 @@ type Copy struct {
 
 // Take takes files out of another unit or of an image elsewhere.
 type Take struct {
+	nothing
 	Unit      *Unit // nil: Reference
 	Reference reference.Reference
 	Pos       recipe.Pos
@@ -147,6 +189,7 @@ type Take struct {
 
 // Write makes a file.
 type Write struct {
+	nothing
 	To       Target
 	Text     string
 	Owner    Owner
@@ -156,6 +199,7 @@ type Write struct {
 
 // Link makes a symbolic link.
 type Link struct {
+	nothing
 	To     Target
 	Target string
 	Owner  Owner
@@ -165,6 +209,7 @@ type Link struct {
 
 // Unpack lays down what an archive holds.
 type Unpack struct {
+	nothing
 	From     string // of the project folder; empty: Address
 	FromPos  recipe.Pos
 	Address  string
@@ -181,6 +226,7 @@ type Unpack struct {
 
 // Fetch lays down a file from an address.
 type Fetch struct {
+	nothing
 	Address  string
 	Pos      recipe.Pos
 	SHA256   string
@@ -192,12 +238,14 @@ type Fetch struct {
 
 // Remove deletes what lies below.
 type Remove struct {
+	nothing
 	Paths   []string // absolute, clean; may hold patterns
 	PathPos []recipe.Pos
 }
 
 // Run runs a command in what lies below.
 type Run struct {
+	nothing
 	Lines    []string // of a shell, each of which must succeed
 	Args     []string // a program with its arguments, where there are no lines
 	In       string   // absolute, clean; empty: as the base says
@@ -232,11 +280,45 @@ type Secret struct {
 	SSHAgent bool
 }
 
-func (Run) isAction()    {}
-func (Copy) isAction()   {}
-func (Take) isAction()   {}
-func (Write) isAction()  {}
-func (Link) isAction()   {}
-func (Unpack) isAction() {}
-func (Fetch) isAction()  {}
-func (Remove) isAction() {}
+// Sources implements Action.
+func (c Copy) Sources() (all []Source) {
+	for i, from := range c.From {
+		all = append(all, Source{From: from, Pos: c.FromPos[i], LeaveOut: c.LeaveOut, Structure: c.Structure, Follow: c.Follow, Attributes: c.Attributes})
+	}
+	return all
+}
+
+// Units implements Action.
+func (t Take) Units() []*Unit {
+	if t.Unit == nil {
+		return nil
+	}
+	return []*Unit{t.Unit}
+}
+
+// References implements Action.
+func (t Take) References() []ImageUse {
+	if t.Unit != nil {
+		return nil
+	}
+	return []ImageUse{{t.Reference, t.Pos}}
+}
+
+// Sources implements Action.
+func (u Unpack) Sources() []Source {
+	if u.From == "" {
+		return nil
+	}
+	return []Source{{From: u.From, Pos: u.FromPos, Single: true}}
+}
+
+// Downloads implements Action.
+func (u Unpack) Downloads() []Download {
+	if u.Address == "" {
+		return nil
+	}
+	return []Download{{u.Address, u.SHA256}}
+}
+
+// Downloads implements Action.
+func (f Fetch) Downloads() []Download { return []Download{{f.Address, f.SHA256}} }

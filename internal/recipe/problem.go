@@ -54,6 +54,14 @@ func (e *Errors) OnlyLater() bool {
 	return true
 }
 
+// Add notes a problem, each once.
+func (e *Errors) Add(pos Pos, format string, args ...any) {
+	p := Problem{Pos: pos, Message: fmt.Sprintf(format, args...)}
+	if !slices.Contains(e.Problems, p) {
+		e.Problems = append(e.Problems, p)
+	}
+}
+
 // Problem makes an Errors of one problem, for packages that find mistakes after parsing.
 func (f *File) Problem(pos Pos, format string, args ...any) *Errors {
 	return &Errors{File: f, Problems: []Problem{{Pos: pos, Message: fmt.Sprintf(format, args...)}}}

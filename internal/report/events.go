@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"imbricat/internal/event"
+	"imbricat/internal/phrase"
 )
 
 // EventLine is one line of a file of events. Sizes are in bytes, times in seconds.
@@ -51,7 +52,7 @@ func LineOf(e event.Event, at time.Time) *EventLine {
 	case event.Finished:
 		task("finished", e.Task)
 		took := e.Took.Seconds()
-		line.Outcome, line.Reason, line.Detail, line.Seconds = e.Outcome.String(), e.Reason, e.Detail, &took
+		line.Outcome, line.Reason, line.Detail, line.Seconds = e.Outcome.String(), phrase.Line(e.Reason), e.Detail, &took
 	case event.Warning:
 		line.Event, line.Code, line.Text = "warning", e.Code, e.Text
 	}

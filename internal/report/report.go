@@ -17,6 +17,7 @@ import (
 
 	"imbricat/internal/event"
 	"imbricat/internal/layer"
+	"imbricat/internal/phrase"
 )
 
 // Paint colours text, or leaves it alone.
@@ -157,7 +158,7 @@ func Line(p Paint, e event.Finished) string {
 	what := p.with(outcomeStyle(e.Outcome), Mark(e.Outcome)+" "+fmt.Sprintf("%-7s", e.Outcome))
 	line := what + " " + p.Muted(Where(e.Task)+":") + " " + e.Task.Label
 	var tail []string
-	for _, part := range []string{e.Detail, e.Reason} {
+	for _, part := range []string{e.Detail, phrase.Line(e.Reason)} {
 		if part != "" {
 			tail = append(tail, part)
 		}

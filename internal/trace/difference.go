@@ -1,8 +1,9 @@
 package trace
 
 import (
-	"fmt"
 	"strings"
+
+	"imbricat/internal/event"
 )
 
 // Difference is a path about which a view tells something else than what a command learnt.
@@ -13,34 +14,40 @@ type Difference struct {
 	Why      string // where everything counts since not all was observed
 }
 
-// String puts a difference into words: what changed, appeared, vanished, and what else can be.
-func (d Difference) String() string {
+// Change tells a difference as data for people.
+func (d Difference) Change() event.Change {
+	c := event.Change{Path: d.Path}
 	if d.Why != "" {
-		return "something below changed, and all of it counts: " + d.Why
+		c.Kind, c.Now = event.Everything, d.Why
+		return c
 	}
-	path := "/" + d.Path
 	wasKind, nowKind := d.Was[0], d.Now[0]
 	switch {
 	case d.Was == noAnswer:
-		return path + " appeared"
+		c.Kind = event.Appeared
+		return c
 	case d.Now == noAnswer:
-		return path + " vanished"
+		c.Kind = event.Vanished
+		return c
 	case wasKind != nowKind:
-		return fmt.Sprintf("%s is a %s now and was a %s", path, kindWords[nowKind], kindWords[wasKind])
+		c.Kind, c.Was, c.Now = event.OtherKind, kindWords[wasKind], kindWords[nowKind]
+		return c
 	case d.Asked&Names != 0:
-		if text := listing(path, d.Was, d.Now); text != "" {
-			return text
+		c.Gained, c.Lost = without(namesIn(d.Now), namesIn(d.Was)), without(namesIn(d.Was), namesIn(d.Now))
+		if len(c.Gained)+len(c.Lost) > 0 {
+			c.Kind = event.Listing
+			return c
 		}
 	case nowKind == 'l':
-		return path + " leads elsewhere"
+		c.Kind = event.LeadsAway
+		return c
 	}
 	if d.Asked&Whole == 0 && d.Asked&Content == 0 || d.Asked&Content != 0 && lastWord(d.Was) == lastWord(d.Now) {
-		if nowKind == 'f' && sizeIn(d.Was) != sizeIn(d.Now) {
-			return path + " changed (its size alone was looked at)"
+		if c.Kind = event.MetaChanged; nowKind == 'f' && sizeIn(d.Was) != sizeIn(d.Now) {
+			c.Kind = event.SizeChanged
 		}
-		return "mode, owner or time of " + path + " changed"
 	}
-	return path + " changed"
+	return c
 }
 
 var kindWords = map[byte]string{'f': "file", 'd': "folder", 'l': "link", 'c': "device", 'b': "device", 'p': "pipe"}
@@ -50,29 +57,6 @@ func lastWord(s string) string { return s[strings.LastIndexByte(s, ' ')+1:] }
 func sizeIn(answer string) int64 {
 	size, _ := (&Entry{Asked: Meta, Answer: answer}).Size()
 	return size
-}
-
-// listing says which names came and went; empty where none did.
-func listing(path, was, now string) string {
-	gained, lost := without(namesIn(now), namesIn(was)), without(namesIn(was), namesIn(now))
-	part := func(verb string, names []string) string {
-		text := verb + " " + names[0]
-		if len(names) > 1 {
-			text += fmt.Sprintf(" and %d more", len(names)-1)
-		}
-		return text
-	}
-	var parts []string
-	if len(gained) > 0 {
-		parts = append(parts, part("gained", gained))
-	}
-	if len(lost) > 0 {
-		parts = append(parts, part("lost", lost))
-	}
-	if len(parts) == 0 {
-		return ""
-	}
-	return "the listing of " + path + " " + strings.Join(parts, " and ")
 }
 
 func namesIn(answer string) (names []string) {

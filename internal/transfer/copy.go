@@ -258,16 +258,16 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, there boo
 	switch {
 	case err != nil:
 		if ctx.Err() == nil {
-			done.Outcome, done.Reason = event.Failed, err.Error()
+			done.Outcome, done.Reason = event.Failed, event.Text(err.Error())
 			c.o.Sink.Send(done)
 		}
 		return err
 	case mounted:
-		done.Outcome, done.Reason = event.Skipped, "the registry has it"
+		done.Outcome, done.Reason = event.Skipped, event.Text("the registry has it")
 		c.result.Mounted++
 		c.result.MountedBytes += desc.Size
 	case there:
-		done.Outcome, done.Reason = event.Skipped, "it is there already"
+		done.Outcome, done.Reason = event.Skipped, event.Text("it is there already")
 		c.result.Skipped++
 		c.result.SkippedBytes += desc.Size
 	default:

@@ -69,7 +69,7 @@ func verifyBlob(ctx context.Context, place Place, desc digest.Descriptor, conten
 		err = errors.Join(err, in.Close())
 	}
 	if err == nil {
-		sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: "it is as its digest says", Detail: humanize.Bytes(uint64(desc.Size))})
+		sink.Send(event.Finished{Task: task, Outcome: event.Skipped, Reason: event.Text("it is as its digest says"), Detail: humanize.Bytes(uint64(desc.Size))})
 		return nil
 	}
 	return fmt.Errorf("%s: %w", task.Label, err)

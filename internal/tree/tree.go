@@ -35,6 +35,9 @@ const (
 var kindNames = map[Kind]string{File: "file", Folder: "folder", Symlink: "link", Hardlink: "hard link",
 	CharDevice: "character device", BlockDevice: "block device", Fifo: "pipe", Whiteout: "deletion", Opaque: "opaque folder"}
 
+// Dated reports whether entries of the kind have a time that tools compare.
+func (k Kind) Dated() bool { return k != Folder && k != Whiteout && k != Opaque }
+
 func (k Kind) String() string { return kindNames[k] }
 
 // Entry is one path of a tree.

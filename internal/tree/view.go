@@ -2,17 +2,21 @@ package tree
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"sort"
 	"strings"
 	"sync"
+	"sync/atomic"
 )
 
 // View is the file system that layers give together, lowest first. It is not safe for use by several goroutines while
-// a layer is applied.
+// a layer is applied. Views that were cloned from each other share their nodes: what one changes it copies first.
 type View struct {
-	root  *Node
-	watch func(path string, n *Node)
+	root   *Node
+	watch  func(path string, n *Node)
+	owner  *owner      // of the nodes that no other view shares
+	shared atomic.Bool // another view has all nodes too
 
 	mutex sync.Mutex
 	names map[inode][]string // of files with several, where they were asked for since the last layer
@@ -24,6 +28,9 @@ type inode struct {
 	at   string
 }
 
+// owner tells the nodes of one view from those that it shares.
+type owner struct{ _ byte } // not empty, so that each has an address of its own
+
 // Node is one path of a view.
 type Node struct {
 	Entry             // Path is where the view shows it
@@ -32,6 +39,7 @@ type Node struct {
 	Linked   bool     // nodes with one From and At are hard links to each other
 	Together int      // of a linked file: how many names the layer that it comes from has for it
 	children map[string]*Node
+	owner    *owner
 }
 
 // Watched is the view as one who looks at it through watch: it is called with every path that is looked up and with what
@@ -69,34 +77,56 @@ func (v *View) look(p string) *Node {
 
 // NewView is a view of nothing but an empty root.
 func NewView() *View {
-	return &View{root: &Node{Entry: Entry{Kind: Folder, Mode: 0o755}, children: map[string]*Node{}}}
+	own := &owner{}
+	return &View{owner: own, root: &Node{Entry: Entry{Kind: Folder, Mode: 0o755}, children: map[string]*Node{}, owner: own}}
 }
 
-// Clone copies a view, so that two units can build on it.
-func (v *View) Clone() *View { return &View{root: v.root.clone()} }
+// Clone gives a view that can be built on without changing this one. It costs nothing: what is changed is copied then.
+func (v *View) Clone() *View {
+	v.shared.Store(true)
+	return &View{root: v.root, owner: &owner{}}
+}
 
-func (n *Node) clone() *Node {
-	c := *n
-	if n.children != nil {
-		c.children = make(map[string]*Node, len(n.children))
-		for name, child := range n.children {
-			c.children[name] = child.clone()
-		}
+// own gives a node that the view alone has, in place of one that it may share.
+func (v *View) own(n *Node) *Node {
+	if n.owner == v.owner {
+		return n
 	}
+	c := *n
+	c.owner, c.children = v.owner, maps.Clone(n.children)
 	return &c
+}
+
+// change finds a path without following links and makes it the view's own, with all folders above it; nil where it is not.
+func (v *View) change(p string) *Node {
+	if v.node(p) == nil {
+		return nil
+	}
+	v.root = v.own(v.root)
+	n := v.root
+	for p != "" {
+		name, rest, _ := strings.Cut(p, "/")
+		child := v.own(n.children[name])
+		n.children[name] = child
+		n, p = child, rest
+	}
+	return n
 }
 
 // Apply lays the entries of one layer over the view. Deletions take effect on what lay below, whatever their place
 // among the entries.
 func (v *View) Apply(entries []Entry, from Contents) error {
 	v.names = nil
+	if v.shared.Swap(false) {
+		v.owner = &owner{}
+	}
 	for i := range entries {
 		switch e := &entries[i]; e.Kind {
 		case Whiteout:
 			v.remove(e.Path)
 		case Opaque:
 			if n := v.node(e.Path); n != nil && n.Kind == Folder {
-				n.children = map[string]*Node{}
+				v.change(e.Path).children = map[string]*Node{}
 			}
 		}
 	}
@@ -108,7 +138,7 @@ func (v *View) Apply(entries []Entry, from Contents) error {
 		case Hardlink:
 			links = append(links, e)
 		default:
-			if err := v.put(&Node{Entry: *e, From: from, At: e.Path}); err != nil {
+			if err := v.put(&Node{Entry: *e, From: from, At: e.Path, owner: v.owner}); err != nil {
 				return err
 			}
 		}
@@ -123,6 +153,7 @@ func (v *View) Apply(entries []Entry, from Contents) error {
 		if target == nil || target.Kind == Folder {
 			return fmt.Errorf("the hard link %q points to %q, which is no file", e.Path, e.Target)
 		}
+		target = v.change(e.Target)
 		target.Linked = true
 		own := target.From == from && target.At == e.Target
 		if own {
@@ -139,8 +170,9 @@ func (v *View) Apply(entries []Entry, from Contents) error {
 	return nil
 }
 
-// put places a node. Parents that no layer has get the permissions that runtimes give them.
+// put places a node of the view's own. Parents that no layer has get the permissions that runtimes give them.
 func (v *View) put(n *Node) error {
+	v.root = v.own(v.root)
 	if n.Path == "" {
 		if n.Kind != Folder {
 			return fmt.Errorf("a layer replaces the root by a %s", n.Kind)
@@ -153,37 +185,40 @@ func (v *View) put(n *Node) error {
 	rest := n.Path
 	for {
 		name, below, deeper := strings.Cut(rest, "/")
-		if !deeper {
-			n.adopt(folder.children[name])
+		child := folder.children[name]
+		switch {
+		case !deeper:
+			v.adopt(n, child)
 			folder.children[name] = n
 			return nil
+		case child == nil || child.Kind != Folder:
+			child = &Node{Entry: Entry{Path: Join(folder.Path, name), Kind: Folder, Mode: 0o755}, children: map[string]*Node{}, owner: v.owner}
+		default:
+			child = v.own(child)
 		}
-		child := folder.children[name]
-		if child == nil || child.Kind != Folder {
-			child = &Node{Entry: Entry{Path: Join(folder.Path, name), Kind: Folder, Mode: 0o755}, children: map[string]*Node{}}
-			folder.children[name] = child
-		}
+		folder.children[name] = child
 		folder, rest = child, below
 	}
 }
 
 // adopt gives a folder that replaces a folder the children of the old one.
-func (n *Node) adopt(old *Node) {
-	if n.Kind != Folder {
-		return
-	}
-	if n.children = map[string]*Node{}; old != nil && old.Kind == Folder {
-		n.children = old.children
+func (v *View) adopt(n, old *Node) {
+	switch {
+	case n.Kind != Folder:
+	case old == nil || old.Kind != Folder:
+		n.children = map[string]*Node{}
+	default:
+		n.children = v.own(old).children
 	}
 }
 
 func (v *View) remove(p string) {
 	if p == "" {
-		v.root.children = map[string]*Node{}
+		v.change("").children = map[string]*Node{}
 		return
 	}
-	if parent := v.node(Parent(p)); parent != nil && parent.children != nil {
-		delete(parent.children, path.Base(p))
+	if v.node(p) != nil {
+		delete(v.change(Parent(p)).children, path.Base(p))
 	}
 }
 

@@ -20,9 +20,9 @@ func scene(v event.Sink) {
 	}
 	v.Send(event.Started{Task: step("2", "linux/amd64", "copy pages to /srv"), Act: "reading", Total: 4_000_000})
 	v.Send(event.Progress{Task: step("2", "linux/amd64", "copy pages to /srv"), Done: 1_000_000})
-	v.Send(event.Finished{Task: step("1", "linux/amd64", "write /etc/gauge.conf"), Outcome: event.Reused, Reason: "unchanged", Detail: "1 file, 21 B"})
-	v.Send(event.Finished{Task: step("1", "linux/arm64", "link /usr/bin/tide"), Outcome: event.Ran, Reason: "new content", Took: 1500 * time.Millisecond})
-	v.Send(event.Finished{Task: step("3", "linux/arm64", "copy x"), Outcome: event.Failed, Reason: "told by the error"})
+	v.Send(event.Finished{Task: step("1", "linux/amd64", "write /etc/gauge.conf"), Outcome: event.Reused, Reason: event.Unchanged, Detail: "1 file, 21 B"})
+	v.Send(event.Finished{Task: step("1", "linux/arm64", "link /usr/bin/tide"), Outcome: event.Ran, Reason: event.Packed{}, Took: 1500 * time.Millisecond})
+	v.Send(event.Finished{Task: step("3", "linux/arm64", "copy x"), Outcome: event.Failed, Reason: event.Text("told by the error")})
 	v.Send(event.Finished{Task: step("4", "linux/arm64", "nothing"), Outcome: event.Skipped})
 	v.Send(event.Warning{Code: "no-match", Text: "the pattern matches nothing"})
 }
@@ -65,9 +65,9 @@ func TestFold(t *testing.T) {
 	v.Send(event.Output{Task: step("1"), Text: "10%\r100%\n"})
 	v.Send(event.Output{Task: step("3"), Text: strings.Repeat("flood\n", mostOutput/6)})
 	require.Empty(t, out.String(), "sections come whole")
-	v.Send(event.Finished{Task: step("1"), Outcome: event.Ran, Reason: "first time", Took: time.Second})
+	v.Send(event.Finished{Task: step("1"), Outcome: event.Ran, Reason: event.FirstTime, Took: time.Second})
 	v.Send(event.Finished{Task: step("2"), Outcome: event.Failed})
-	v.Send(event.Finished{Task: step("5"), Outcome: event.Reused, Reason: "unchanged"})
+	v.Send(event.Finished{Task: step("5"), Outcome: event.Reused, Reason: event.Unchanged})
 	require.Equal(t, "\x1b[0K>> 7:pages-1-linux-amd64\r● ran     pages:1 linux/amd64: render (first time; 1.0 s)\nbegins 1\n100%\n<< pages-1-linux-amd64 \\\n"+
 		"○ reused  pages:5 linux/amd64: render (unchanged)\n", out.String())
 	out.Reset()

@@ -1,0 +1,126 @@
+// Package census finds out what the bytes of files are: programs and for which processors, likely secrets, and modes that
+// are doubtful. It reads no files itself and warns of nothing.
+package census
+
+import (
+	"bytes"
+	"debug/elf"
+	"encoding/binary"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"imbricat/internal/digest"
+)
+
+// Mark is what a look at the start of a file tells, for warnings: nothing, "elf:ARCHITECTURE" for a program, or "secret"
+// for what is likely one. It has no blanks.
+type Mark string
+
+// SecretMark is of what is likely a secret.
+const SecretMark Mark = "secret"
+
+// programMark begins the marks of programs.
+const programMark = "elf:"
+
+// Program gives the architecture that a program is for; empty where it is none.
+func (m Mark) Program() string {
+	architecture, is := strings.CutPrefix(string(m), programMark)
+	if !is {
+		return ""
+	}
+	return architecture
+}
+
+// Marks holds marks by the contents of files. Several goroutines may use it.
+type Marks struct {
+	mutex sync.Mutex
+	known map[digest.Content]Mark
+}
+
+// Note keeps the mark of a content.
+func (m *Marks) Note(content digest.Content, mark Mark) {
+	if mark == "" {
+		return
+	}
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	if m.known == nil {
+		m.known = map[digest.Content]Mark{}
+	}
+	m.known[content] = mark
+}
+
+// Of gives the mark of a content; of one that was never looked at it is empty.
+func (m *Marks) Of(content digest.Content) Mark {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	return m.known[content]
+}
+
+// NameDecides reports whether what a file is called counts for its mark beside what it holds.
+func NameDecides(name string) bool { return slices.Contains(secretNames, path.Base(name)) }
+
+// machines are the processors that programs are made for, in the words of platforms.
+var machines = map[elf.Machine]string{
+	elf.EM_X86_64: "amd64", elf.EM_386: "386", elf.EM_AARCH64: "arm64", elf.EM_ARM: "arm", elf.EM_RISCV: "riscv64",
+	elf.EM_S390: "s390x", elf.EM_PPC64: "ppc64le", elf.EM_LOONGARCH: "loong64", elf.EM_MIPS: "mips",
+}
+
+// tokens are the forms of secrets that are unmistakable: private keys, and tokens with a prefix that their issuers chose
+// so that they are found. The plain words are searched first, which is fast.
+var tokens = []struct {
+	words []string
+	form  *regexp.Regexp
+}{
+	{[]string{"PRIVATE KEY"}, regexp.MustCompile(`-----BEGIN ([A-Z0-9]+ )*PRIVATE KEY( BLOCK)?-----\s`)},
+	{[]string{"AKIA"}, regexp.MustCompile(`\bAKIA[0-9A-Z]{16}\b`)},
+	{[]string{"ghp_", "gho_", "ghs_"}, regexp.MustCompile(`\bgh[pos]_[A-Za-z0-9]{36}\b`)},
+	{[]string{"glpat-"}, regexp.MustCompile(`\bglpat-[A-Za-z0-9_-]{20}\b`)},
+	{[]string{"xoxb-", "xoxp-"}, regexp.MustCompile(`\bxox[bp]-[0-9A-Za-z-]{20,}`)},
+}
+
+// secretNames are files that hold secrets by their purpose.
+var secretNames = []string{".netrc", ".pgpass", ".htpasswd", "id_rsa", "id_dsa", "id_ecdsa", "id_ed25519", "credentials.json"}
+
+// MaxSecret is how far into a file secrets are looked for, in bytes.
+const MaxSecret = 64 << 10
+
+// MarkOf looks at the name and the first bytes of a file.
+func MarkOf(name string, start []byte) Mark {
+	if len(start) >= 20 && bytes.HasPrefix(start, []byte(elf.ELFMAG)) {
+		return markOfProgram(start)
+	}
+	if len(start) == 0 {
+		return ""
+	}
+	if NameDecides(name) {
+		return SecretMark
+	}
+	// Secrets are texts, and not long.
+	if start = start[:min(len(start), MaxSecret)]; bytes.IndexByte(start[:min(len(start), 1024)], 0) >= 0 {
+		return ""
+	}
+	for _, t := range tokens {
+		for _, word := range t.words {
+			if bytes.Contains(start, []byte(word)) && t.form.Match(start) {
+				return SecretMark
+			}
+		}
+	}
+	return ""
+}
+
+func markOfProgram(start []byte) Mark {
+	var order binary.ByteOrder = binary.LittleEndian
+	if elf.Data(start[elf.EI_DATA]) == elf.ELFDATA2MSB {
+		order = binary.BigEndian
+	}
+	kind, machine := elf.Type(order.Uint16(start[16:])), elf.Machine(order.Uint16(start[18:]))
+	if name, known := machines[machine]; known && (kind == elf.ET_EXEC || kind == elf.ET_DYN) {
+		return Mark(programMark + name)
+	}
+	return ""
+}

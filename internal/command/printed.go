@@ -1,0 +1,103 @@
+package command
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"sync"
+
+	"imbricat/internal/conceal"
+	"imbricat/internal/event"
+)
+
+// Bounds on what a command prints, in bytes: of the beginning and of the end that are kept, and of one line as it is shown.
+const (
+	keptBeginning = 4 << 20
+	keptEnd       = 4 << 20
+	longestLine   = 64 << 10
+)
+
+// printed takes what a command prints: it covers secrets, shows lines as they come, and keeps them within bounds.
+type printed struct {
+	tell event.Reporter
+
+	mutex     sync.Mutex
+	secrets   [][]byte // longest first
+	line      []byte
+	beginning []byte
+	end       []byte // a ring once it is full
+	at        int
+	dropped   int64
+}
+
+// hide has a secret covered in what is printed from now on.
+func (p *printed) hide(secret []byte) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	p.secrets = append(p.secrets, conceal.Forms(secret)...)
+	slices.SortStableFunc(p.secrets, func(a, b []byte) int { return len(b) - len(a) })
+}
+
+// Write takes output. Lines are passed on whole, so that a secret is found however it was written.
+func (p *printed) Write(text []byte) (int, error) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	whole := bytes.LastIndexByte(text, '\n') + 1
+	if p.line = append(p.line, text[:whole]...); whole > 0 {
+		p.pass(true)
+	}
+	if p.line = append(p.line, text[whole:]...); len(p.line) > longestLine {
+		p.pass(false)
+	}
+	return len(text), nil
+}
+
+// pass hands lines on. Of one without an end in sight as much stays back as a secret may need.
+func (p *printed) pass(whole bool) {
+	p.line = conceal.Cover(p.line, p.secrets)
+	back := 0
+	if !whole && len(p.secrets) > 0 {
+		back = min(len(p.secrets[0])-1, len(p.line))
+	}
+	out := p.line[:len(p.line)-back]
+	p.keep(out)
+	p.tell.Sink.Send(event.Output{Task: p.tell.Task, Text: string(out)})
+	p.line = append(p.line[:0], p.line[len(p.line)-back:]...)
+}
+
+func (p *printed) keep(text []byte) {
+	if room := keptBeginning - len(p.beginning); room > 0 {
+		n := min(room, len(text))
+		p.beginning, text = append(p.beginning, text[:n]...), text[n:]
+	}
+	for len(text) > 0 {
+		if len(p.end) < keptEnd {
+			n := min(keptEnd-len(p.end), len(text))
+			p.end, text = append(p.end, text[:n]...), text[n:]
+			continue
+		}
+		n := copy(p.end[p.at:], text)
+		p.dropped += int64(n)
+		p.at, text = (p.at+n)%keptEnd, text[n:]
+	}
+}
+
+// Close passes on what has no end of line.
+func (p *printed) Close() {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	if len(p.line) > 0 {
+		p.pass(true)
+	}
+}
+
+// All gives what is kept.
+func (p *printed) All() []byte {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	out := slices.Clone(p.beginning)
+	if p.dropped > 0 {
+		out = fmt.Appendf(out, "\n… %d bytes are left out here …\n", p.dropped)
+	}
+	return append(append(out, p.end[p.at:]...), p.end[:p.at]...)
+}

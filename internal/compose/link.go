@@ -1,0 +1,20 @@
+package compose
+
+import (
+	"context"
+
+	"imbricat/internal/filetree"
+	"imbricat/internal/plan"
+	"imbricat/internal/tree"
+)
+
+type linkStep struct{ plan.Link }
+
+// Lay makes a symbolic link.
+func (l linkStep) Lay(ctx context.Context, c *Composer) error {
+	owner, err := c.owner(ctx, l.Owner, l.OwnerPos)
+	if err != nil {
+		return err
+	}
+	return c.add(tree.Entry{Path: inner(l.To), Kind: tree.Symlink, Mode: 0o777, Target: l.Target, UID: owner.UID, GID: owner.GID}, filetree.Place{}, nil)
+}

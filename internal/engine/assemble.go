@@ -1,0 +1,88 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"strconv"
+	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/image"
+	"imbricat/internal/layering"
+	"imbricat/internal/recipe"
+)
+
+// DirtyRevision ends the revision of an image that was made of other files than the commit has.
+const DirtyRevision = "-dirty"
+
+// assemble stores a platform's config and manifest.
+func (w *work) assemble(ctx context.Context, i *imageUnit, dirty bool) (PlatformResult, time.Time, map[string]string, error) {
+	u := i.node.plan
+	result := PlatformResult{Platform: u.ID.Platform}
+	created, err := w.dating.created(ctx, u)
+	if err != nil {
+		return result, created, nil, err
+	}
+	a := &image.Assembly{
+		Platform: u.ID.Platform, Base: i.node.inherited(), Settings: u.Settings,
+		Created: created, Annotations: w.annotations(i.node, created, dirty),
+	}
+	common := a.Annotations
+	if w.divider.Policy(u) != recipe.Cold {
+		// Of this platform's image alone: its index may cover others.
+		a.Annotations = maps.Clone(common)
+		a.Annotations[layering.BelowKey] = strconv.Itoa(len(i.layering.Floor) + i.layering.Base)
+		if i.division.Follows != "" {
+			a.Annotations[layering.FollowsKey] = string(i.division.Follows)
+		}
+	}
+	for n, one := range i.division.Layers {
+		l := i.packs[n].packed.Record
+		a.Layers = append(a.Layers, image.Layer{Descriptor: l.Layer, DiffID: l.DiffID, CreatedBy: one.Label})
+		result.Unpacked += l.Unpacked
+	}
+	config, err := w.put(v1.MediaTypeImageConfig, a.Config())
+	if err != nil {
+		return result, created, nil, err
+	}
+	manifest := a.Manifest(config)
+	result.Descriptor, err = w.put(v1.MediaTypeImageManifest, manifest)
+	result.Layers = len(manifest.Layers)
+	for _, l := range manifest.Layers {
+		result.Packed += l.Size
+	}
+	return result, created, common, err
+}
+
+func (w *work) put(mediaType string, document any) (digest.Descriptor, error) {
+	text, err := image.Encode(document)
+	if err != nil {
+		return digest.Descriptor{}, fmt.Errorf("encoding %s: %w", mediaType, err)
+	}
+	return w.o.Store.PutBytes(mediaType, text)
+}
+
+// annotations are the standard ones where their values are known, and the recipe's, which win.
+func (w *work) annotations(n *unitNode, created time.Time, dirty bool) map[string]string {
+	all := map[string]string{v1.AnnotationCreated: created.Format(time.RFC3339)}
+	for key, value := range w.o.Annotations {
+		all[key] = value
+	}
+	if dirty {
+		all[v1.AnnotationRevision] += DirtyRevision
+	}
+	if n.plan.Version != "" {
+		all[v1.AnnotationVersion] = n.plan.Version
+	}
+	if n.named.digest != "" {
+		all[v1.AnnotationBaseImageDigest] = string(n.named.digest)
+		all[v1.AnnotationBaseImageName] = n.named.name
+	}
+	for key, value := range n.plan.Annotations {
+		all[key] = value
+	}
+	return all
+}

@@ -1,0 +1,199 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/compose"
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/once"
+	"imbricat/internal/plan"
+	"imbricat/internal/say"
+	"imbricat/internal/tree"
+)
+
+// dating finds when images are said to be made, and whether they are of a commit.
+type dating struct {
+	o     *Options
+	tools *compose.Tools
+	times *once.Map[string, created]
+}
+
+type created = time.Time
+
+// created gives the time that a unit's image is said to be made. Images that take in the same share the answer.
+func (d *dating) created(ctx context.Context, u *plan.Unit) (time.Time, error) {
+	in := intakeOf(u)
+	return d.times.Do(ctx, in.key(), func(ctx context.Context) (time.Time, error) { return d.o.History.Created(ctx, in.touches(d.o)) })
+}
+
+// intake is what a unit takes in from the project, by itself and through the units that it uses.
+type intake struct {
+	patterns []plan.Source
+	files    []string // those that are named by themselves
+}
+
+func intakeOf(u *plan.Unit) *intake {
+	in := &intake{}
+	in.add(u, map[*plan.Unit]bool{})
+	return in
+}
+
+func (in *intake) add(u *plan.Unit, seen map[*plan.Unit]bool) {
+	if u == nil || seen[u] {
+		return
+	}
+	seen[u] = true
+	in.add(u.Base.Unit, seen)
+	for _, step := range u.Steps {
+		for _, one := range step.Do.Sources() {
+			if one.Single {
+				in.files = append(in.files, path.Clean(one.From))
+			} else {
+				in.patterns = append(in.patterns, one)
+			}
+		}
+		for _, other := range step.Do.Units() {
+			in.add(other, seen)
+		}
+	}
+}
+
+func (in *intake) key() string {
+	var key strings.Builder
+	for _, one := range in.patterns {
+		fmt.Fprintf(&key, "%q %q\n", one.From, one.LeaveOut)
+	}
+	fmt.Fprintf(&key, "%q\n", in.files)
+	return key.String()
+}
+
+// touches tells which paths of the project folder are taken in. Without any the recipe alone decides.
+func (in *intake) touches(o *Options) func(path string) bool {
+	if len(in.patterns)+len(in.files) == 0 {
+		return func(path string) bool { return path == o.Plan.File.Name }
+	}
+	var covers []func(path string) bool
+	for _, one := range in.patterns {
+		covers = append(covers, o.Folder.Covers(one.From, one.LeaveOut))
+	}
+	return func(path string) bool {
+		return slices.Contains(in.files, path) ||
+			slices.ContainsFunc(covers, func(covered func(string) bool) bool { return covered(path) })
+	}
+}
+
+// Difference is how the project folder differs from its commit, in paths relative to it.
+type Difference struct {
+	Changed []string        // known to version control and other than in the commit
+	Tracked map[string]bool // what the commit has
+}
+
+// dirty lists what an image takes in that differs from the commit, and tells of what the commit does not have.
+func (d *dating) dirty(img *plan.Image) ([]string, error) {
+	if !d.o.History.Committed() {
+		return nil, nil
+	}
+	var found dirt
+	key, settled := d.dirtKey(img)
+	note, known := d.o.Store.Note(key)
+	if !known || json.Unmarshal(note, &found) != nil {
+		difference, err := d.o.History.Difference()
+		if err != nil {
+			return nil, err
+		}
+		found = dirt{Dirty: dirtyFiles(d.o, difference, img), Strange: d.strange(difference, img)}
+		if text, err := json.Marshal(found); err == nil && settled {
+			_ = d.o.Store.PutNote(key, text) // it only saves time
+		}
+	}
+	if len(found.Strange) > 0 {
+		d.tools.Warner.Warn(nil, event.Untracked, fmt.Sprintf("%s takes in what version control does not have: %s", img.Name, say.Some(found.Strange)))
+	}
+	return found.Dirty, nil
+}
+
+// dirt is how what an image takes in differs from its commit.
+type dirt struct{ Dirty, Strange []string }
+
+// dirtKey names the commit and all that an image takes in, by the files' stats: the answer depends on nothing else. It is
+// settled where every later change would show in them.
+func (d *dating) dirtKey(img *plan.Image) (key digest.Key, settled bool) {
+	var text strings.Builder
+	fmt.Fprintf(&text, "imbricat dirt note 2\n%s\n", d.o.Annotations[v1.AnnotationRevision])
+	settled = true
+	for _, u := range img.Units {
+		in := intakeOf(u)
+		settled = settled && len(in.files) == 0
+		for _, one := range in.patterns {
+			// What was recalled without reading was settled when it was noted.
+			if got, err := d.tools.Project.Pick(one); err == nil && got.WasRead() {
+				settled = settled && got.Settled()
+			}
+		}
+		question, err := d.tools.Project.Question("", in.patterns)
+		settled = settled && err == nil
+		fmt.Fprintln(&text, question)
+	}
+	return keyOfText(text.String()), settled
+}
+
+// Dirty lists the files of version control that an image takes in and that differ from the commit.
+func Dirty(o Inputs, img *plan.Image) ([]string, error) {
+	if !o.History.Committed() {
+		return nil, nil
+	}
+	difference, err := o.History.Difference()
+	if err != nil {
+		return nil, err
+	}
+	return dirtyFiles(&Options{Inputs: o}, difference, img), nil
+}
+
+func dirtyFiles(o *Options, d Difference, img *plan.Image) (list []string) {
+	for _, u := range img.Units {
+		touches := intakeOf(u).touches(o)
+		for _, name := range d.Changed {
+			if touches(name) && !slices.Contains(list, name) {
+				list = append(list, name)
+			}
+		}
+	}
+	return list
+}
+
+// strange lists files that an image takes in and that its commit does not have.
+func (d *dating) strange(difference Difference, img *plan.Image) (names []string) {
+	if difference.Tracked == nil {
+		return nil
+	}
+	note := func(name string) {
+		if !difference.Tracked[name] && !slices.Contains(difference.Changed, name) && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	for _, u := range img.Units {
+		in := intakeOf(u)
+		for _, one := range in.patterns {
+			if got, err := d.tools.Project.Pick(one); err == nil {
+				for i := range got.Survey.Picked {
+					if got.Survey.Picked[i].Kind == tree.File {
+						note(got.Survey.Picked[i].Path)
+					}
+				}
+			}
+		}
+		for _, name := range in.files {
+			note(name)
+		}
+	}
+	return names
+}

@@ -1,0 +1,328 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/explain"
+	"imbricat/internal/graph"
+	"imbricat/internal/layer"
+	"imbricat/internal/layering"
+	"imbricat/internal/plan"
+	"imbricat/internal/reference"
+	"imbricat/internal/sources"
+	"imbricat/internal/step"
+	"imbricat/internal/tree"
+)
+
+// Preview is what a build would do, found without packing or fetching anything.
+type Preview struct {
+	Units     []UnitPreview
+	Files     int   // taken in from the project folder, each counted once
+	Bytes     int64 // of these
+	LeftFiles int   // left out by patterns, below the folders that are copied
+	LeftBytes int64
+	Expected  time.Duration // along the critical path
+}
+
+// UnitPreview is what a build would do for a stage or an image for one platform.
+type UnitPreview struct {
+	Unit       *plan.Unit
+	Base       string
+	BaseDigest digest.Digest
+	Needs      []string // units that it waits for
+	Steps      []StepPreview
+	Content    *layering.Content // of an image that is weighed and whose steps are all known
+	Unknown    string            // why what an image holds is not known
+}
+
+// Forecast tells what would become of a step.
+type Forecast string
+
+// The forecasts.
+const (
+	WillReuse Forecast = "reused"
+	WillRun   Forecast = "runs"
+	WillSkip  Forecast = "skipped" // no layer is needed
+	Depends   Forecast = "depends" // on something that is not on this machine yet
+)
+
+// StepPreview is what would become of a step.
+type StepPreview struct {
+	Label    string
+	Place    string
+	Expected time.Duration // what it took when it was done last, where it is not reused
+	Critical bool          // nothing that the build needs takes longer than the chain that it is in
+	Forecast Forecast
+	Reason   event.Reason
+	Files    int
+	Bytes    int64
+}
+
+// LookOptions are what a preview needs.
+type LookOptions struct {
+	Inputs
+	Weigh bool // tell what the layers of images hold
+}
+
+// Look finds what a build would do. Mistakes are reported as by Run.
+func Look(ctx context.Context, o LookOptions) (*Preview, error) {
+	w := newWork(ctx, Options{Inputs: o.Inputs}, true)
+	defer w.close()
+	if err := w.prepare(ctx); err != nil {
+		return nil, err
+	}
+	for _, u := range o.Plan.Units {
+		w.unit(u)
+	}
+	_ = w.graph.Run(ctx) // what cannot be known yet is no error
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	p := &Preview{}
+	c := newClaims()
+	for _, u := range o.Plan.Units {
+		n := w.units[u]
+		if err := n.mistake(); err != nil {
+			return nil, err
+		}
+		one := w.preview(n, &c)
+		w.expect(&one)
+		p.Units = append(p.Units, one)
+	}
+	p.critical()
+	if o.Weigh {
+		if err := w.weigh(ctx, p); err != nil {
+			return nil, err
+		}
+	}
+	return p, w.measure(p)
+}
+
+// mistake gives what went wrong with a unit, but for what is only not known yet.
+func (n *unitNode) mistake() error {
+	nodes := []*graph.Node{n.open}
+	for _, s := range n.steps {
+		nodes = append(nodes, s.look, s.done)
+	}
+	if n.divided != nil {
+		nodes = append(nodes, n.divided)
+	}
+	for _, node := range nodes {
+		var would *wouldRun
+		var not *notYet
+		if node.Cause() != nil {
+			node = node.Cause()
+		}
+		if err := node.Err(); err != nil && !errors.As(err, &would) && !errors.As(err, &not) {
+			return err
+		}
+	}
+	return nil
+}
+
+// preview tells what would become of a unit.
+func (w *work) preview(n *unitNode, c *claims) UnitPreview {
+	u := n.plan
+	out := UnitPreview{Unit: u, Base: "nothing"}
+	if u.Base.Unit != nil {
+		out.Base = u.Base.Unit.ID.Name
+	} else if u.Base.Reference != (reference.Reference{}) {
+		found := w.found[keyOf(u.Base.Reference, u)]
+		out.Base, out.BaseDigest = found.Name, found.Root.Digest
+	}
+	for _, s := range n.steps {
+		one := StepPreview{Label: s.plan.Label, Place: s.name.Place()}
+		w.forecast(&one, s, c)
+		out.Steps = append(out.Steps, one)
+	}
+	return out
+}
+
+// forecast tells what would become of a step.
+func (w *work) forecast(out *StepPreview, s *stepNode, c *claims) {
+	var would *wouldRun
+	switch {
+	case errors.As(s.look.Err(), &would):
+		out.Forecast, out.Reason = WillRun, would.why
+	case s.outcome == nil:
+		out.Forecast, out.Reason = Depends, event.Text(dependsOn(s))
+		w.estimate(out, s)
+	default:
+		out.Files, out.Bytes = s.outcome.Files, s.outcome.Bytes
+		w.forecastDone(out, s, c)
+	}
+}
+
+// dependsOn tells what must be known first before it can be said what would become of a step.
+func dependsOn(s *stepNode) string {
+	var would *wouldRun
+	cause := s.look.Cause()
+	switch {
+	case cause == nil:
+		return ""
+	case errors.As(cause.Err(), &would) && would.step.unit == s.unit:
+		return fmt.Sprintf("on what step %d leaves", would.step.name.Index+1)
+	case would != nil:
+		return fmt.Sprintf("on what %s leaves", would.step.name.Place())
+	}
+	return cause.Err().Error()
+}
+
+// estimate adds up what a step takes of the project, whatever it does with it.
+func (w *work) estimate(out *StepPreview, s *stepNode) {
+	for _, one := range s.plan.Do.Sources() {
+		if got, err := w.tools.Project.Pick(one); err == nil && !one.Single {
+			files, bytes := got.Size()
+			out.Files, out.Bytes = out.Files+files, out.Bytes+bytes
+		}
+	}
+}
+
+// forecastDone tells what would become of a step of which it is known what it lays down.
+func (w *work) forecastDone(out *StepPreview, s *stepNode, c *claims) {
+	o := s.outcome
+	switch {
+	case o.Run != nil:
+		out.Forecast = WillReuse
+		_, out.Reason, _ = s.ran(!c.run(o.Run.ID))
+		return
+	case o.Empty:
+		out.Forecast, out.Reason = WillSkip, event.LaysNothing
+		return
+	case !s.unit.plan.IsImage:
+		out.Forecast, out.Reason = WillSkip, event.NoLayer
+		return
+	}
+	var layers []*layering.Layer
+	if d := s.unit.image.division; d != nil {
+		if layers = layering.Of(d.Layers, o); len(layers) == 0 {
+			out.Forecast, out.Reason = WillSkip, event.Replaced
+			return
+		}
+	}
+	keys := []digest.Key{layer.RecordKey(o.Key, layer.Compression(s.unit.plan.Compression))} // as long as its layers are not known
+	missing := 0
+	if len(layers) > 0 {
+		keys = nil
+	}
+	for _, l := range layers {
+		if l.Published == nil {
+			keys = append(keys, l.Key())
+		}
+	}
+	for _, key := range keys {
+		if _, found := w.o.Store.Record(key); !found {
+			missing++
+		}
+	}
+	switch {
+	case missing == 0:
+		out.Forecast, out.Reason = WillReuse, event.Unchanged
+	case len(layers) > 1:
+		out.Forecast, out.Reason = WillRun, event.Packed{New: missing, Of: len(layers)}
+	default:
+		out.Forecast, out.Reason = WillRun, event.Packed{}
+	}
+}
+
+// weigh tells what the layers of images hold whose steps are all known.
+func (w *work) weigh(ctx context.Context, p *Preview) error {
+	for i := range p.Units {
+		one := &p.Units[i]
+		n := w.units[one.Unit]
+		if !one.Unit.IsImage {
+			continue
+		}
+		for j, s := range one.Steps {
+			if s.Forecast == Depends {
+				one.Unknown = dependsOn(n.steps[j])
+			}
+		}
+		if one.Unknown != "" || n.image == nil || n.image.division == nil {
+			continue
+		}
+		known := layering.Known{Unit: n.image.layering, Division: n.image.division, Before: w.before}
+		if n.base != nil {
+			for _, id := range n.base.Config.RootFS.DiffIDs {
+				known.Base = append(known.Base, digest.DiffID(id))
+			}
+		}
+		var err error
+		if one.Content, err = layering.Describe(ctx, w.o.Store, known); err != nil {
+			return fmt.Errorf("%s: %w", one.Unit.ID, err)
+		}
+	}
+	return nil
+}
+
+// before gives what the steps before one laid down.
+func (w *work) before(o *step.Outcome) (all []*step.Outcome) {
+	at := slices.IndexFunc(w.o.Plan.Units, func(u *plan.Unit) bool { return u.ID == o.Name.Unit })
+	for _, s := range w.units[w.o.Plan.Units[at]].before(o.Name.Index) {
+		all = append(all, s.outcome)
+	}
+	return all
+}
+
+// measure counts what is taken in and left out over all copies, each path once.
+func (w *work) measure(p *Preview) error {
+	taken, left := map[string]int64{}, map[string]bool{}
+	w.tools.Project.Each(func(c *sources.Picked) {
+		for i := range c.Survey.Picked {
+			if one := &c.Survey.Picked[i]; one.Kind == tree.File {
+				taken[one.Path] = one.Stat.Size
+			}
+		}
+		for _, path := range c.Survey.LeftOut {
+			left[path] = true
+		}
+	})
+	for path, size := range taken {
+		delete(left, path)
+		p.Files++
+		p.Bytes += size
+	}
+	for path := range left {
+		files, bytes, err := w.o.Folder.Measure(path)
+		if err != nil {
+			return err
+		}
+		p.LeftFiles, p.LeftBytes = p.LeftFiles+files, p.LeftBytes+bytes
+	}
+	return nil
+}
+
+// expect fills in what a unit waits for and how long its steps took when they were done last.
+func (w *work) expect(one *UnitPreview) {
+	u := one.Unit
+	need := func(other *plan.Unit) {
+		if other != nil && !slices.Contains(one.Needs, other.ID.String()) {
+			one.Needs = append(one.Needs, other.ID.String())
+		}
+	}
+	need(u.Base.Unit)
+	var past []explain.PastStep
+	if w.o.Past != nil {
+		past = w.o.Past.Past(u.ID.Name, u.ID.Platform.String())
+	}
+	for i := range u.Steps {
+		step := &one.Steps[i]
+		for _, other := range u.Steps[i].Do.Units() {
+			need(other)
+		}
+		if step.Forecast != WillRun && step.Forecast != Depends {
+			continue
+		}
+		for at, p := range past {
+			if p.Label == step.Label || at == i && step.Expected == 0 {
+				step.Expected = p.Took
+			}
+		}
+	}
+}

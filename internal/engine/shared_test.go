@@ -1,0 +1,80 @@
+package engine
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/event"
+	"imbricat/internal/order"
+)
+
+// TestImagesOnOneStage: two images on one stage, of which the lock divides one, are both made, whichever comes first.
+func TestImagesOnOneStage(t *testing.T) {
+	text := "imbricat: 1\nstages:\n  tables:\n    base: none\n    steps:\n      - copy: {from: a, to: /a}\n      - copy: {from: b, to: /b}\n" +
+		"images:\n  gauge: {base: {stage: tables}, platforms: [linux/amd64], steps: [{write: {to: /g, text: g}}]}\n" +
+		"  almanac: {base: {stage: tables}, platforms: [linux/amd64], steps: [{write: {to: /l, text: l}}]}\n"
+	rules, err := order.NewRules([][]string{{"/"}, {"/b/", "/g"}})
+	require.NoError(t, err)
+	digests := map[string]bool{}
+	for range 30 {
+		s := newSite(t)
+		s.write("a/1", "one")
+		s.write("a/2", "two")
+		s.write("b/1", "three")
+		s.divisions = map[string]*order.Rules{"gauge": rules}
+		result, err := s.build(text)
+		require.NoError(t, err)
+		require.Len(t, result.Images, 2)
+		digests[fmt.Sprint(result.Images[0].Descriptor.Digest, result.Images[1].Descriptor.Digest)] = true
+	}
+	require.Len(t, digests, 1)
+}
+
+// TestKeepGoingLosesNothing: an image that fails while it was the first to ask for a stage does not take along another
+// image that needs the same stage.
+func TestKeepGoingLosesNothing(t *testing.T) {
+	text := "imbricat: 1\nstages:\n  tables:\n    base: none\n    steps:\n      - copy: {from: tables, to: /t}\n" +
+		"images:\n  bulletin:\n    base: none\n    platforms: [linux/amd64]\n    steps:\n      - copy: {from: bad, to: /b}\n      - take: {from: tables, path: /t, to: /t}\n" +
+		"  almanac: {base: none, platforms: [linux/amd64], steps: [{take: {from: tables, path: /t, to: /t}}]}\n"
+	for n := range 40 {
+		s := newSite(t)
+		s.keepGoing = true
+		s.write("bad/1", "bad")
+		for i := range 50 {
+			s.write(fmt.Sprintf("tables/%d", i), "table")
+		}
+		failed := make(chan struct{})
+		var once sync.Once
+		s.watch = func(e event.Event) {
+			switch e := e.(type) {
+			case event.Started:
+				if e.Task.Unit == "bulletin" && e.Act == "packing" {
+					require.NoError(t, os.Remove(filepath.Join(s.dir, "bad/1")))
+				}
+				if e.Task.Unit == "tables" && e.Act == "reading" { // until the image that may have asked first has failed
+					select {
+					case <-failed:
+						time.Sleep(5 * time.Millisecond)
+					case <-time.After(2 * time.Second):
+					}
+				}
+			case event.Finished:
+				if e.Task.Unit == "bulletin" && e.Outcome == event.Failed {
+					once.Do(func() { close(failed) })
+				}
+			}
+		}
+		result, err := s.build(text)
+		require.Error(t, err)
+		require.Contains(t, err.Error(), "bulletin")
+		require.NotContains(t, err.Error(), "canceled")
+		require.Len(t, result.Images, 1, "round %d: %s", n, err)
+		require.Equal(t, "almanac", result.Images[0].Name)
+	}
+}

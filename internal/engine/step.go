@@ -1,0 +1,363 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/census"
+	"imbricat/internal/command"
+	"imbricat/internal/compose"
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/filetree"
+	"imbricat/internal/graph"
+	"imbricat/internal/layer"
+	"imbricat/internal/plan"
+	"imbricat/internal/say"
+	"imbricat/internal/step"
+	"imbricat/internal/tree"
+)
+
+// stepNode is a step: it is looked up, run where that did not find it, and done.
+type stepNode struct {
+	unit *unitNode
+	plan *plan.Step
+	name step.Name
+	task event.Task
+	look *graph.Node
+	done *graph.Node
+
+	below    *step.View        // once it may begin
+	made     *compose.Composed // looked up, of all but commands
+	command  *command.Command
+	recalled *command.Made // looked up, of a command
+	why      event.Reason  // of a command that is not recalled
+	run      *runNode      // of such a one
+	second   bool          // another step with the same command came first in time
+
+	outcome *step.Outcome
+	above   *step.View // with the outcome
+
+	refilled bool // it ran again for its kept directories
+	failure  *failure
+}
+
+// failure is what became of a step that was begun and not done.
+type failure struct {
+	outcome event.Outcome
+	reason  event.Reason
+	took    time.Duration
+}
+
+// step gives the nodes of a step that comes after another node.
+func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
+	s := &stepNode{unit: u, plan: &u.plan.Steps[index], name: step.Name{Unit: u.plan.ID, Index: index}}
+	s.task = event.Task{ID: fmt.Sprintf("%s#%04d", u.plan.ID, index), Unit: u.plan.ID.Name, Platform: u.plan.ID.Platform.String(),
+		Place: s.name.Place(), Label: s.plan.Label, Fresh: w.fresh(s)}
+	needs := []*graph.Node{after}
+	in := inputsOf{images: map[string]*baseNode{}, files: map[string]*downloadNode{}}
+	for _, other := range s.plan.Do.Units() {
+		in.units = append(in.units, w.unit(other))
+		needs = append(needs, w.unit(other).done)
+	}
+	for _, use := range s.plan.Do.References() {
+		base := w.base(use.Reference, u.plan, "the image")
+		in.images[use.Reference.String()] = base
+		needs = append(needs, base.node)
+	}
+	for _, d := range s.plan.Do.Downloads() {
+		file := w.download(d, event.Reporter{Sink: w.sink(), Task: s.task}, s.name)
+		in.files[d.SHA256] = file
+		needs = append(needs, file.node)
+	}
+	var began time.Time
+	s.look = w.graph.Add("look up "+s.task.ID, func(ctx context.Context) (func(), error) {
+		began = time.Now()
+		if kind := compose.Of(s.plan.Do); kind != nil {
+			made, err := w.compose(ctx, s, kind, in)
+			return func() { s.made = made }, inStep(s.name, s.task, err)
+		}
+		return w.recall(ctx, s)
+	}, needs...)
+	s.done = w.graph.Add("do "+s.task.ID, func(ctx context.Context) (func(), error) { return w.finish(ctx, s) }, s.look)
+	failed := func(err error, ended bool) { w.fail(s, err, ended, time.Since(began)) }
+	s.look.OnFailure(failed)
+	s.done.OnFailure(failed)
+	return s
+}
+
+// fresh reports whether a step was asked to be done again.
+func (w *work) fresh(s *stepNode) bool {
+	return w.o.FreshAll || slices.Contains(w.o.Fresh, s.plan.Label) || slices.Contains(w.o.Fresh, s.name.Place())
+}
+
+// inputsOf are the nodes of what a step names.
+type inputsOf struct {
+	units  []*unitNode
+	images map[string]*baseNode
+	files  map[string]*downloadNode
+}
+
+// ready gives what a step names, which is done by now.
+func (in inputsOf) ready(ctx context.Context) (out compose.Inputs, err error) {
+	out = compose.Inputs{Units: map[*plan.Unit]*tree.View{}, Images: map[string]*tree.View{}, Files: map[string]*compose.Fetched{}}
+	for _, u := range in.units {
+		if out.Units[u.plan], err = u.view().Index(ctx); err != nil {
+			return out, err
+		}
+	}
+	for name, b := range in.images {
+		out.Images[name] = b.base.View
+	}
+	for sum, f := range in.files {
+		out.Files[sum] = f.file
+	}
+	return out, nil
+}
+
+// compose works out what a step lays down that is no command.
+func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, in inputsOf) (*compose.Composed, error) {
+	inputs, err := in.ready(ctx)
+	if err != nil {
+		return nil, err
+	}
+	setting := compose.Setting{Step: s.plan, Unit: s.name.Unit, Below: s.beneath(), Inputs: inputs, Tell: event.Reporter{Sink: w.sink(), Task: s.task}}
+	if s.unit.plan.IsImage {
+		c := layer.Compression(s.unit.plan.Compression)
+		setting.Compression = &c
+	}
+	return w.tools.Compose(ctx, kind, setting)
+}
+
+// beneath is the view that the step works on.
+func (s *stepNode) beneath() *step.View {
+	if i := s.name.Index; i > 0 {
+		return s.unit.steps[i-1].above
+	}
+	return s.unit.bottom
+}
+
+// recall looks for an earlier run of a command. Where there is none it is run, unless that is only looked for.
+func (w *work) recall(ctx context.Context, s *stepNode) (func(), error) {
+	var config *v1.ImageConfig
+	if base := s.unit.inherited(); base != nil {
+		config = &base.Config.Config
+	}
+	c, err := w.runner.Prepare(ctx, command.Setting{Unit: s.unit.plan, Name: s.name, Step: s.plan, Task: s.task, Below: s.beneath(), Config: config})
+	if err != nil {
+		return nil, inStep(s.name, s.task, err)
+	}
+	var made *command.Made
+	var why event.Reason = event.AskedFor
+	if !s.task.Fresh {
+		made, why = w.runner.Recall(ctx, c)
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if made == nil && w.looking {
+		return nil, &wouldRun{s, why}
+	}
+	return func() {
+		s.command, s.recalled, s.why = c, made, why
+		if made == nil {
+			w.demand(s)
+		} else {
+			s.second = !w.told.run(made.Run.ID)
+		}
+	}, nil
+}
+
+// wouldRun is a command that would be run, where that is only looked for.
+type wouldRun struct {
+	step *stepNode
+	why  event.Reason
+}
+
+func (*wouldRun) Error() string { return "a command would be run" }
+
+// runNode is a command that is run, for all steps that have it over the same view.
+type runNode struct {
+	node  *graph.Node
+	steps []*stepNode
+	made  *command.Made
+}
+
+// demand has a step's command run, unless it is run already.
+func (w *work) demand(s *stepNode) {
+	n := w.runs[s.command.ID]
+	if n == nil {
+		n = w.run(s)
+		w.runs[s.command.ID] = n
+	}
+	n.steps = append(n.steps, s)
+	s.run, s.second = n, n.steps[0] != s
+	s.done.Await(n.node)
+}
+
+func (w *work) run(s *stepNode) *runNode {
+	n := &runNode{}
+	var fillers []command.Filler
+	var of []*stepNode
+	for _, before := range s.unit.before(s.name.Index) {
+		if before.outcome.Run != nil {
+			of = append(of, before)
+			fillers = append(fillers, command.Filler{Command: before.command, Run: before.outcome.Run})
+		}
+	}
+	began := time.Now()
+	n.node = w.graph.Add("run "+s.task.ID, func(ctx context.Context) (func(), error) {
+		made, err := w.runner.Run(ctx, s.command, s.why, fillers)
+		if err != nil {
+			return nil, inStep(s.name, s.task, err)
+		}
+		return func() {
+			n.made = made
+			w.told.run(made.Run.ID)
+			for _, i := range made.Refilled {
+				of[i].refilled = true
+			}
+		}, nil
+	})
+	n.node.OnFailure(func(err error, ended bool) {
+		for _, s := range n.steps {
+			w.fail(s, err, ended, time.Since(began))
+		}
+	})
+	return n
+}
+
+// finish makes the outcome of a step, and warns of what is doubtful in it.
+func (w *work) finish(ctx context.Context, s *stepNode) (func(), error) {
+	o := &step.Outcome{Name: s.name, Task: s.task}
+	made := s.recalled
+	if s.run != nil {
+		made = s.run.made
+	}
+	var doubts *census.Doubts
+	if made == nil {
+		o.Tree, doubts = s.made.Tree, s.made.Doubts
+	} else {
+		o.Tree, o.Run = made.Tree, made.Run
+		if !s.second { // the first one tells of them
+			entries, err := made.Tree.Entries(ctx)
+			if err != nil {
+				return nil, err
+			}
+			doubts = w.tools.Marks.Doubts(entries)
+		}
+	}
+	w.warn(s, doubts)
+	var before []*step.Outcome
+	for _, b := range s.unit.before(s.name.Index) {
+		before = append(before, b.outcome)
+	}
+	err := w.runner.WarnStale(ctx, command.Later{Step: s.plan, Name: s.name, Tree: o.Tree, Below: s.beneath(), Before: before,
+		RunsToo: slices.ContainsFunc(s.unit.plan.Steps[s.name.Index+1:], func(later plan.Step) bool { return compose.Of(later.Do) == nil })})
+	if err != nil {
+		return nil, err
+	}
+	return func() { w.settle(s, o) }, nil
+}
+
+// settle takes a step's outcome, tells of it where no layer will be packed for it, and hands it on.
+func (w *work) settle(s *stepNode, o *step.Outcome) {
+	s.outcome, s.above = o, s.beneath()
+	done := event.Finished{Task: s.task}
+	switch {
+	case o.Run != nil:
+		if !s.unit.plan.IsImage || o.Empty {
+			done.Outcome, done.Reason, done.Took = s.ran(s.second)
+			done.Detail = sizeOf(o.Tree)
+			w.sink().Send(done)
+		}
+	case o.Empty:
+		done.Outcome, done.Reason = event.Skipped, event.LaysNothing
+		w.sink().Send(done)
+	case !s.unit.plan.IsImage:
+		done.Outcome, done.Reason, done.Detail = event.Skipped, event.NoLayer, "no layer"
+		w.sink().Send(done)
+	}
+	if o.Empty {
+		return // an empty layer would be noise
+	}
+	s.above = s.above.With(o)
+	if s.unit.image != nil {
+		s.unit.image.add(w, s)
+	}
+}
+
+// ran tells how a command went; second, that another step told so before.
+func (s *stepNode) ran(second bool) (event.Outcome, event.Reason, time.Duration) {
+	r := s.outcome.Run
+	switch {
+	case second:
+		return event.Reused, event.SameAsAnother, 0
+	case r.Ran:
+		return event.Ran, r.Why, r.Took
+	}
+	return event.Reused, r.Why, 0
+}
+
+// sizeOf is a tree's size for people.
+func sizeOf(t *filetree.Tree) string {
+	if t.Files == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s, %s", say.Count(t.Files, "file"), humanize.Bytes(uint64(t.Bytes)))
+}
+
+// fail tells of a step that was begun and not done.
+func (w *work) fail(s *stepNode, err error, ended bool, took time.Duration) {
+	f := &failure{outcome: event.Failed, reason: event.Text(err.Error()), took: took}
+	if ended {
+		f.outcome, f.reason = event.Skipped, event.EndedFirst
+	}
+	s.failure = f
+	w.sink().Send(event.Finished{Task: s.task, Outcome: f.outcome, Reason: f.reason, Took: took})
+}
+
+// warn tells what is doubtful in what a step lays down.
+func (w *work) warn(s *stepNode, found *census.Doubts) {
+	if found == nil {
+		return
+	}
+	tell := func(code string, paths []string, text string) {
+		if len(paths) == 0 {
+			return
+		}
+		where := paths[0]
+		if len(paths) > 1 {
+			where += fmt.Sprintf(" (and %d more)", len(paths)-1)
+		}
+		w.tools.Warner.Warn(s.plan, code, fmt.Sprintf("%s: %s %s", s.name.Unit.Name, where, text))
+	}
+	foreign, machine := foreignTo(s.unit.plan, found.Programs)
+	tell(event.ForeignBinary, foreign, fmt.Sprintf("is a program for %s, and the image is for %s", machine, s.name.Unit.Platform))
+	tell(event.Secret, found.Secrets, "looks like a secret: a key or a token that everybody with the image can read")
+	tell(event.SetUID, found.SetUID, "runs with the rights of its owner or group")
+	tell(event.WorldWritable, found.WorldWritable, "may be written by everybody")
+}
+
+// foreignTo keeps the programs that an image cannot run, and tells what the first is for. Stages are built from and not run,
+// so they may hold any.
+func foreignTo(u *plan.Unit, programs []census.Program) (paths []string, machine string) {
+	if !u.IsImage || u.ID.Platform.OS != "linux" {
+		return nil, ""
+	}
+	for _, p := range programs {
+		if !p.Runs(u.ID.Platform.Architecture) {
+			if paths = append(paths, p.Path); machine == "" {
+				machine = p.Architecture
+			}
+		}
+	}
+	return paths, machine
+}
+
+func keyOfText(text string) digest.Key { return filetree.KeyOfText(text) }

@@ -1,0 +1,308 @@
+// Package sources reads what copies take of the project folder: which files, and what they hold, each once. Digests of files
+// that did not change are remembered. It writes nothing into the project.
+package sources
+
+import (
+	"context"
+	"fmt"
+	"hash"
+	"io"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"imbricat/internal/census"
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/layer"
+	"imbricat/internal/store"
+	"imbricat/internal/tree"
+)
+
+// Memory remembers the digests of a project folder's files by their size, times and inode, so that an unchanged file is
+// not read again. A file whose times are not well in the past is never remembered: a later change might not show.
+type Memory struct {
+	store    *store.Store
+	name     string
+	now      func() time.Time
+	load     sync.Once
+	objectOf ObjectNames
+
+	mutex sync.Mutex
+	known map[string]remembered // as it was on disk
+	seen  map[string]remembered // what this run met
+	fresh bool                  // seen has something that known lacks
+
+	objectsOnce sync.Once
+	objects     map[string]remembered // by names of version control; Stat is empty
+	newObjects  bool
+}
+
+// remembered is what a file's bytes are, as long as its stat stays the same.
+type remembered struct {
+	Stat    tree.Stat
+	Content digest.Content
+	Mark    census.Mark
+}
+
+// ObjectNames gives what version control calls the bytes of a file in some state, or nothing.
+type ObjectNames func(path string, s tree.Stat) string
+
+// MemoryOptions are what a memory may be given.
+type MemoryOptions struct {
+	Names ObjectNames      // may be nil
+	Now   func() time.Time // by which files are too young to be remembered; nil: time.Now
+}
+
+// OpenMemory gives the memory of a project folder (its absolute path). It is read when it is first needed; one that is
+// missing or damaged is empty.
+func OpenMemory(s *store.Store, dir string, o MemoryOptions) *Memory {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	return &Memory{store: s, now: o.Now, objectOf: o.Names, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32], seen: map[string]remembered{}}
+}
+
+func (m *Memory) recall(path string) (remembered, bool) {
+	m.load.Do(func() {
+		text, _ := m.store.Memo(m.name)
+		m.known = decodeMemory(string(text))
+	})
+	one, known := m.known[path]
+	return one, known
+}
+
+// memoryHead is the first line of a memory; another one is not read.
+const memoryHead = "imbricat file memory 2"
+
+// decodeMemory reads what encodeMemory wrote. Anything else makes an empty memory.
+func decodeMemory(text string) map[string]remembered {
+	head, rest, _ := strings.Cut(text, "\n")
+	known := make(map[string]remembered, strings.Count(rest, "\n"))
+	if head != memoryHead {
+		return known
+	}
+	for line := range strings.Lines(rest) {
+		path, one, ok := decodeRemembered(strings.TrimSuffix(line, "\n"))
+		if !ok {
+			return map[string]remembered{}
+		}
+		known[path] = one
+	}
+	return known
+}
+
+func decodeRemembered(line string) (string, remembered, bool) {
+	var one remembered
+	fields := strings.SplitN(line, " ", 7)
+	if len(fields) != 7 {
+		return "", one, false
+	}
+	var numbers [4]int64
+	for i := range numbers {
+		n, err := strconv.ParseInt(fields[i+1], 10, 64)
+		if err != nil {
+			return "", one, false
+		}
+		numbers[i] = n
+	}
+	path, err := strconv.Unquote(fields[6])
+	one.Content, one.Mark = digest.Content(fields[0]), census.Mark(fields[5])
+	one.Stat = tree.Stat{Size: numbers[0], ModTime: numbers[1], Change: numbers[2], Inode: uint64(numbers[3])}
+	return path, one, err == nil && one.Content.Valid()
+}
+
+// encodeMemory writes a line for each file: content, size, times in nanoseconds, inode, mark, quoted path.
+func encodeMemory(known map[string]remembered) []byte {
+	out := []byte(memoryHead + "\n")
+	for path, r := range known {
+		out = append(out, r.Content...)
+		for _, n := range []int64{r.Stat.Size, r.Stat.ModTime, r.Stat.Change, int64(r.Stat.Inode)} {
+			out = strconv.AppendInt(append(out, ' '), n, 10)
+		}
+		out = append(append(append(out, ' '), r.Mark...), ' ')
+		out = append(strconv.AppendQuote(out, path), '\n')
+	}
+	return out
+}
+
+// Save keeps what was learnt. Files that were not met are kept while they exist. A failure costs time at the next build
+// and nothing else.
+func (m *Memory) Save(source *tree.Source) {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	if !m.fresh {
+		return
+	}
+	for path, old := range m.known {
+		if _, newer := m.seen[path]; !newer && source.Exists(path) {
+			m.seen[path] = old
+		}
+	}
+	_ = m.store.PutMemo(m.name, encodeMemory(m.seen))
+	if m.newObjects {
+		_ = m.store.PutMemo(objectsMemo, encodeMemory(m.objects))
+	}
+}
+
+// objectsMemo holds the digests of what version control knows, for every project: a fresh checkout has new inodes and
+// times, and the same objects.
+const objectsMemo = "objects"
+
+// mostObjects bounds them; beyond that they are gathered anew.
+const mostObjects = 500_000
+
+// object gives the digest of a file that version control vouches for, and the name of its bytes there.
+func (m *Memory) object(path string, s tree.Stat) (remembered, string, bool) {
+	// What a file is called may count beside what it holds.
+	if m.objectOf == nil || census.NameDecides(path) {
+		return remembered{}, "", false
+	}
+	id := m.objectOf(path, s)
+	if id == "" {
+		return remembered{}, "", false
+	}
+	m.objectsOnce.Do(func() {
+		text, _ := m.store.Memo(objectsMemo)
+		if m.objects = decodeMemory(string(text)); len(m.objects) > mostObjects {
+			m.objects = map[string]remembered{}
+		}
+	})
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	one, known := m.objects[id]
+	one.Stat = s
+	return one, id, known
+}
+
+// keepObject remembers the digest of what version control calls id.
+func (m *Memory) keepObject(id string, one remembered) {
+	one.Stat = tree.Stat{}
+	m.objects[id], m.newObjects = one, true
+}
+
+// files is what digests tells of the files it was asked for, by path.
+type files struct {
+	known   map[string]remembered
+	settled bool // a later change of any of them shows in its stat
+}
+
+// digests gives the content of each file among picked, with what the file was like when it was read. With fresh every
+// file is read again.
+func (m *Memory) digests(ctx context.Context, source *tree.Source, picked []tree.Picked, fresh bool, done *event.Counter) (*files, error) {
+	out := &files{known: make(map[string]remembered, len(picked)), settled: true}
+	var todo []string
+	for i := range picked {
+		p := &picked[i]
+		if p.Kind != tree.File {
+			continue
+		}
+		if old, known := m.recall(p.Path); known && old.Stat == p.Stat && !fresh {
+			out.known[p.Path] = old
+			continue
+		}
+		if one, _, known := m.object(p.Path, p.Stat); known && !fresh && p.Stat.Settled(m.now()) {
+			out.known[p.Path] = one
+			m.mutex.Lock()
+			m.fresh = true
+			m.mutex.Unlock()
+			continue
+		}
+		todo = append(todo, p.Path)
+	}
+	m.meet(out)
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for part := range batches(todo, 64) {
+		group.Go(func() error { return m.hashAll(ctx, source, part, out, done) })
+	}
+	return out, group.Wait()
+}
+
+// meet keeps what an earlier run knew and this one used.
+func (m *Memory) meet(f *files) {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	for path, one := range f.known {
+		m.seen[path] = one
+	}
+}
+
+func (m *Memory) hashAll(ctx context.Context, source *tree.Source, paths []string, out *files, done *event.Counter) error {
+	opener := source.Opener()
+	defer opener.Close()
+	buffer, sum := make([]byte, 128<<10), digest.NewContent()
+	for _, path := range paths {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		one, err := hashFile(opener, path, sum, buffer, done)
+		if err != nil {
+			return err
+		}
+		_, id, _ := m.object(path, one.Stat)
+		m.mutex.Lock()
+		out.known[path] = one
+		if id != "" && one.Stat.Settled(m.now()) {
+			m.keepObject(id, one)
+		}
+		if one.Stat.Settled(m.now()) {
+			m.seen[path], m.fresh = one, true
+		} else {
+			out.settled = false
+		}
+		m.mutex.Unlock()
+	}
+	return nil
+}
+
+// batches cuts a list into parts of at most n.
+func batches(list []string, n int) func(yield func([]string) bool) {
+	return func(yield func([]string) bool) {
+		for len(list) > 0 {
+			size := min(n, len(list))
+			if !yield(list[:size]) {
+				return
+			}
+			list = list[size:]
+		}
+	}
+}
+
+// hashFile reads a file once and notices when it changes meanwhile.
+func hashFile(opener *tree.Opener, path string, sum hash.Hash, buffer []byte, done *event.Counter) (remembered, error) {
+	var one remembered
+	f, before, err := opener.Open(path)
+	if err != nil {
+		return one, err
+	}
+	defer f.Close()
+	sum.Reset()
+	read := int64(0)
+	for err == nil {
+		var n int
+		n, err = io.ReadFull(f, buffer)
+		if read == 0 {
+			one.Mark = census.MarkOf(path, buffer[:n])
+		}
+		sum.Write(buffer[:n])
+		read += int64(n)
+		done.Add(int64(n))
+	}
+	if err != io.EOF && err != io.ErrUnexpectedEOF {
+		return one, fmt.Errorf("reading %q: %w", path, err)
+	}
+	after, err := f.Stat()
+	if err != nil {
+		return one, fmt.Errorf("reading %q: %w", path, err)
+	}
+	if after != before || read != before.Size {
+		return one, fmt.Errorf("%s %w; build again when nothing writes to it", path, layer.ErrChanged)
+	}
+	one.Stat, one.Content = before, digest.ContentOf(sum)
+	return one, nil
+}

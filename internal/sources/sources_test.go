@@ -1,0 +1,124 @@
+package sources
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"imbricat/internal/census"
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/layer"
+	"imbricat/internal/plan"
+	"imbricat/internal/store"
+	"imbricat/internal/tree"
+)
+
+func counter() *event.Counter { return event.Reporter{Sink: event.Discard}.Progress() }
+
+// folderWith makes a store, and a folder with a file that holds its own name.
+func folderWith(t *testing.T, name string) (*store.Store, string) {
+	st, err := store.Open(filepath.Join(t.TempDir(), "store"))
+	require.NoError(t, err)
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(name), 0o644))
+	return st, dir
+}
+
+// TestFilesThatChange: a file that changes while it is read is noticed.
+func TestFilesThatChange(t *testing.T) {
+	st, dir := folderWith(t, "one")
+	source, err := tree.OpenSource(dir, tree.SourceOptions{})
+	require.NoError(t, err)
+	defer source.Close()
+	survey, err := source.Pick("one", tree.PickOptions{})
+	require.NoError(t, err)
+	got, err := OpenMemory(st, dir, MemoryOptions{}).digests(context.Background(), source, survey.Picked, false, counter())
+	require.NoError(t, err)
+	contents := &Contents{opener: source.Opener(), files: got.known}
+	r, err := contents.Open("one")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "one"), []byte("3, and longer"), 0o644))
+	require.ErrorIs(t, r.Close(), layer.ErrChanged)
+	_, err = contents.Open("one")
+	require.ErrorIs(t, err, layer.ErrChanged)
+}
+
+// TestUnsettledFiles: what was written just now may be written again without a sign of that, and is not remembered.
+func TestUnsettledFiles(t *testing.T) {
+	for later, remembered := range map[time.Duration]bool{0: false, time.Hour: true} {
+		st, dir := folderWith(t, "a")
+		source, err := tree.OpenSource(dir, tree.SourceOptions{})
+		require.NoError(t, err)
+		memory := OpenMemory(st, dir, MemoryOptions{Now: func() time.Time { return time.Now().Add(later) }})
+		project := NewProject(t.Context(), source, memory, &census.Marks{})
+		picked, err := project.Pick(plan.Source{From: "a"})
+		require.NoError(t, err)
+		_, err = picked.Read(t.Context(), false, event.Reporter{Sink: event.Discard})
+		require.NoError(t, err)
+		require.Equal(t, remembered, picked.Settled())
+		project.Save()
+		_, known := OpenMemory(st, dir, MemoryOptions{}).recall("a")
+		require.Equal(t, remembered, known)
+		source.Close()
+	}
+}
+
+// TestMemorySavesReading: an old file is hashed once; when the memory is gone or damaged it is hashed again.
+func TestMemorySavesReading(t *testing.T) {
+	st, dir := folderWith(t, "old")
+	stat, zero := tree.Stat{Size: 3, ModTime: 1, Change: 1, Inode: 7}, digest.Content(strings.Repeat("0", 64))
+	source, err := tree.OpenSource(dir, tree.SourceOptions{})
+	require.NoError(t, err)
+	defer source.Close()
+	m := OpenMemory(st, dir, MemoryOptions{})
+	m.seen["old"], m.seen["gone"], m.fresh = remembered{stat, zero, "secret"}, remembered{stat, zero, ""}, true
+	m.Save(source)
+	picked := []tree.Picked{{Path: "old", Kind: tree.File, Stat: stat}}
+	got, err := OpenMemory(st, dir, MemoryOptions{}).digests(context.Background(), source, picked, false, counter())
+	require.NoError(t, err)
+	require.Equal(t, remembered{stat, zero, "secret"}, got.known["old"], "it was not read again")
+	got, err = OpenMemory(st, dir, MemoryOptions{}).digests(context.Background(), source, picked, true, counter())
+	require.NoError(t, err)
+	require.Equal(t, digest.ContentBytes([]byte("old")), got.known["old"].Content, "asked for anew, it is read whatever is known")
+	picked[0].Stat.Inode++
+	again := OpenMemory(st, dir, MemoryOptions{})
+	got, err = again.digests(context.Background(), source, picked, false, counter())
+	require.NoError(t, err)
+	require.Equal(t, digest.ContentBytes([]byte("old")), got.known["old"].Content)
+	again.fresh = true
+	again.Save(source)
+	_, known := OpenMemory(st, dir, MemoryOptions{}).recall("gone")
+	require.False(t, known, "files that are gone are forgotten")
+	now := time.Now()
+	require.True(t, tree.Stat{ModTime: 1, Change: 1}.Settled(now))
+	require.False(t, tree.Stat{ModTime: 1, Change: now.UnixNano()}.Settled(now), "a time that is the clock's own counts as changed")
+	require.False(t, tree.Stat{ModTime: now.Add(time.Hour).UnixNano(), Change: 1}.Settled(now))
+	require.False(t, tree.Stat{ModTime: 1}.Settled(now), "a system without change times is not trusted")
+}
+
+// TestMemoryOnDisk: any names and numbers come back, and what is damaged makes an empty memory.
+func TestMemoryOnDisk(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		known := map[string]remembered{}
+		for range rapid.IntRange(0, 5).Draw(r, "files") {
+			path := string(rapid.SliceOf(rapid.Byte()).Draw(r, "path"))
+			known[path] = remembered{tree.Stat{Size: rapid.Int64().Draw(r, "size"), ModTime: rapid.Int64().Draw(r, "time"),
+				Change: rapid.Int64().Draw(r, "change"), Inode: rapid.Uint64().Draw(r, "inode")},
+				digest.ContentBytes([]byte(path)), census.Mark(rapid.SampledFrom([]string{"", "secret", "elf:arm64"}).Draw(r, "mark"))}
+		}
+		text := string(encodeMemory(known))
+		require.Equal(r, known, decodeMemory(text))
+		for _, damaged := range []string{"", "x" + text, text + "x\n", strings.Replace(text, " ", "  ", 4), text[:len(text)/2]} {
+			for path, got := range decodeMemory(damaged) {
+				require.Equal(r, known[path], got)
+			}
+		}
+	})
+}
