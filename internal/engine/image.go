@@ -134,7 +134,9 @@ func (i *imageUnit) divide(w *work, d *layering.Division) {
 	for _, l := range d.Layers {
 		n := w.pack(l)
 		i.packs = append(i.packs, n)
-		i.node.assembled.Await(n.node)
+		if i.node.assembled != nil { // it is asked for, and not only what lies below another image
+			i.node.assembled.Await(n.node)
+		}
 	}
 }
 
@@ -215,6 +217,9 @@ func (i *imageUnit) tellPacked(w *work, o *step.Outcome, layers []*layering.Laye
 
 func (i *imageUnit) tell(w *work, o *step.Outcome, layers []*layering.Layer, took time.Duration) {
 	s := i.steps[o]
+	if w.owner(s) == i.node {
+		s.packing = took
+	}
 	done := event.Finished{Task: s.task, Detail: sizeOf(o.Tree), Took: took}
 	done.Outcome, done.Reason = w.became(o, layers, &w.told)
 	switch own := s.unit == i.node; {

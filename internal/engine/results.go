@@ -105,7 +105,7 @@ func (w *work) resultOf(s *stepNode, c *claims) (r StepResult, known bool) {
 	case !packed:
 		return r, false
 	default:
-		r.Spared = w.spared(layers, c)
+		r.Took, r.Spared = s.packing, w.spared(layers, c)
 		r.Outcome, r.Reason = w.became(o, layers, c)
 		if r.Outcome != event.Reused {
 			r.Spared = 0

@@ -55,7 +55,7 @@ func TestKeepGoingLosesNothing(t *testing.T) {
 			switch e := e.(type) {
 			case event.Started:
 				if e.Task.Unit == "bulletin" && e.Act == "packing" {
-					require.NoError(t, os.Remove(filepath.Join(s.dir, "bad/1")))
+					_ = os.Remove(filepath.Join(s.dir, "bad/1")) // it packs another layer too
 				}
 				if e.Task.Unit == "tables" && e.Act == "reading" { // until the image that may have asked first has failed
 					select {

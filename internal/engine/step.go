@@ -43,7 +43,8 @@ type stepNode struct {
 	outcome *step.Outcome
 	above   *step.View // with the outcome
 
-	refilled bool // it ran again for its kept directories
+	packing  time.Duration // what packing its layers took
+	refilled bool          // it ran again for its kept directories
 	failure  *failure
 }
 
