@@ -160,6 +160,9 @@ func (e *entry) end(ctx context.Context, result *engine.Result, failure error) {
 func (e *entry) step(r *engine.StepResult, failed *command.FailedError) logbook.Step {
 	s := logbook.Step{Unit: r.Unit, Platform: r.Platform.String(), Place: r.Place, Label: r.Label, Outcome: r.Outcome.String(), Reason: phrase.Line(r.Reason), More: phrase.More(r.Reason),
 		Wall: r.Took, Spared: r.Spared, Files: r.Files, Bytes: r.Bytes, Packed: r.Layer.Size, Inputs: r.Inputs}
+	if r.Reason == event.EndedFirst {
+		s.Outcome = logbook.Ended
+	}
 	if r.Run == nil {
 		s.Trace = string(r.DiffID)
 	} else {
@@ -254,7 +257,11 @@ func pastBuild(b logbook.Build) report.PastBuild {
 }
 
 func pastStep(t logbook.Step) report.PastStep {
-	return report.PastStep{Unit: t.Unit, Platform: t.Platform, Place: t.Place, Step: t.Label, Outcome: t.Outcome, Reason: t.Reason, Details: append([]string{}, t.More...),
+	ended := t.Outcome == logbook.Ended
+	if ended {
+		t.Outcome = event.Skipped.String()
+	}
+	return report.PastStep{Ended: ended, Unit: t.Unit, Platform: t.Platform, Place: t.Place, Step: t.Label, Outcome: t.Outcome, Reason: t.Reason, Details: append([]string{}, t.More...),
 		Seconds: t.Wall.Seconds(), Processor: t.CPU.Seconds(), Spared: t.Spared.Seconds(), Files: t.Files, Bytes: t.Bytes, Packed: t.Packed, Logged: t.Log != ""}
 }
 

@@ -179,13 +179,14 @@ func (v *voyage) resolve() (err error) {
 	if v.byDigest() {
 		return nil
 	}
-	var wanted, held []string
+	var wanted, held, asks []string
 	for _, i := range v.p.plan.Images {
 		tags := 0
 		for _, d := range i.Destinations {
 			tags += len(d.Tags)
 			for _, h := range d.Held {
 				held = append(held, fmt.Sprintf("%s of %s needs %s", h.Tag, i.Name, h.When))
+				asks = append(asks, h.Git...)
 			}
 		}
 		if tags > 0 {
@@ -197,26 +198,23 @@ func (v *voyage) resolve() (err error) {
 		v.r.Outcome, v.r.Why = receipt.Nothing, "no destination names a tag; --by-digest pushes without one"
 	case len(wanted) == 0:
 		slices.Sort(held)
-		v.r.Outcome, v.r.Why = receipt.Nothing, "no tag's condition holds: "+strings.Join(slices.Compact(held), "; ")+unknownHere(v.p.facts.Git, held)
+		v.r.Outcome, v.r.Why = receipt.Nothing, "no tag's condition holds: "+strings.Join(slices.Compact(held), "; ")+unknownHere(v.p.facts.Git, asks)
 	case len(wanted) < len(v.p.plan.Images):
 		v.p, err = v.makePlan(wanted)
 	}
 	return err
 }
 
-// unknownHere tells what conditions might have needed that is not known of this clone.
-func unknownHere(g *facts.Git, held []string) string {
+// unknownHere tells what conditions might have needed that is not known of this clone. Asks are names of version control.
+func unknownHere(g *facts.Git, asks []string) string {
 	if !g.Known() {
 		return ""
 	}
-	asks := func(name string) bool {
-		return slices.ContainsFunc(held, func(text string) bool { return strings.Contains(text, name) })
-	}
 	var text string
-	if g.Branch == "" && asks("git.branch") {
+	if g.Branch == "" && slices.Contains(asks, "branch") {
 		text += " (a commit is checked out and no branch; " + facts.BranchVariable + " tells which it is of)"
 	}
-	if g.Tag == "" && g.Shallow() && asks("git.tag") {
+	if g.Tag == "" && g.Shallow() && slices.Contains(asks, "tag") {
 		text += " (no tag is on the commit, and the clone is shallow, so it may lack tags)"
 	}
 	return text

@@ -21,6 +21,7 @@ import (
 	"imbricat/internal/step"
 	"imbricat/internal/store"
 	"imbricat/internal/trace"
+	"imbricat/internal/tree"
 )
 
 // Runs is a shared cache that may know runs of commands; what it finds lies in the store afterwards.
@@ -197,6 +198,11 @@ func (r *Runner) secret(ctx context.Context, name string, w *watch) (executor.Se
 // accept keeps what a command left: its files, what it printed, what it learnt, and last the record.
 func (r *Runner) accept(ctx context.Context, c *Command, a executor.Attempt, why event.Reason, w *watch) (*Made, error) {
 	learnt, status, over := a.Trace(), a.Status(), a.Over()
+	// The index comes first: a tree that lies unpacked without one could not be checked.
+	if err := r.Store.PutEntries(filetree.Summarize(a.Entries()).Key, tree.EncodeEntries(a.Entries())); err != nil {
+		a.Discard()
+		return nil, err
+	}
 	contents, err := a.Accept(ctx)
 	if err != nil {
 		return nil, err

@@ -31,6 +31,13 @@ func TestMain(m *testing.M) {
 	if status, child := sandbox.Child(os.Args); child {
 		os.Exit(status)
 	}
+	if dir := os.Getenv(pipeVariable); dir != "" {
+		if err := servePipe(dir); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	os.Exit(m.Run())
 }
 

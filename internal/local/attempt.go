@@ -42,14 +42,10 @@ func (a *attempt) Discard() {
 // Accept keeps what the command left as an unpacked tree.
 func (a *attempt) Accept(ctx context.Context) (tree.Contents, error) {
 	defer a.Discard()
-	key := filetree.Summarize(a.entries).Key
-	// The index comes first: a tree that lies unpacked without one could not be checked.
-	if err := a.local.store.PutEntries(key, tree.EncodeEntries(a.entries)); err != nil {
-		return nil, err
-	}
 	if len(a.entries) == 0 {
 		return filetree.Memory(""), nil
 	}
+	key := filetree.Summarize(a.entries).Key
 	root := filepath.Join(a.folder, "root")
 	if err := a.box.Note(root, store.MarksOf(root)); err != nil {
 		return nil, err

@@ -80,6 +80,17 @@ type Book struct {
 // Keep is how many builds a logbook holds; the oldest go first.
 const Keep = 1000
 
+// Ended is the outcome of a step that was begun and not done; the others are those of events.
+const Ended = "ended"
+
+// version is that of what the rows say.
+const version = 1
+
+// migrate brings rows of older programs up to date: these told steps that were begun and not done by their reason alone.
+const migrate = `
+update steps set outcome = 'ended' where outcome = 'skipped' and reason = 'the build ended first';
+pragma user_version = 1;`
+
 const schema = `
 create table if not exists builds (
 	number integer primary key autoincrement, project text not null, command text not null, recipe text not null, facts text not null,
@@ -114,7 +125,14 @@ func Open(file string, keep int) (*Book, error) {
 		"busy_timeout(10000)", "journal_mode(wal)", "synchronous(normal)", "foreign_keys(on)"}, "_txlock": {"immediate"}}.Encode()}
 	db, err := sql.Open("sqlite", name.String())
 	if err == nil {
-		if _, err = db.Exec(schema); err != nil {
+		var have int
+		if _, err = db.Exec(schema); err == nil {
+			err = db.QueryRow("pragma user_version").Scan(&have)
+		}
+		if err == nil && have < version {
+			_, err = db.Exec(migrate)
+		}
+		if err != nil {
 			db.Close()
 		}
 	}

@@ -74,3 +74,29 @@ func TestBook(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, steps, "steps go with their build")
 }
+
+// TestOlderRows: rows of programs that told by their reasons alone that a step was begun and not done are brought up to date,
+// once.
+func TestOlderRows(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "logbook.db")
+	b, err := Open(file, 0)
+	require.NoError(t, err)
+	build := Build{Project: "/tideline", Started: time.UnixMilli(1)}
+	require.NoError(t, b.Begin(&build))
+	require.NoError(t, b.End(&build, []Step{{Label: "half", Outcome: "skipped", Reason: "the build ended first"}, {Label: "none", Outcome: "skipped", Reason: "it lays nothing down"}}))
+	for _, want := range []string{"ended", "skipped"} { // of what an older program wrote, and of what this one did
+		if want == "skipped" {
+			_, err = b.db.Exec("update steps set outcome = 'skipped'")
+		} else {
+			_, err = b.db.Exec("pragma user_version = 0")
+		}
+		require.NoError(t, err)
+		require.NoError(t, b.Close())
+		b, err = Open(file, 0)
+		require.NoError(t, err)
+		_, steps, err := b.Find(build.Number)
+		require.NoError(t, err)
+		require.Equal(t, []string{want, "skipped"}, []string{steps[0].Outcome, steps[1].Outcome})
+	}
+	require.NoError(t, b.Close())
+}

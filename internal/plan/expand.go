@@ -576,7 +576,7 @@ func (e *evaluator) destination(d recipe.Destination) Destination {
 			if err != nil {
 				name = t.Name.Source()
 			}
-			out.Held = append(out.Held, Held{name, t.When.Text})
+			out.Held = append(out.Held, Held{name, t.When.Text, t.When.Uses("git")})
 			continue
 		}
 		before := len(e.problems.Problems)

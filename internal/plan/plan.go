@@ -44,7 +44,10 @@ type Destination struct {
 }
 
 // Held is a tag that is not to be written, with the condition that does not hold.
-type Held struct{ Tag, When string }
+type Held struct {
+	Tag, When string
+	Git       []string // what the condition asks of version control: "branch", "tag", …
+}
 
 // UnitID tells units apart.
 type UnitID struct {

@@ -120,7 +120,7 @@ func TestExpand(t *testing.T) {
 	require.Equal(t, []string{"/var/lib/tide"}, gauge.Settings.Volumes)
 	require.Equal(t, "/srv", gauge.Settings.WorkingDir)
 	require.Equal(t, []string{"1.4.0"}, p.Images[0].Destinations[0].Tags)
-	require.Equal(t, []Held{{"a", "facts.version == '2'"}}, p.Images[0].Destinations[0].Held)
+	require.Equal(t, []Held{{"a", "facts.version == '2'", nil}}, p.Images[0].Destinations[0].Held)
 
 	arm := platform.Platform{OS: "linux", Architecture: "arm64"}
 	p, err = expand(t, whole, Options{Images: []string{"gauge"}, Platforms: []platform.Platform{arm}})
@@ -145,7 +145,7 @@ images:
 	d := p.Images[0].Destinations[0]
 	require.Equal(t, []string{"tides-spring", "tides-spring-x", "1.4.0", "1", "1.4"}, d.Tags, "a tag that is written by itself is no prefix")
 	require.Equal(t, []string{"1.4"}, d.Prefixes)
-	require.Equal(t, []Held{{"no", "false"}, {"${git.tag}", "git.tag != nil"}}, d.Held)
+	require.Equal(t, []Held{{"no", "false", nil}, {"${git.tag}", "git.tag != nil", []string{"tag"}}}, d.Held)
 	_, err = expand(t, strings.Replace(text, "]}\n", "], invalid: refuse}\n", 1), Options{})
 	require.ErrorContains(t, err, `"tides/spring" is no tag`)
 }

@@ -56,6 +56,7 @@ type PastStep struct {
 	Files     int      `json:"files"`
 	Bytes     int64    `json:"bytes"`
 	Packed    int64    `json:"packed"`
+	Ended     bool     `json:"-"`      // it was begun and not done; else what is skipped needed no layer
 	Logged    bool     `json:"logged"` // `logbook log` has what its command printed
 }
 
@@ -132,7 +133,7 @@ func WriteReasons(w io.Writer, p Paint, steps []PastStep, every bool) error {
 		case "failed":
 			mark = p.Wrong("✗ failed  ")
 		case "skipped":
-			if mark = p.Muted("· no layer"); s.Reason == "the build ended first" {
+			if mark = p.Muted("· no layer"); s.Ended {
 				mark = p.Muted("○ not done")
 			}
 		}
