@@ -259,8 +259,8 @@ func moving(p *plan.Plan) []reference.Reference {
 			add(u.Base.Reference)
 		}
 		for _, step := range u.Steps {
-			if take, ok := step.Do.(plan.Take); ok && take.Unit == nil {
-				add(take.Reference)
+			for _, use := range step.Do.References() {
+				add(use.Reference)
 			}
 		}
 	}

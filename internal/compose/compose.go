@@ -4,6 +4,7 @@ package compose
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -27,27 +28,6 @@ type Kind interface {
 	plan.Action
 	// Lay lays down what the step asks for. All that it names is among the inputs.
 	Lay(ctx context.Context, c *Composer) error
-}
-
-// Of gives the kind of an action; nil for a command, which is run.
-func Of(do plan.Action) Kind {
-	switch do := do.(type) {
-	case plan.Copy:
-		return copyStep{do}
-	case plan.Take:
-		return takeStep{do}
-	case plan.Write:
-		return writeStep{do}
-	case plan.Link:
-		return linkStep{do}
-	case plan.Unpack:
-		return unpackStep{do}
-	case plan.Fetch:
-		return fetchStep{do}
-	case plan.Remove:
-		return removeStep{do}
-	}
-	return nil
 }
 
 // remembering is of kinds whose outcome can be recognised without composing it.
@@ -148,8 +128,8 @@ func (t *Tools) Compose(ctx context.Context, kind Kind, s Setting) (*Composed, e
 	return made, nil
 }
 
-// Check finds what is wrong with what a step takes of the project, before any work, and warns of what is doubtful.
-func (t *Tools) Check(s *plan.Step, report func(pos recipe.Pos, format string, args ...any)) {
+// check finds what is wrong with what a step takes of the project, before any work, and warns of what is doubtful.
+func (t *Tools) check(s *plan.Step, kind Kind, report func(pos recipe.Pos, format string, args ...any)) {
 	var all []*sources.Picked
 	for _, one := range s.Do.Sources() {
 		got, err := t.Project.Pick(one)
@@ -167,7 +147,7 @@ func (t *Tools) Check(s *plan.Step, report func(pos recipe.Pos, format string, a
 			}
 		}
 	}
-	if more, is := Of(s.Do).(inspected); is {
+	if more, is := kind.(inspected); is {
 		more.inspect(t, s, all)
 	}
 }
@@ -208,3 +188,5 @@ func (c *Composer) owner(ctx context.Context, o plan.Owner, pos recipe.Pos) (acc
 }
 
 func keyOf(text string) digest.Key { return filetree.KeyOfText(text) }
+
+func isNoMatch(err error) bool { return errors.Is(err, tree.ErrNoMatch) }

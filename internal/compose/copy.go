@@ -2,7 +2,6 @@ package compose
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -16,8 +15,6 @@ import (
 )
 
 type copyStep struct{ plan.Copy }
-
-func isNoMatch(err error) bool { return errors.Is(err, tree.ErrNoMatch) }
 
 // Lay lays down what the copy takes of the project folder.
 func (do copyStep) Lay(ctx context.Context, c *Composer) error {

@@ -13,6 +13,7 @@ import (
 	"imbricat/internal/image"
 	"imbricat/internal/layering"
 	"imbricat/internal/recipe"
+	"imbricat/internal/store"
 )
 
 // DirtyRevision ends the revision of an image that was made of other files than the commit has.
@@ -28,7 +29,7 @@ func (w *work) assemble(ctx context.Context, i *imageUnit, dirty bool) (Platform
 	}
 	a := &image.Assembly{
 		Platform: u.ID.Platform, Base: i.node.inherited(), Settings: u.Settings,
-		Created: created, Annotations: w.annotations(i.node, created, dirty),
+		Created: created, Annotations: annotations(&w.o, i.node, created, dirty),
 	}
 	common := a.Annotations
 	if w.divider.Policy(u) != recipe.Cold {
@@ -44,12 +45,12 @@ func (w *work) assemble(ctx context.Context, i *imageUnit, dirty bool) (Platform
 		a.Layers = append(a.Layers, image.Layer{Descriptor: l.Layer, DiffID: l.DiffID, CreatedBy: one.Label})
 		result.Unpacked += l.Unpacked
 	}
-	config, err := w.put(v1.MediaTypeImageConfig, a.Config())
+	config, err := put(w.o.Store, v1.MediaTypeImageConfig, a.Config())
 	if err != nil {
 		return result, created, nil, err
 	}
 	manifest := a.Manifest(config)
-	result.Descriptor, err = w.put(v1.MediaTypeImageManifest, manifest)
+	result.Descriptor, err = put(w.o.Store, v1.MediaTypeImageManifest, manifest)
 	result.Layers = len(manifest.Layers)
 	for _, l := range manifest.Layers {
 		result.Packed += l.Size
@@ -57,18 +58,18 @@ func (w *work) assemble(ctx context.Context, i *imageUnit, dirty bool) (Platform
 	return result, created, common, err
 }
 
-func (w *work) put(mediaType string, document any) (digest.Descriptor, error) {
+func put(s *store.Store, mediaType string, document any) (digest.Descriptor, error) {
 	text, err := image.Encode(document)
 	if err != nil {
 		return digest.Descriptor{}, fmt.Errorf("encoding %s: %w", mediaType, err)
 	}
-	return w.o.Store.PutBytes(mediaType, text)
+	return s.PutBytes(mediaType, text)
 }
 
 // annotations are the standard ones where their values are known, and the recipe's, which win.
-func (w *work) annotations(n *unitNode, created time.Time, dirty bool) map[string]string {
+func annotations(o *Options, n *unitNode, created time.Time, dirty bool) map[string]string {
 	all := map[string]string{v1.AnnotationCreated: created.Format(time.RFC3339)}
-	for key, value := range w.o.Annotations {
+	for key, value := range o.Annotations {
 		all[key] = value
 	}
 	if dirty {

@@ -14,6 +14,7 @@ import (
 	"imbricat/internal/compose"
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
+	"imbricat/internal/filetree"
 	"imbricat/internal/once"
 	"imbricat/internal/plan"
 	"imbricat/internal/say"
@@ -91,12 +92,6 @@ func (in *intake) touches(o *Options) func(path string) bool {
 	}
 }
 
-// Difference is how the project folder differs from its commit, in paths relative to it.
-type Difference struct {
-	Changed []string        // known to version control and other than in the commit
-	Tracked map[string]bool // what the commit has
-}
-
 // dirty lists what an image takes in that differs from the commit, and tells of what the commit does not have.
 func (d *dating) dirty(img *plan.Image) ([]string, error) {
 	if !d.o.History.Committed() {
@@ -143,7 +138,7 @@ func (d *dating) dirtKey(img *plan.Image) (key digest.Key, settled bool) {
 		settled = settled && err == nil
 		fmt.Fprintln(&text, question)
 	}
-	return keyOfText(text.String()), settled
+	return filetree.KeyOfText(text.String()), settled
 }
 
 // Dirty lists the files of version control that an image takes in and that differ from the commit.

@@ -70,6 +70,12 @@ type LookOptions struct {
 	Weigh bool // tell what the layers of images hold
 }
 
+// look tells what became of work that was only looked at.
+type look struct {
+	w      *work
+	claims claims
+}
+
 // Look finds what a build would do. Mistakes are reported as by Run.
 func Look(ctx context.Context, o LookOptions) (*Preview, error) {
 	w := newWork(ctx, Options{Inputs: o.Inputs}, true)
@@ -85,23 +91,23 @@ func Look(ctx context.Context, o LookOptions) (*Preview, error) {
 		return nil, err
 	}
 	p := &Preview{}
-	c := newClaims()
+	l := &look{w, newClaims()}
 	for _, u := range o.Plan.Units {
 		n := w.units[u]
 		if err := n.mistake(); err != nil {
 			return nil, err
 		}
-		one := w.preview(n, &c)
-		w.expect(&one)
+		one := l.preview(n)
+		l.expect(&one)
 		p.Units = append(p.Units, one)
 	}
 	p.critical()
 	if o.Weigh {
-		if err := w.weigh(ctx, p); err != nil {
+		if err := l.weigh(ctx, p); err != nil {
 			return nil, err
 		}
 	}
-	return p, w.measure(p)
+	return p, l.measure(p)
 }
 
 // mistake gives what went wrong with a unit, but for what is only not known yet.
@@ -127,35 +133,35 @@ func (n *unitNode) mistake() error {
 }
 
 // preview tells what would become of a unit.
-func (w *work) preview(n *unitNode, c *claims) UnitPreview {
+func (l *look) preview(n *unitNode) UnitPreview {
 	u := n.plan
 	out := UnitPreview{Unit: u, Base: "nothing"}
 	if u.Base.Unit != nil {
 		out.Base = u.Base.Unit.ID.Name
 	} else if u.Base.Reference != (reference.Reference{}) {
-		found := w.found[keyOf(u.Base.Reference, u)]
+		found := l.w.found[keyOf(u.Base.Reference, u)]
 		out.Base, out.BaseDigest = found.Name, found.Root.Digest
 	}
 	for _, s := range n.steps {
 		one := StepPreview{Label: s.plan.Label, Place: s.name.Place()}
-		w.forecast(&one, s, c)
+		l.forecast(&one, s)
 		out.Steps = append(out.Steps, one)
 	}
 	return out
 }
 
 // forecast tells what would become of a step.
-func (w *work) forecast(out *StepPreview, s *stepNode, c *claims) {
+func (l *look) forecast(out *StepPreview, s *stepNode) {
 	var would *wouldRun
 	switch {
 	case errors.As(s.look.Err(), &would):
 		out.Forecast, out.Reason = WillRun, would.why
 	case s.outcome == nil:
 		out.Forecast, out.Reason = Depends, event.Text(dependsOn(s))
-		w.estimate(out, s)
+		l.estimate(out, s)
 	default:
 		out.Files, out.Bytes = s.outcome.Files, s.outcome.Bytes
-		w.forecastDone(out, s, c)
+		l.forecastDone(out, s)
 	}
 }
 
@@ -175,9 +181,9 @@ func dependsOn(s *stepNode) string {
 }
 
 // estimate adds up what a step takes of the project, whatever it does with it.
-func (w *work) estimate(out *StepPreview, s *stepNode) {
+func (l *look) estimate(out *StepPreview, s *stepNode) {
 	for _, one := range s.plan.Do.Sources() {
-		if got, err := w.tools.Project.Pick(one); err == nil && !one.Single {
+		if got, err := l.w.tools.Project.Pick(one); err == nil && !one.Single {
 			files, bytes := got.Size()
 			out.Files, out.Bytes = out.Files+files, out.Bytes+bytes
 		}
@@ -185,12 +191,12 @@ func (w *work) estimate(out *StepPreview, s *stepNode) {
 }
 
 // forecastDone tells what would become of a step of which it is known what it lays down.
-func (w *work) forecastDone(out *StepPreview, s *stepNode, c *claims) {
+func (l *look) forecastDone(out *StepPreview, s *stepNode) {
 	o := s.outcome
 	switch {
 	case o.Run != nil:
 		out.Forecast = WillReuse
-		_, out.Reason, _ = s.ran(!c.run(o.Run.ID))
+		_, out.Reason, _ = s.ran(!l.claims.run(o.Run.ID))
 		return
 	case o.Empty:
 		out.Forecast, out.Reason = WillSkip, event.LaysNothing
@@ -211,13 +217,13 @@ func (w *work) forecastDone(out *StepPreview, s *stepNode, c *claims) {
 	if len(layers) > 0 {
 		keys = nil
 	}
-	for _, l := range layers {
-		if l.Published == nil {
-			keys = append(keys, l.Key())
+	for _, one := range layers {
+		if one.Published == nil {
+			keys = append(keys, one.Key())
 		}
 	}
 	for _, key := range keys {
-		if _, found := w.o.Store.Record(key); !found {
+		if _, found := l.w.o.Store.Record(key); !found {
 			missing++
 		}
 	}
@@ -232,10 +238,10 @@ func (w *work) forecastDone(out *StepPreview, s *stepNode, c *claims) {
 }
 
 // weigh tells what the layers of images hold whose steps are all known.
-func (w *work) weigh(ctx context.Context, p *Preview) error {
+func (l *look) weigh(ctx context.Context, p *Preview) error {
 	for i := range p.Units {
 		one := &p.Units[i]
-		n := w.units[one.Unit]
+		n := l.w.units[one.Unit]
 		if !one.Unit.IsImage {
 			continue
 		}
@@ -247,14 +253,14 @@ func (w *work) weigh(ctx context.Context, p *Preview) error {
 		if one.Unknown != "" || n.image == nil || n.image.division == nil {
 			continue
 		}
-		known := layering.Known{Unit: n.image.layering, Division: n.image.division, Before: w.before}
+		known := layering.Known{Unit: n.image.layering, Division: n.image.division, Before: l.before}
 		if n.base != nil {
 			for _, id := range n.base.Config.RootFS.DiffIDs {
 				known.Base = append(known.Base, digest.DiffID(id))
 			}
 		}
 		var err error
-		if one.Content, err = layering.Describe(ctx, w.o.Store, known); err != nil {
+		if one.Content, err = layering.Describe(ctx, l.w.o.Store, known); err != nil {
 			return fmt.Errorf("%s: %w", one.Unit.ID, err)
 		}
 	}
@@ -262,18 +268,18 @@ func (w *work) weigh(ctx context.Context, p *Preview) error {
 }
 
 // before gives what the steps before one laid down.
-func (w *work) before(o *step.Outcome) (all []*step.Outcome) {
-	at := slices.IndexFunc(w.o.Plan.Units, func(u *plan.Unit) bool { return u.ID == o.Name.Unit })
-	for _, s := range w.units[w.o.Plan.Units[at]].before(o.Name.Index) {
+func (l *look) before(o *step.Outcome) (all []*step.Outcome) {
+	at := slices.IndexFunc(l.w.o.Plan.Units, func(u *plan.Unit) bool { return u.ID == o.Name.Unit })
+	for _, s := range l.w.units[l.w.o.Plan.Units[at]].before(o.Name.Index) {
 		all = append(all, s.outcome)
 	}
 	return all
 }
 
 // measure counts what is taken in and left out over all copies, each path once.
-func (w *work) measure(p *Preview) error {
+func (l *look) measure(p *Preview) error {
 	taken, left := map[string]int64{}, map[string]bool{}
-	w.tools.Project.Each(func(c *sources.Picked) {
+	l.w.tools.Project.Each(func(c *sources.Picked) {
 		for i := range c.Survey.Picked {
 			if one := &c.Survey.Picked[i]; one.Kind == tree.File {
 				taken[one.Path] = one.Stat.Size
@@ -289,7 +295,7 @@ func (w *work) measure(p *Preview) error {
 		p.Bytes += size
 	}
 	for path := range left {
-		files, bytes, err := w.o.Folder.Measure(path)
+		files, bytes, err := l.w.o.Folder.Measure(path)
 		if err != nil {
 			return err
 		}
@@ -299,7 +305,7 @@ func (w *work) measure(p *Preview) error {
 }
 
 // expect fills in what a unit waits for and how long its steps took when they were done last.
-func (w *work) expect(one *UnitPreview) {
+func (l *look) expect(one *UnitPreview) {
 	u := one.Unit
 	need := func(other *plan.Unit) {
 		if other != nil && !slices.Contains(one.Needs, other.ID.String()) {
@@ -308,8 +314,8 @@ func (w *work) expect(one *UnitPreview) {
 	}
 	need(u.Base.Unit)
 	var past []explain.PastStep
-	if w.o.Past != nil {
-		past = w.o.Past.Past(u.ID.Name, u.ID.Platform.String())
+	if l.w.o.Past != nil {
+		past = l.w.o.Past.Past(u.ID.Name, u.ID.Platform.String())
 	}
 	for i := range u.Steps {
 		step := &one.Steps[i]

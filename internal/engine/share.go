@@ -14,7 +14,7 @@ import (
 
 // gather collects what a build used and others may want. What stages left is packed for that, since others have no
 // unpacked trees of ours. What cannot be packed is not shared.
-func (w *work) gather(ctx context.Context, result *Result) {
+func gather(ctx context.Context, w *work, result *Result) {
 	result.Layers = map[digest.Key]*store.Record{}
 	seen := map[*store.Run]bool{}
 	for _, n := range w.packs {
@@ -32,7 +32,7 @@ func (w *work) gather(ctx context.Context, result *Result) {
 				result.Runs = append(result.Runs, record)
 			}
 			if result.Layers[s.outcome.Key] == nil && s.outcome.Files > 0 && len(s.outcome.Run.Record.Parts) == 0 {
-				if record := w.packToShare(ctx, s); record != nil {
+				if record := packToShare(ctx, w, s); record != nil {
 					result.Layers[s.outcome.Key] = record
 				}
 			}
@@ -48,7 +48,7 @@ func (w *work) gather(ctx context.Context, result *Result) {
 }
 
 // packToShare gives the layer of a command's tree, packed quickly where there is none.
-func (w *work) packToShare(ctx context.Context, s *stepNode) *store.Record {
+func packToShare(ctx context.Context, w *work, s *stepNode) *store.Record {
 	for _, how := range []layer.Compression{layer.Zstd, layer.Gzip, layer.None} {
 		if record, found := w.o.Store.Record(layer.RecordKey(s.outcome.Key, how)); found {
 			return record
@@ -66,7 +66,7 @@ func (w *work) packToShare(ctx context.Context, s *stepNode) *store.Record {
 
 // noteParts keeps with the runs of commands whose trees are divided which layers hold them, so that they can be had from
 // there when they lie unpacked nowhere. What a later step replaced is in none; then nothing is noted.
-func (w *work) noteParts() {
+func noteParts(w *work) {
 	for _, u := range w.o.Plan.Units {
 		i := w.units[u].image
 		if i == nil {

@@ -130,7 +130,7 @@ func (w *work) prepare(ctx context.Context) error {
 	problems := &recipe.Errors{File: w.o.Plan.File}
 	for _, u := range w.o.Plan.Units {
 		for i := range u.Steps {
-			w.tools.Check(&u.Steps[i], problems.Add)
+			compose.Check(w.tools, &u.Steps[i], problems.Add)
 		}
 	}
 	err := w.resolve(ctx, problems)

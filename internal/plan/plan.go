@@ -6,8 +6,6 @@
 package plan
 
 import (
-	"time"
-
 	"imbricat/internal/image"
 	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
@@ -100,50 +98,6 @@ type Step struct {
 	Do          Action
 }
 
-// Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need
-// know which kinds there are. Paths in the image are absolute and clean.
-type Action interface {
-	// Sources are what it takes of the project folder.
-	Sources() []Source
-	// Units are the stages and images of the recipe that it takes files of.
-	Units() []*Unit
-	// References are the images elsewhere that it takes files of.
-	References() []ImageUse
-	// Downloads are what it takes from addresses.
-	Downloads() []Download
-}
-
-// Source is what an action takes of the project folder.
-type Source struct {
-	From       string // a path or a pattern, with slashes, relative to the project folder
-	Pos        recipe.Pos
-	Single     bool // it is one file, and no pattern
-	LeaveOut   []string
-	Structure  bool
-	Follow     bool
-	Attributes []string
-}
-
-// ImageUse is an image elsewhere that an action takes files of.
-type ImageUse struct {
-	Reference reference.Reference
-	Pos       recipe.Pos
-}
-
-// Download is a file from an address.
-type Download struct {
-	Address string
-	SHA256  string // in lower case
-}
-
-// nothing is of what an action does not name.
-type nothing struct{}
-
-func (nothing) Sources() []Source      { return nil }
-func (nothing) Units() []*Unit         { return nil }
-func (nothing) References() []ImageUse { return nil }
-func (nothing) Downloads() []Download  { return nil }
-
 // Target is where a step lays things in the image.
 type Target struct {
 	Path   string // absolute, clean
@@ -159,110 +113,6 @@ type Owner struct {
 
 // Named tells whether something is to be looked up.
 func (o Owner) Named() bool { return o.User != "" || o.Group != "" }
-
-// Copy takes files of the project folder in.
-type Copy struct {
-	nothing
-	From        []string // slashes, relative to the project folder
-	FromPos     []recipe.Pos
-	To          Target
-	LeaveOut    []string
-	Structure   bool
-	Follow      bool
-	CommitTimes bool
-	Attributes  []string
-	Owner       Owner
-	OwnerPos    recipe.Pos
-	Mode        ModeRule
-}
-
-// Take takes files out of another unit or of an image elsewhere.
-type Take struct {
-	nothing
-	Unit      *Unit // nil: Reference
-	Reference reference.Reference
-	Pos       recipe.Pos
-	Paths     []string // absolute, clean; may hold patterns
-	PathPos   []recipe.Pos
-	To        Target
-	Owner     *Owner // nil: as it is there
-	OwnerPos  recipe.Pos
-	Mode      ModeRule
-}
-
-// Write makes a file.
-type Write struct {
-	nothing
-	To       Target
-	Text     string
-	Owner    Owner
-	OwnerPos recipe.Pos
-	Mode     ModeRule
-}
-
-// Link makes a symbolic link.
-type Link struct {
-	nothing
-	To     Target
-	Target string
-	Owner  Owner
-
-	OwnerPos recipe.Pos
-}
-
-// Unpack lays down what an archive holds.
-type Unpack struct {
-	nothing
-	From     string // of the project folder; empty: Address
-	FromPos  recipe.Pos
-	Address  string
-	SHA256   string // of the archive, in lower case; may be empty for one of the project
-	To       Target
-	Strip    int
-	LeaveOut []string
-	Spread   []string
-	AtMost   int64  // bytes that it may unpack to
-	Owner    *Owner // nil: as the archive says
-	OwnerPos recipe.Pos
-	Mode     ModeRule
-}
-
-// Fetch lays down a file from an address.
-type Fetch struct {
-	nothing
-	Address  string
-	Pos      recipe.Pos
-	SHA256   string
-	To       Target
-	Owner    Owner
-	OwnerPos recipe.Pos
-	Mode     ModeRule
-}
-
-// Remove deletes what lies below.
-type Remove struct {
-	nothing
-	Paths   []string // absolute, clean; may hold patterns
-	PathPos []recipe.Pos
-}
-
-// Run runs a command in what lies below.
-type Run struct {
-	nothing
-	Lines    []string // of a shell, each of which must succeed
-	Args     []string // a program with its arguments, where there are no lines
-	In       string   // absolute, clean; empty: as the base says
-	InPos    recipe.Pos
-	User     *Owner // nil: as the base says
-	UserPos  recipe.Pos
-	Env      map[string]string
-	Keep     []Keep // sorted by name, so that no two steps wait for each other in a circle
-	Secrets  []SecretUse
-	Network  bool
-	FreshTmp bool
-	Within   time.Duration
-	Expires  time.Duration // 0: never
-}
 
 // Keep gives a kept directory to a run step.
 type Keep struct {
@@ -282,46 +132,3 @@ type Secret struct {
 	Command  []string
 	SSHAgent bool
 }
-
-// Sources implements Action.
-func (c Copy) Sources() (all []Source) {
-	for i, from := range c.From {
-		all = append(all, Source{From: from, Pos: c.FromPos[i], LeaveOut: c.LeaveOut, Structure: c.Structure, Follow: c.Follow, Attributes: c.Attributes})
-	}
-	return all
-}
-
-// Units implements Action.
-func (t Take) Units() []*Unit {
-	if t.Unit == nil {
-		return nil
-	}
-	return []*Unit{t.Unit}
-}
-
-// References implements Action.
-func (t Take) References() []ImageUse {
-	if t.Unit != nil {
-		return nil
-	}
-	return []ImageUse{{t.Reference, t.Pos}}
-}
-
-// Sources implements Action.
-func (u Unpack) Sources() []Source {
-	if u.From == "" {
-		return nil
-	}
-	return []Source{{From: u.From, Pos: u.FromPos, Single: true}}
-}
-
-// Downloads implements Action.
-func (u Unpack) Downloads() []Download {
-	if u.Address == "" {
-		return nil
-	}
-	return []Download{{u.Address, u.SHA256}}
-}
-
-// Downloads implements Action.
-func (f Fetch) Downloads() []Download { return []Download{{f.Address, f.SHA256}} }

@@ -374,22 +374,22 @@ func (d *decoder) checkUses(u *unit, units map[string]*unit, names []string) {
 			d.report(base.Pos, "%q is %s: write {%s: %s}", base.Name, article(kind), kind, base.Name)
 		}
 	}
-	u.eachTake(func(take *Take) {
-		other, known := units[take.Unit]
-		if !known {
-			d.report(take.Pos, "no stage or image is named %q%s", take.Unit, suggest(take.Unit, names))
-			return
+	u.eachUse(func(use UnitUse) {
+		if units[use.Name] == nil {
+			d.report(use.Pos, "no stage or image is named %q%s", use.Name, suggest(use.Name, names))
 		}
-		take.IsImage = other.image
 	})
 }
 
-// eachTake visits what is taken from other units.
-func (u *unit) eachTake(visit func(*Take)) {
+// eachUse visits what steps take of other units.
+func (u *unit) eachUse(visit func(UnitUse)) {
 	for _, steps := range u.steps {
 		for _, step := range steps {
-			if take, ok := step.Do.(*Take); ok && take.Unit != "" {
-				visit(take)
+			if step.Do == nil {
+				continue // it is told elsewhere
+			}
+			for _, use := range step.Do.Units() {
+				visit(use)
 			}
 		}
 	}
@@ -403,7 +403,7 @@ func (u *unit) needs() []string {
 			names = append(names, base.Name)
 		}
 	}
-	u.eachTake(func(take *Take) { names = append(names, take.Unit) })
+	u.eachUse(func(use UnitUse) { names = append(names, use.Name) })
 	return names
 }
 

@@ -124,9 +124,6 @@ type Step struct {
 	Do          Action
 }
 
-// Action is one of *Copy, *Take, *Write, *Link, *Unpack, *Fetch, *Remove, *Run.
-type Action interface{ isAction() }
-
 // Access is the owner and mode that a step gives to what it lays down; empty templates leave the default.
 type Access struct {
 	Owner Template
@@ -143,78 +140,6 @@ func (a Access) Or(d Access) Access {
 	}
 	return a
 }
-
-// Copy takes files of the project folder in.
-type Copy struct {
-	From     []Template
-	To       Template
-	LeaveOut []string // patterns relative to the folder copied
-	// Structure keeps each file's path below the project folder.
-	Structure bool
-	// Follow takes what links lead to instead of the links.
-	Follow bool
-	// CommitTimes gives each file the time of the last commit that touched it.
-	CommitTimes bool
-	risingTimes bool     // as it is written here; Step.RisingTimes counts
-	Attributes  []string // patterns of extended attributes to take in
-	Access
-}
-
-// Take takes files out of a stage, an image of the recipe, or an image elsewhere.
-type Take struct {
-	Unit      string   // name of a stage or an image, or empty
-	IsImage   bool     // Unit is an image
-	Reference Template // where Unit is empty
-	Pos       Pos
-	Paths     []Template
-	To        Template
-	Access
-}
-
-// Write makes a file from text in the recipe.
-type Write struct {
-	To   Template
-	Text Template
-	Access
-}
-
-// Link makes a symbolic link.
-type Link struct {
-	To     Template
-	Target Template
-	Owner  Template
-}
-
-// Unpack lays down what an archive holds.
-type Unpack struct {
-	From     Template // a file of the project, or an address with http:// or https://
-	SHA256   Template
-	To       Template
-	Strip    int // leading elements of names to drop
-	LeaveOut []string
-	Spread   []string // patterns of archives in it that become folders
-	AtMost   int64    // bytes that the archive may unpack to; 0: the default
-	Access
-}
-
-// Fetch lays down a file from an address.
-type Fetch struct {
-	From   Template
-	SHA256 Template
-	To     Template
-	Access
-}
-
-// Remove deletes what lies below.
-type Remove struct{ Paths []Template }
-
-func (*Copy) isAction()   {}
-func (*Take) isAction()   {}
-func (*Write) isAction()  {}
-func (*Link) isAction()   {}
-func (*Unpack) isAction() {}
-func (*Fetch) isAction()  {}
-func (*Remove) isAction() {}
 
 // Pair is a key with its value; keys are unique within their list.
 type Pair struct {

@@ -11,6 +11,7 @@ import (
 
 // Run runs a command in what lies below the step.
 type Run struct {
+	noUnits
 	Lines    []string // of a shell, each of which must succeed
 	Args     []string // a program with its arguments, where there are no lines
 	In       Template // folder to start in
@@ -23,8 +24,6 @@ type Run struct {
 	Within   time.Duration // the command is ended after; 0: the default
 	Expires  time.Duration // a result is not used for longer; 0: as long as it holds
 }
-
-func (*Run) isAction() {}
 
 // Keep gives a kept directory to a step.
 type Keep struct {

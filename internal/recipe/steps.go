@@ -14,6 +14,103 @@ import (
 	"imbricat/internal/reference"
 )
 
+// Action is one of *Copy, *Take, *Write, *Link, *Unpack, *Fetch, *Remove, *Run.
+type Action interface {
+	// Units are the stages and images of the recipe that it names.
+	Units() []UnitUse
+}
+
+// UnitUse is where a stage or an image is named.
+type UnitUse struct {
+	Name string
+	Pos  Pos
+}
+
+// noUnits is of actions that name no stages and images.
+type noUnits struct{}
+
+// Units implements Action.
+func (noUnits) Units() []UnitUse { return nil }
+
+// Units implements Action.
+func (t *Take) Units() []UnitUse {
+	if t.Unit == "" {
+		return nil
+	}
+	return []UnitUse{{t.Unit, t.Pos}}
+}
+
+// Copy takes files of the project folder in.
+type Copy struct {
+	noUnits
+	From     []Template
+	To       Template
+	LeaveOut []string // patterns relative to the folder copied
+	// Structure keeps each file's path below the project folder.
+	Structure bool
+	// Follow takes what links lead to instead of the links.
+	Follow bool
+	// CommitTimes gives each file the time of the last commit that touched it.
+	CommitTimes bool
+	risingTimes bool     // as it is written here; Step.RisingTimes counts
+	Attributes  []string // patterns of extended attributes to take in
+	Access
+}
+
+// Take takes files out of a stage, an image of the recipe, or an image elsewhere.
+type Take struct {
+	Unit      string   // name of a stage or an image, or empty
+	Reference Template // where Unit is empty
+	Pos       Pos
+	Paths     []Template
+	To        Template
+	Access
+}
+
+// Write makes a file from text in the recipe.
+type Write struct {
+	noUnits
+	To   Template
+	Text Template
+	Access
+}
+
+// Link makes a symbolic link.
+type Link struct {
+	noUnits
+	To     Template
+	Target Template
+	Owner  Template
+}
+
+// Unpack lays down what an archive holds.
+type Unpack struct {
+	noUnits
+	From     Template // a file of the project, or an address with http:// or https://
+	SHA256   Template
+	To       Template
+	Strip    int // leading elements of names to drop
+	LeaveOut []string
+	Spread   []string // patterns of archives in it that become folders
+	AtMost   int64    // bytes that the archive may unpack to; 0: the default
+	Access
+}
+
+// Fetch lays down a file from an address.
+type Fetch struct {
+	noUnits
+	From   Template
+	SHA256 Template
+	To     Template
+	Access
+}
+
+// Remove deletes what lies below.
+type Remove struct {
+	noUnits
+	Paths []Template
+}
+
 // step reads one entry of steps: exactly one action, and what may stand beside it.
 func (d *decoder) step(n *yaml.Node) (Step, bool) {
 	target := d.deref(n)

@@ -2,9 +2,11 @@ package tree
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"testing"
@@ -62,13 +64,47 @@ func TestViewOfLayers(t *testing.T) {
 	require.Error(t, NewView().Apply([]Entry{{Path: "", Kind: File}}, nil))
 }
 
+// TestCloneIsApart: views that were cloned from each other at random, and changed since, show what views of their layers alone
+// show.
 func TestCloneIsApart(t *testing.T) {
 	v := NewView()
 	require.NoError(t, v.Apply([]Entry{file("a/x")}, nil))
 	other := v.Clone()
 	require.NoError(t, other.Apply([]Entry{file("a/y"), {Path: "a/x", Kind: Whiteout}}, nil))
-	require.Equal(t, []string{"a", "a/x"}, paths(v))
+	require.NoError(t, v.Apply([]Entry{file("a/z")}, nil))
+	require.Equal(t, []string{"a", "a/x", "a/z"}, paths(v))
 	require.Equal(t, []string{"a", "a/y"}, paths(other))
+
+	names := []string{"", "a", "a/b", "a/b/c", "b", "b/c", "c"}
+	rapid.Check(t, func(r *rapid.T) {
+		views, layers := []*View{NewView()}, [][][]Entry{nil}
+		for range rapid.IntRange(1, 12).Draw(r, "layers") {
+			at := rapid.IntRange(0, len(views)-1).Draw(r, "view")
+			var entries []Entry
+			for _, name := range rapid.SliceOfNDistinct(rapid.SampledFrom(names), 1, 4, rapid.ID).Draw(r, "names") {
+				e := Entry{Path: name, Kind: rapid.SampledFrom([]Kind{File, Folder, Whiteout, Opaque, Hardlink}).Draw(r, "kind"), Mode: rapid.Uint32Range(1, 7).Draw(r, "mode")}
+				if e.Target = ""; e.Kind == Hardlink {
+					e.Target = rapid.SampledFrom(names[1:]).Draw(r, "target")
+				}
+				entries = append(entries, e)
+			}
+			next := views[at].Clone()
+			if next.Apply(entries, nil) != nil {
+				continue // a link to nothing, or a file in the place of the root
+			}
+			views, layers = append(views, next), append(layers, append(slices.Clone(layers[at]), entries))
+		}
+		for i, v := range views {
+			alone := NewView()
+			for _, entries := range layers[i] {
+				require.NoError(r, alone.Apply(entries, nil))
+			}
+			var got, want []string
+			v.Each(func(n *Node) { got = append(got, fmt.Sprintf("%s %v %d", n.AppendLine(nil), n.Linked, n.Together)) })
+			alone.Each(func(n *Node) { want = append(want, fmt.Sprintf("%s %v %d", n.AppendLine(nil), n.Linked, n.Together)) })
+			require.Equal(r, want, got)
+		}
+	})
 }
 
 // TestResolveAgreesWithTheKernel builds random trees of links for real and compares where paths lead.

@@ -1,0 +1,328 @@
+package plan
+
+import (
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need
+// know which kinds there are. Paths in the image are absolute and clean.
+type Action interface {
+	// Sources are what it takes of the project folder.
+	Sources() []Source
+	// Units are the stages and images of the recipe that it takes files of.
+	Units() []*Unit
+	// References are the images elsewhere that it takes files of.
+	References() []ImageUse
+	// Downloads are what it takes from addresses.
+	Downloads() []Download
+}
+
+// Source is what an action takes of the project folder.
+type Source struct {
+	From       string // a path or a pattern, with slashes, relative to the project folder
+	Pos        recipe.Pos
+	Single     bool // it is one file, and no pattern
+	LeaveOut   []string
+	Structure  bool
+	Follow     bool
+	Attributes []string
+}
+
+// ImageUse is an image elsewhere that an action takes files of.
+type ImageUse struct {
+	Reference reference.Reference
+	Pos       recipe.Pos
+}
+
+// Download is a file from an address.
+type Download struct {
+	Address string
+	SHA256  string // in lower case
+}
+
+// nothing is of what an action does not name.
+type nothing struct{}
+
+func (nothing) Sources() []Source      { return nil }
+func (nothing) Units() []*Unit         { return nil }
+func (nothing) References() []ImageUse { return nil }
+func (nothing) Downloads() []Download  { return nil }
+
+// Copy takes files of the project folder in.
+type Copy struct {
+	nothing
+	From        []string // slashes, relative to the project folder
+	FromPos     []recipe.Pos
+	To          Target
+	LeaveOut    []string
+	Structure   bool
+	Follow      bool
+	CommitTimes bool
+	Attributes  []string
+	Owner       Owner
+	OwnerPos    recipe.Pos
+	Mode        ModeRule
+}
+
+// Take takes files out of another unit or of an image elsewhere.
+type Take struct {
+	nothing
+	Unit      *Unit // nil: Reference
+	Reference reference.Reference
+	Pos       recipe.Pos
+	Paths     []string // absolute, clean; may hold patterns
+	PathPos   []recipe.Pos
+	To        Target
+	Owner     *Owner // nil: as it is there
+	OwnerPos  recipe.Pos
+	Mode      ModeRule
+}
+
+// Write makes a file.
+type Write struct {
+	nothing
+	To       Target
+	Text     string
+	Owner    Owner
+	OwnerPos recipe.Pos
+	Mode     ModeRule
+}
+
+// Link makes a symbolic link.
+type Link struct {
+	nothing
+	To     Target
+	Target string
+	Owner  Owner
+
+	OwnerPos recipe.Pos
+}
+
+// Unpack lays down what an archive holds.
+type Unpack struct {
+	nothing
+	From     string // of the project folder; empty: Address
+	FromPos  recipe.Pos
+	Address  string
+	SHA256   string // of the archive, in lower case; may be empty for one of the project
+	To       Target
+	Strip    int
+	LeaveOut []string
+	Spread   []string
+	AtMost   int64  // bytes that it may unpack to
+	Owner    *Owner // nil: as the archive says
+	OwnerPos recipe.Pos
+	Mode     ModeRule
+}
+
+// Fetch lays down a file from an address.
+type Fetch struct {
+	nothing
+	Address  string
+	Pos      recipe.Pos
+	SHA256   string
+	To       Target
+	Owner    Owner
+	OwnerPos recipe.Pos
+	Mode     ModeRule
+}
+
+// Remove deletes what lies below.
+type Remove struct {
+	nothing
+	Paths   []string // absolute, clean; may hold patterns
+	PathPos []recipe.Pos
+}
+
+// Run runs a command in what lies below.
+type Run struct {
+	nothing
+	Lines    []string // of a shell, each of which must succeed
+	Args     []string // a program with its arguments, where there are no lines
+	In       string   // absolute, clean; empty: as the base says
+	InPos    recipe.Pos
+	User     *Owner // nil: as the base says
+	UserPos  recipe.Pos
+	Env      map[string]string
+	Keep     []Keep // sorted by name, so that no two steps wait for each other in a circle
+	Secrets  []SecretUse
+	Network  bool
+	FreshTmp bool
+	Within   time.Duration
+	Expires  time.Duration // 0: never
+}
+
+// Sources implements Action.
+func (c Copy) Sources() (all []Source) {
+	for i, from := range c.From {
+		all = append(all, Source{From: from, Pos: c.FromPos[i], LeaveOut: c.LeaveOut, Structure: c.Structure, Follow: c.Follow, Attributes: c.Attributes})
+	}
+	return all
+}
+
+// Units implements Action.
+func (t Take) Units() []*Unit {
+	if t.Unit == nil {
+		return nil
+	}
+	return []*Unit{t.Unit}
+}
+
+// References implements Action.
+func (t Take) References() []ImageUse {
+	if t.Unit != nil {
+		return nil
+	}
+	return []ImageUse{{t.Reference, t.Pos}}
+}
+
+// Sources implements Action.
+func (u Unpack) Sources() []Source {
+	if u.From == "" {
+		return nil
+	}
+	return []Source{{From: u.From, Pos: u.FromPos, Single: true}}
+}
+
+// Downloads implements Action.
+func (u Unpack) Downloads() []Download {
+	if u.Address == "" {
+		return nil
+	}
+	return []Download{{u.Address, u.SHA256}}
+}
+
+// Downloads implements Action.
+func (f Fetch) Downloads() []Download { return []Download{{f.Address, f.SHA256}} }
+
+// step evaluates a step. label is built from what it does.
+func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
+	out := Step{Label: s.Name, Pos: s.Pos, Silence: s.Silence, RisingTimes: s.RisingTimes}
+	label, d := "", defaults.Access
+	switch do := s.Do.(type) {
+	case *recipe.Copy:
+		c := e.copy(do, do.Access.Or(d))
+		out.Do, label = c, "copy "+strings.Join(c.From, " ")+" to "+c.To.Path
+	case *recipe.Take:
+		t := e.take(do)
+		from := do.Unit
+		if from == "" {
+			from = t.Reference.String()
+		}
+		out.Do, label = t, "take "+strings.Join(t.Paths, " ")+" from "+from+" to "+t.To.Path
+	case *recipe.Write:
+		a := do.Access.Or(d)
+		w := Write{To: e.target(do.To), Text: e.text(do.Text), Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
+		if w.To.Folder {
+			e.report(do.To.Pos, "write makes a file: %q must not end with a slash", w.To.Path+"/")
+		}
+		out.Do, label = w, "write "+w.To.Path
+	case *recipe.Link:
+		a := recipe.Access{Owner: do.Owner}.Or(d)
+		l := Link{To: e.target(do.To), Target: e.text(do.Target), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
+		if l.Target == "" {
+			e.report(do.Target.Pos, "target is empty")
+		}
+		out.Do, label = l, "link "+l.To.Path+" to "+l.Target
+	case *recipe.Unpack:
+		u := e.unpack(do)
+		out.Do, label = u, "unpack "+u.From+u.Address+" to "+u.To.Path
+	case *recipe.Fetch:
+		a := do.Access.Or(d)
+		f := Fetch{Address: e.text(do.From), Pos: do.From.Pos, SHA256: e.checksum(do.SHA256), To: e.target(do.To),
+			Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
+		e.checkAddress(f.Pos, f.Address)
+		out.Do, label = f, "fetch "+f.Address+" to "+f.To.Path
+	case *recipe.Remove:
+		r := Remove{}
+		for _, template := range do.Paths {
+			r.Paths, r.PathPos = append(r.Paths, e.target(template).Path), append(r.PathPos, template.Pos)
+		}
+		out.Do, label = r, "remove "+strings.Join(r.Paths, " ")
+	case *recipe.Run:
+		out.Do = e.run(do, defaults)
+		label = "run " + shortened(strings.Join(do.Args, " ")+strings.Join(do.Lines, "; "))
+	}
+	if out.Label == "" {
+		out.Label = strings.Join(strings.Fields(label), " ")
+	}
+	return out
+}
+
+func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {
+	c := Copy{From: e.texts(do.From), To: e.target(do.To), LeaveOut: do.LeaveOut, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos,
+		Structure: do.Structure, Follow: do.Follow, CommitTimes: do.CommitTimes, Attributes: do.Attributes}
+	for i, from := range c.From {
+		c.From[i] = e.source(do.From[i].Pos, from)
+		c.FromPos = append(c.FromPos, do.From[i].Pos)
+	}
+	return c
+}
+
+// defaultAtMost bounds what an archive unpacks to unless the recipe says otherwise, in bytes.
+const defaultAtMost = 4 << 30
+
+func (e *evaluator) unpack(do *recipe.Unpack) Unpack {
+	u := Unpack{FromPos: do.From.Pos, To: e.target(do.To), Strip: do.Strip, LeaveOut: do.LeaveOut, Spread: do.Spread, AtMost: do.AtMost, Mode: e.mode(do.Mode)}
+	if u.AtMost == 0 {
+		u.AtMost = defaultAtMost
+	}
+	if do.SHA256.Given {
+		u.SHA256 = e.checksum(do.SHA256)
+	}
+	from := e.text(do.From)
+	switch {
+	case !recipe.IsAddress(from):
+		u.From = e.source(do.From.Pos, from)
+	case u.SHA256 == "":
+		e.report(do.From.Pos, "what comes from an address needs its checksum: add sha256:")
+	default:
+		u.Address = from
+		e.checkAddress(u.FromPos, from)
+	}
+	if do.Owner.Given {
+		owner := e.owner(do.Owner)
+		u.Owner, u.OwnerPos = &owner, do.Owner.Pos
+	}
+	return u
+}
+
+func (e *evaluator) checksum(t recipe.Template) string {
+	text := e.text(t)
+	if !recipe.IsSHA256(text) {
+		e.report(t.Pos, "sha256 must be 64 hexadecimal digits")
+	}
+	return strings.ToLower(text)
+}
+
+func (e *evaluator) checkAddress(pos recipe.Pos, text string) {
+	address, err := url.Parse(text)
+	switch {
+	case !recipe.IsAddress(text) || err != nil || address.Host == "":
+		e.report(pos, "%q is no address: it starts with https:// or http://", text)
+	case address.User != nil:
+		e.report(pos, "an address in a recipe cannot hold a password")
+	}
+}
+
+func (e *evaluator) take(do *recipe.Take) Take {
+	t := Take{Pos: do.Pos, To: e.target(do.To), Mode: e.mode(do.Mode)}
+	if do.Unit != "" {
+		t.Unit = e.unit(do.Unit, e.platform)
+	} else {
+		t.Reference = e.reference(do.Pos, e.text(do.Reference))
+	}
+	if do.Owner.Given {
+		owner := e.owner(do.Owner)
+		t.Owner, t.OwnerPos = &owner, do.Owner.Pos
+	}
+	for _, template := range do.Paths {
+		t.Paths = append(t.Paths, e.target(template).Path)
+		t.PathPos = append(t.PathPos, template.Pos)
+	}
+	return t
+}
