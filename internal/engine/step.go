@@ -32,13 +32,10 @@ type stepNode struct {
 	look *graph.Node
 	done *graph.Node
 
-	below    *step.View        // once it may begin
-	made     *compose.Composed // looked up, of all but commands
-	command  *command.Command
-	recalled *command.Made // looked up, of a command
-	why      event.Reason  // of a command that is not recalled
-	run      *runNode      // of such a one
-	second   bool          // another step with the same command came first in time
+	command *command.Command // of a run step that was looked up
+	run     *runNode         // of one that was not found
+	laid    *laidDown        // of any other
+	second  bool             // another step with the same command came first in time
 
 	outcome *step.Outcome
 	above   *step.View // with the outcome
@@ -46,6 +43,13 @@ type stepNode struct {
 	packing  time.Duration // what packing its layers took
 	refilled bool          // it ran again for its kept directories
 	failure  *failure
+}
+
+// laidDown is what a step lays down, before it is known which step.
+type laidDown struct {
+	tree   *filetree.Tree
+	doubts *census.Doubts
+	run    *step.Run // of a command
 }
 
 // failure is what became of a step that was begun and not done.
@@ -80,8 +84,8 @@ func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 	s.look = w.graph.Add("look up "+s.task.ID, func(ctx context.Context) (func(), error) {
 		began = time.Now()
 		if kind := compose.Of(s.plan.Do); kind != nil {
-			made, err := w.compose(ctx, s, kind, in)
-			return func() { s.made = made }, inStep(s.name, s.task, err)
+			laid, err := w.compose(ctx, s, kind, in)
+			return func() { s.laid = laid }, inStep(s.name, s.task, err)
 		}
 		return w.recall(ctx, s)
 	}, needs...)
@@ -122,7 +126,7 @@ func (in inputsOf) ready(ctx context.Context) (out compose.Inputs, err error) {
 }
 
 // compose works out what a step lays down that is no command.
-func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, in inputsOf) (*compose.Composed, error) {
+func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, in inputsOf) (*laidDown, error) {
 	inputs, err := in.ready(ctx)
 	if err != nil {
 		return nil, err
@@ -132,7 +136,11 @@ func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, in i
 		c := layer.Compression(s.unit.plan.Compression)
 		setting.Compression = &c
 	}
-	return w.tools.Compose(ctx, kind, setting)
+	made, err := w.tools.Compose(ctx, kind, setting)
+	if err != nil {
+		return nil, err
+	}
+	return &laidDown{tree: made.Tree, doubts: made.Doubts}, nil
 }
 
 // beneath is the view that the step works on.
@@ -164,14 +172,29 @@ func (w *work) recall(ctx context.Context, s *stepNode) (func(), error) {
 	if made == nil && w.looking {
 		return nil, &wouldRun{s, why}
 	}
+	laid, err := w.laidBy(ctx, made)
+	if err != nil {
+		return nil, inStep(s.name, s.task, err)
+	}
 	return func() {
-		s.command, s.recalled, s.why = c, made, why
-		if made == nil {
-			w.demand(s)
-		} else {
-			s.second = !w.told.run(made.Run.ID)
+		if s.command = c; laid == nil {
+			w.demand(s, why)
+			return
 		}
+		s.laid, s.second = laid, !w.told.run(made.Run.ID)
 	}, nil
+}
+
+// laidBy is what a command laid down; nil of none.
+func (w *work) laidBy(ctx context.Context, made *command.Made) (*laidDown, error) {
+	if made == nil {
+		return nil, nil
+	}
+	entries, err := made.Tree.Entries(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &laidDown{tree: made.Tree, doubts: w.tools.Marks.Doubts(entries), run: made.Run}, nil
 }
 
 // wouldRun is a command that would be run, where that is only looked for.
@@ -186,14 +209,14 @@ func (*wouldRun) Error() string { return "a command would be run" }
 type runNode struct {
 	node  *graph.Node
 	steps []*stepNode
-	made  *command.Made
+	laid  *laidDown
 }
 
-// demand has a step's command run, unless it is run already.
-func (w *work) demand(s *stepNode) {
+// demand has a step's command run, unless it is run already. Why it runs is told.
+func (w *work) demand(s *stepNode, why event.Reason) {
 	n := w.runs[s.command.ID]
 	if n == nil {
-		n = w.run(s)
+		n = w.run(s, why)
 		w.runs[s.command.ID] = n
 	}
 	n.steps = append(n.steps, s)
@@ -201,7 +224,7 @@ func (w *work) demand(s *stepNode) {
 	s.done.Await(n.node)
 }
 
-func (w *work) run(s *stepNode) *runNode {
+func (w *work) run(s *stepNode, why event.Reason) *runNode {
 	n := &runNode{}
 	var fillers []command.Filler
 	var of []*stepNode
@@ -213,17 +236,18 @@ func (w *work) run(s *stepNode) *runNode {
 	}
 	began := time.Now()
 	n.node = w.graph.Add("run "+s.task.ID, func(ctx context.Context) (func(), error) {
-		made, err := w.runner.Run(ctx, s.command, s.why, fillers)
+		made, err := w.runner.Run(ctx, s.command, why, fillers)
 		if err != nil {
 			return nil, inStep(s.name, s.task, err)
 		}
+		laid, err := w.laidBy(ctx, made)
 		return func() {
-			n.made = made
+			n.laid = laid
 			w.told.run(made.Run.ID)
 			for _, i := range made.Refilled {
 				of[i].refilled = true
 			}
-		}, nil
+		}, err
 	})
 	n.node.OnFailure(func(err error, ended bool) {
 		for _, s := range n.steps {
@@ -235,25 +259,14 @@ func (w *work) run(s *stepNode) *runNode {
 
 // finish makes the outcome of a step, and warns of what is doubtful in it.
 func (w *work) finish(ctx context.Context, s *stepNode) (func(), error) {
-	o := &step.Outcome{Name: s.name, Task: s.task}
-	made := s.recalled
+	laid := s.laid
 	if s.run != nil {
-		made = s.run.made
+		laid = s.run.laid
 	}
-	var doubts *census.Doubts
-	if made == nil {
-		o.Tree, doubts = s.made.Tree, s.made.Doubts
-	} else {
-		o.Tree, o.Run = made.Tree, made.Run
-		if !s.second { // the first one tells of them
-			entries, err := made.Tree.Entries(ctx)
-			if err != nil {
-				return nil, err
-			}
-			doubts = w.tools.Marks.Doubts(entries)
-		}
+	o := &step.Outcome{Name: s.name, Task: s.task, Tree: laid.tree, Run: laid.run}
+	if !s.second { // the first one tells of them
+		w.warn(s, laid.doubts)
 	}
-	w.warn(s, doubts)
 	var before []*step.Outcome
 	for _, b := range s.unit.before(s.name.Index) {
 		before = append(before, b.outcome)
@@ -325,9 +338,6 @@ func (w *work) fail(s *stepNode, err error, ended bool, took time.Duration) {
 
 // warn tells what is doubtful in what a step lays down.
 func (w *work) warn(s *stepNode, found *census.Doubts) {
-	if found == nil {
-		return
-	}
 	tell := func(code string, paths []string, text string) {
 		if len(paths) == 0 {
 			return
