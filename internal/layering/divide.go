@@ -1,3 +1,5 @@
+// Package layering decides which layers an image has: what steps lay down is divided and stacked by rules of a lock, after the
+// image that was published last, or by paths and sizes alone. It packs nothing and knows nothing of commands.
 package layering
 
 import (
