@@ -7,43 +7,13 @@ import (
 	"context"
 	"imbricat/internal/layer"
 	"imbricat/internal/tree"
+	"imbricat/internal/tree/treetest"
 	"io"
 	"os"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
-
-func tarred(t require.TestingT, headers ...*tar.Header) []byte {
-	var out bytes.Buffer
-	w := tar.NewWriter(&out)
-	for _, h := range headers {
-		require.NoError(t, w.WriteHeader(h))
-		_, err := w.Write(bytes.Repeat([]byte{'x'}, int(h.Size)))
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
-	return out.Bytes()
-}
-
-func zipped(t require.TestingT, files ...*zip.FileHeader) []byte {
-	var out bytes.Buffer
-	w := zip.NewWriter(&out)
-	for _, h := range files {
-		f, err := w.CreateHeader(h)
-		require.NoError(t, err)
-		_, err = io.WriteString(f, h.Comment)
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
-	return out.Bytes()
-}
-
-func unixFile(name string, mode os.FileMode, content string) *zip.FileHeader {
-	h := &zip.FileHeader{Name: name, Method: zip.Deflate, Comment: content}
-	h.SetMode(mode)
-	return h
-}
 
 // plainly reads the files of an archive with the standard library alone, by their clean paths.
 func plainly(t *testing.T, content []byte) map[string]string {
@@ -83,10 +53,10 @@ func plainly(t *testing.T, content []byte) map[string]string {
 // FuzzArchive: no bytes make the reader of archives panic or give a path that is not clean; reading again gives the same, and
 // files are what the standard library reads.
 func FuzzArchive(f *testing.F) {
-	f.Add(tarred(f, &tar.Header{Name: "a", Typeflag: tar.TypeReg, Size: 3}))
-	f.Add(zipped(f, unixFile("a/b", 0o644, "b"), unixFile("c", 0o777|os.ModeSymlink, "a")))
+	f.Add(treetest.Tar(f, &tar.Header{Name: "a", Typeflag: tar.TypeReg, Size: 3}))
+	f.Add(treetest.Zip(f, treetest.ZipFile("a/b", 0o644, "b"), treetest.ZipFile("c", 0o777|os.ModeSymlink, "a")))
 	f.Add([]byte("\xfd7zXZ\x00"))
-	f.Add(append(tarred(f, &tar.Header{Name: "a", Typeflag: tar.TypeReg, Size: 3}, &tar.Header{Name: "./a/", Typeflag: tar.TypeDir}, &tar.Header{Name: "a", Typeflag: tar.TypeReg, Size: 3}), "more"...))
+	f.Add(append(treetest.Tar(f, &tar.Header{Name: "a", Typeflag: tar.TypeReg, Size: 3}, &tar.Header{Name: "./a/", Typeflag: tar.TypeDir}, &tar.Header{Name: "a", Typeflag: tar.TypeReg, Size: 3}), "more"...))
 	f.Fuzz(func(t *testing.T, content []byte) {
 		files := map[string]string{}
 		read := func() (entries []tree.Entry, err error) {

@@ -244,9 +244,9 @@ func TestFollowingKeepsWhatDidNotChange(t *testing.T) {
 
 func TestSpreadOutArchives(t *testing.T) {
 	s := newSite(t)
-	lib := zipped(t, unixFile("astro/Moon.class", 0o644, "moon"))
-	war := zipped(t, unixFile("WEB-INF/lib/astro.jar", 0o644, string(lib)), unixFile("WEB-INF/classes/Tide.class", 0o644, "tide"))
-	s.write("almanac.zip", string(zipped(t, unixFile("almanac.war", 0o644, string(war)), unixFile("readme", 0o644, "r"))))
+	lib := treetest.Zip(t, treetest.ZipFile("astro/Moon.class", 0o644, "moon"))
+	war := treetest.Zip(t, treetest.ZipFile("WEB-INF/lib/astro.jar", 0o644, string(lib)), treetest.ZipFile("WEB-INF/classes/Tide.class", 0o644, "tide"))
+	s.write("almanac.zip", string(treetest.Zip(t, treetest.ZipFile("almanac.war", 0o644, string(war)), treetest.ZipFile("readme", 0o644, "r"))))
 	for spread, want := range map[string]string{
 		"":                         "opt opt/almanac.war opt/readme",
 		", spread: '*.war'":        "opt opt/almanac.war opt/almanac.war/WEB-INF opt/almanac.war/WEB-INF/classes opt/almanac.war/WEB-INF/classes/Tide.class opt/almanac.war/WEB-INF/lib opt/almanac.war/WEB-INF/lib/astro.jar opt/readme",
@@ -268,7 +268,7 @@ func TestSpreadOutArchives(t *testing.T) {
 	_, err = s.build(gauge("unpack: {from: almanac.zip, to: /opt, spread: readme}"))
 	require.ErrorContains(t, err, `spreading out "readme"`)
 	big := &zip.FileHeader{Name: "big.war", Method: zip.Deflate, Comment: strings.Repeat("x", 4000)}
-	s.write("big.zip", string(zipped(t, big)))
+	s.write("big.zip", string(treetest.Zip(t, big)))
 	_, err = s.build(gauge("unpack: {from: big.zip, to: /opt, spread: '*.war', at-most: 1kB}"))
 	require.ErrorContains(t, err, "more than 1000 bytes")
 }

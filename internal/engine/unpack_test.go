@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
+	"imbricat/internal/tree/treetest"
 	"io"
 	"os"
 	"path/filepath"
@@ -14,45 +15,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func tarred(t require.TestingT, headers ...*tar.Header) []byte {
-	var out bytes.Buffer
-	w := tar.NewWriter(&out)
-	for _, h := range headers {
-		require.NoError(t, w.WriteHeader(h))
-		_, err := w.Write(bytes.Repeat([]byte{'x'}, int(h.Size)))
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
-	return out.Bytes()
-}
-
-func zipped(t require.TestingT, files ...*zip.FileHeader) []byte {
-	var out bytes.Buffer
-	w := zip.NewWriter(&out)
-	for _, h := range files {
-		f, err := w.CreateHeader(h)
-		require.NoError(t, err)
-		_, err = io.WriteString(f, h.Comment)
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
-	return out.Bytes()
-}
-
-func unixFile(name string, mode os.FileMode, content string) *zip.FileHeader {
-	h := &zip.FileHeader{Name: name, Method: zip.Deflate, Comment: content}
-	h.SetMode(mode)
-	return h
-}
-
 func TestUnpackZip(t *testing.T) {
 	s := newSite(t)
-	s.write("data.zip", string(zipped(t, unixFile("top/bin/tool", 0o755, "tool"), unixFile("top/link", 0o777|os.ModeSymlink, "bin/tool"),
-		unixFile("top/empty/", 0o750|os.ModeDir, ""), &zip.FileHeader{Name: `top\old\name.txt`, Comment: "made elsewhere"})))
+	s.write("data.zip", string(treetest.Zip(t, treetest.ZipFile("top/bin/tool", 0o755, "tool"), treetest.ZipFile("top/link", 0o777|os.ModeSymlink, "bin/tool"),
+		treetest.ZipFile("top/empty/", 0o750|os.ModeDir, ""), &zip.FileHeader{Name: `top\old\name.txt`, Comment: "made elsewhere"})))
 	r, err := s.build(gauge("unpack: {from: data.zip, to: /opt, strip: 1, owner: 7}"))
 	require.NoError(t, err)
 	require.Equal(t, []string{"opt 755 7, opt/bin 755 0, opt/bin/tool 755 7, opt/empty 750 7, opt/link 777 7, opt/old 755 0, opt/old/name.txt 644 7"}, s.entries(r))
-	s.write("empty.zip", string(zipped(t)))
+	s.write("empty.zip", string(treetest.Zip(t)))
 	_, err = s.build(gauge("unpack: {from: empty.zip, to: /opt}"))
 	require.NoError(t, err)
 }
@@ -67,18 +37,18 @@ func TestHostileArchives(t *testing.T) {
 		content []byte
 		want    string
 	}{
-		"climbs out":          {tarred(t, file("../../etc/passwd")), "leads out of its root"},
-		"climbs out of a zip": {zipped(t, unixFile("../../etc/passwd", 0o644, "x")), "leads out of its root"},
-		"hard link out":       {tarred(t, &tar.Header{Name: "a", Typeflag: tar.TypeLink, Linkname: "../x"}), "leads out of its root"},
-		"hard link nowhere":   {tarred(t, &tar.Header{Name: "a", Typeflag: tar.TypeLink, Linkname: "x"}), "which is no file of it"},
-		"through a link":      {tarred(t, &tar.Header{Name: "a", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, file("a/passwd")), "is a link of the same step"},
-		"a device":            {tarred(t, &tar.Header{Name: "dev/sda", Typeflag: tar.TypeBlock, Devmajor: 8}), `leave it out with leave-out: ["/dev/sda"]`},
-		"a layer":             {tarred(t, file(".wh.etc")), "is a layer of an image"},
-		"a mark":              {tarred(t, file("a/.wh..wh.plnk")), "mark of an unknown kind"},
+		"climbs out":          {treetest.Tar(t, file("../../etc/passwd")), "leads out of its root"},
+		"climbs out of a zip": {treetest.Zip(t, treetest.ZipFile("../../etc/passwd", 0o644, "x")), "leads out of its root"},
+		"hard link out":       {treetest.Tar(t, &tar.Header{Name: "a", Typeflag: tar.TypeLink, Linkname: "../x"}), "leads out of its root"},
+		"hard link nowhere":   {treetest.Tar(t, &tar.Header{Name: "a", Typeflag: tar.TypeLink, Linkname: "x"}), "which is no file of it"},
+		"through a link":      {treetest.Tar(t, &tar.Header{Name: "a", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, file("a/passwd")), "is a link of the same step"},
+		"a device":            {treetest.Tar(t, &tar.Header{Name: "dev/sda", Typeflag: tar.TypeBlock, Devmajor: 8}), `leave it out with leave-out: ["/dev/sda"]`},
+		"a layer":             {treetest.Tar(t, file(".wh.etc")), "is a layer of an image"},
+		"a mark":              {treetest.Tar(t, file("a/.wh..wh.plnk")), "mark of an unknown kind"},
 		"no archive":          {[]byte(strings.Repeat("this is none ", 100)), "malformed"},
 		"no zip":              {append([]byte("PK\x03\x04"), bytes.Repeat([]byte{1}, 600)...), "malformed"},
-		"cut off":             {tarred(t, file("a"), file("b"))[:1200], "malformed"},
-		"a zip's device":      {zipped(t, unixFile("tty", 0o644|os.ModeDevice, "")), "neither a file nor a folder"},
+		"cut off":             {treetest.Tar(t, file("a"), file("b"))[:1200], "malformed"},
+		"a zip's device":      {treetest.Zip(t, treetest.ZipFile("tty", 0o644|os.ModeDevice, "")), "neither a file nor a folder"},
 		"too large":           {bomb(t), "it unpacks to more than 1000000 bytes"},
 	} {
 		s := newSite(t)
@@ -91,7 +61,7 @@ func TestHostileArchives(t *testing.T) {
 		t.Log("held: " + name)
 	}
 	s := newSite(t)
-	s.write("archive", string(tarred(t, &tar.Header{Name: "dev/sda", Typeflag: tar.TypeBlock, Devmajor: 8}, file("a"))))
+	s.write("archive", string(treetest.Tar(t, &tar.Header{Name: "dev/sda", Typeflag: tar.TypeBlock, Devmajor: 8}, file("a"))))
 	_, err := s.build(gauge("unpack: {from: archive, to: /x, leave-out: [/dev]}"))
 	require.NoError(t, err)
 	_, err = s.build(gauge("unpack: {from: archive, to: /x, strip: 7}"))

@@ -6,32 +6,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/tree"
+	"imbricat/internal/tree/treetest"
 )
-
-func folder(p string, mode uint32) tree.Entry {
-	return tree.Entry{Path: p, Kind: tree.Folder, Mode: mode}
-}
-
-func fileOf(p string, uid int) tree.Entry {
-	return tree.Entry{Path: p, Kind: tree.File, Mode: 0o644, UID: uid, Size: 1, Content: digest.ContentBytes([]byte(p))}
-}
-
-func viewOf(t *testing.T, layers ...[]tree.Entry) *tree.View {
-	view := tree.NewView()
-	for _, entries := range layers {
-		require.NoError(t, view.Apply(entries, Memory("x")))
-	}
-	return view
-}
-
-func paths(entries []tree.Entry) (out []string) {
-	for _, e := range entries {
-		out = append(out, e.Kind.String()+" "+e.Path)
-	}
-	return out
-}
 
 // shows lists what a view shows; which names are one file is left out.
 func shows(view *tree.View) (out []string) {
@@ -41,28 +18,28 @@ func shows(view *tree.View) (out []string) {
 
 // TestComplete: a foreign layer's entries become a tree that can lie in an overlay, and shows the same there.
 func TestComplete(t *testing.T) {
-	below := []tree.Entry{{Path: "tmp", Kind: tree.Folder, Mode: 0o1777}, folder("d", 0o700), fileOf("d/a", 0), fileOf("base", 3), {Path: "way", Kind: tree.Symlink, Target: "d", Mode: 0o777}}
+	below := []tree.Entry{{Path: "tmp", Kind: tree.Folder, Mode: 0o1777}, treetest.Folder("d", 0o700), treetest.File("d/a", 0), treetest.File("base", 3), {Path: "way", Kind: tree.Symlink, Target: "d", Mode: 0o777}}
 	for name, c := range map[string]struct {
 		layer []tree.Entry
 		want  []string
 	}{
-		"parents that are missing have what is below": {[]tree.Entry{fileOf("tmp/x", 0)}, []string{"folder tmp", "file tmp/x"}},
+		"parents that are missing have what is below": {[]tree.Entry{treetest.File("tmp/x", 0)}, []string{"folder tmp", "file tmp/x"}},
 		"a link to a lower layer's file is a file":    {[]tree.Entry{{Path: "d/again", Kind: tree.Hardlink, Target: "base"}}, []string{"folder d", "file d/again"}},
-		"a link in the layer stays one": {[]tree.Entry{fileOf("d/n", 0), {Path: "d/o", Kind: tree.Hardlink, Target: "d/n"}},
+		"a link in the layer stays one": {[]tree.Entry{treetest.File("d/n", 0), {Path: "d/o", Kind: tree.Hardlink, Target: "d/n"}},
 			[]string{"folder d", "file d/n", "hard link d/o"}},
 		"deletions":                           {[]tree.Entry{{Path: "d/a", Kind: tree.Whiteout}}, []string{"folder d", "deletion d/a"}},
 		"a deletion of what is nowhere":       {[]tree.Entry{{Path: "no/a", Kind: tree.Whiteout}}, nil},
-		"replaced: the new thing hides":       {[]tree.Entry{{Path: "base", Kind: tree.Whiteout}, fileOf("base", 0)}, []string{"file base"}},
-		"a folder deleted and made anew":      {[]tree.Entry{{Path: "d", Kind: tree.Whiteout}, folder("d", 0o755)}, []string{"folder d", "opaque folder d"}},
-		"opaque":                              {[]tree.Entry{folder("d", 0o755), {Path: "d", Kind: tree.Opaque}, fileOf("d/n", 0)}, []string{"folder d", "opaque folder d", "file d/n"}},
-		"through a link, which is replaced":   {[]tree.Entry{fileOf("way/x", 0)}, []string{"folder way", "file way/x"}},
-		"a link and something in it, as both": {[]tree.Entry{{Path: "k", Kind: tree.Symlink, Target: "/etc", Mode: 0o777}, fileOf("k/x", 0)}, []string{"folder k", "file k/x"}},
+		"replaced: the new thing hides":       {[]tree.Entry{{Path: "base", Kind: tree.Whiteout}, treetest.File("base", 0)}, []string{"file base"}},
+		"a folder deleted and made anew":      {[]tree.Entry{{Path: "d", Kind: tree.Whiteout}, treetest.Folder("d", 0o755)}, []string{"folder d", "opaque folder d"}},
+		"opaque":                              {[]tree.Entry{treetest.Folder("d", 0o755), {Path: "d", Kind: tree.Opaque}, treetest.File("d/n", 0)}, []string{"folder d", "opaque folder d", "file d/n"}},
+		"through a link, which is replaced":   {[]tree.Entry{treetest.File("way/x", 0)}, []string{"folder way", "file way/x"}},
+		"a link and something in it, as both": {[]tree.Entry{{Path: "k", Kind: tree.Symlink, Target: "/etc", Mode: 0o777}, treetest.File("k/x", 0)}, []string{"folder k", "file k/x"}},
 	} {
-		after := viewOf(t, below, c.layer)
+		after := treetest.View(t, below, c.layer)
 		got, _ := complete(&Archive{Entries: c.layer}, after)
-		require.Equal(t, c.want, paths(got), name)
+		require.Equal(t, c.want, treetest.Paths(got), name)
 		// Laid over the same view it shows the same.
-		require.Equal(t, shows(after), shows(viewOf(t, below, got)), name)
+		require.Equal(t, shows(after), shows(treetest.View(t, below, got)), name)
 		if len(got) > 0 && got[0].Path == "tmp" {
 			require.EqualValues(t, 0o1777, got[0].Mode)
 		}
@@ -71,7 +48,7 @@ func TestComplete(t *testing.T) {
 
 // TestOpaqueRoot: a layer that hides all below it does so in a view and in what lies unpacked alike.
 func TestOpaqueRoot(t *testing.T) {
-	layers := [][]tree.Entry{{folder("d", 0o755), fileOf("d/a", 0)}, {{Kind: tree.Opaque}, fileOf("b", 0)}, {fileOf("c", 0)}}
+	layers := [][]tree.Entry{{treetest.Folder("d", 0o755), treetest.File("d/a", 0)}, {{Kind: tree.Opaque}, treetest.File("b", 0)}, {treetest.File("c", 0)}}
 	var archives []*Archive
 	for _, entries := range layers {
 		archives = append(archives, &Archive{Entries: entries})
@@ -82,5 +59,5 @@ func TestOpaqueRoot(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, view.Apply(slices.DeleteFunc(slices.Clone(entries), func(e tree.Entry) bool { return e.Kind == tree.Opaque && e.Path == "" }), archives[0]))
 	}
-	require.Equal(t, shows(viewOf(t, layers...)), shows(view))
+	require.Equal(t, shows(treetest.View(t, layers...)), shows(view))
 }

@@ -16,13 +16,12 @@ import (
 // random is a graph of random nodes: each waits for some that were added before it, and some add others when they are done.
 type random struct {
 	*Graph
-	rand    *rand.Rand
-	nodes   []*Node
-	needs   map[*Node][]*Node
-	done    map[*Node]bool // as the loop was told
-	fails   map[*Node]error
-	early   []string // began before what they wait for was done
-	running chan struct{}
+	rand  *rand.Rand
+	nodes []*Node
+	needs map[*Node][]*Node
+	done  map[*Node]bool // as the loop was told
+	fails map[*Node]error
+	early []string // began before what they wait for was done
 }
 
 // add makes a node that waits for some others. One in four makes another when it is done, for which a join waits.

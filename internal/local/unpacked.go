@@ -19,9 +19,9 @@ import (
 
 // snapshot makes sure that a stratum lies unpacked and gives its folder.
 func (l *Local) snapshot(ctx context.Context, box *sandbox.Box, s filetree.Stratum) (string, error) {
-	dir, err := l.unpacked.Do(ctx, s.ID(), func(ctx context.Context) (string, error) { return l.unpack(ctx, box, s) })
+	// What fails now may be had elsewhere by whoever needs it next.
+	dir, err := l.unpacked.Try(ctx, s.ID(), func(ctx context.Context) (string, error) { return l.unpack(ctx, box, s) })
 	if err != nil {
-		l.unpacked.Forget(s.ID()) // whoever needs it next may have it elsewhere
 		return "", err
 	}
 	entries, err := s.Entries(ctx)
@@ -224,7 +224,7 @@ func readPaths(view *tree.View, learnt *trace.Trace) []string {
 
 // indexOf gives the entries of a stratum by their paths.
 func (l *Local) indexOf(ctx context.Context, s filetree.Stratum) (map[string]*tree.Entry, error) {
-	index, err := l.indexed.Do(ctx, s.ID(), func(ctx context.Context) (map[string]*tree.Entry, error) {
+	return l.indexed.Try(ctx, s.ID(), func(ctx context.Context) (map[string]*tree.Entry, error) {
 		entries, err := s.Entries(ctx)
 		index := make(map[string]*tree.Entry, len(entries))
 		for i := range entries {
@@ -234,7 +234,6 @@ func (l *Local) indexOf(ctx context.Context, s filetree.Stratum) (map[string]*tr
 		}
 		return index, err
 	})
-	return index, err
 }
 
 // checkLaid makes sure that some paths of an unpacked tree are what was unpacked. Where they were touched it is read.

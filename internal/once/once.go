@@ -48,6 +48,17 @@ func (m *Map[K, V]) Do(ctx context.Context, key K, work func(ctx context.Context
 	}
 }
 
+// Try is Do, but a failure is told to those who wait for it and to nobody later: whoever asks next tries again.
+func (m *Map[K, V]) Try(ctx context.Context, key K, work func(ctx context.Context) (V, error)) (V, error) {
+	return m.Do(ctx, key, func(ctx context.Context) (V, error) {
+		value, err := work(ctx)
+		if err != nil {
+			m.Forget(key)
+		}
+		return value, err
+	})
+}
+
 // Forget has work under a key done again by whoever asks next.
 func (m *Map[K, V]) Forget(key K) {
 	m.mutex.Lock()

@@ -49,6 +49,12 @@ func TestMap(t *testing.T) {
 	require.Equal(t, 7, sum)
 
 	m.Forget("tides")
+	wrong, tries := errors.New("no such level"), 0
+	for range 2 {
+		_, err = m.Try(t.Context(), "tides", func(context.Context) (int, error) { tries++; return 0, wrong })
+		require.ErrorIs(t, err, wrong)
+	}
+	require.Equal(t, 2, tries)
 	begun = make(chan struct{})
 	end()
 	_, err = m.Do(t.Context(), "tides", work)
