@@ -77,6 +77,7 @@ func TestCommandKey(t *testing.T) {
 		return c.in(class).Key
 	}
 	same := made(func(*Command, *executor.Class) {})
+	require.EqualValues(t, "77e4357dbbc0f137375fcac503de80f0ed2859ab70b810b8f082c64d5e253615", same, "the records of stores are kept under such keys")
 	require.Equal(t, same, made(func(c *Command, _ *executor.Class) { c.Within, c.Title, c.Name.Index = 5, "gauge", 7 }))
 	seen := map[digest.Key]string{same: "nothing"}
 	for what, change := range map[string]func(c *Command, class *executor.Class){

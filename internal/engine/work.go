@@ -276,10 +276,10 @@ func (w *work) download(d plan.Download, tell event.Reporter, in step.Name) *dow
 
 // inStep says in which step something went wrong.
 func inStep(in step.Name, task event.Task, err error) error {
-	var placed *recipe.Errors
 	var failed *command.FailedError
-	if err == nil || errors.Is(err, context.Canceled) || errors.As(err, &placed) && err.Error() == placed.Error() || errors.As(err, &failed) {
-		return err // it tells its place in the recipe, or none is needed
+	_, placed := err.(*recipe.Errors) // itself: what is said around it would be lost
+	if err == nil || placed || errors.Is(err, context.Canceled) || errors.As(err, &failed) {
+		return err // it tells its place, or none is needed
 	}
 	return fmt.Errorf("%s, %s: %w", in.Unit, task.Label, err)
 }
