@@ -60,6 +60,7 @@ type site struct {
 	predecessors layering.Predecessors
 	executor     executor.Executor // nil: the sandbox
 
+	ctx       context.Context // nil: the test's
 	keepGoing bool
 	download  func(ctx context.Context, address string) (io.ReadCloser, int64, error)
 	secrets   map[string]string
@@ -82,20 +83,29 @@ func (s *site) write(name, content string) {
 	require.NoError(s.t, os.WriteFile(path, []byte(content), 0o644))
 }
 
-func (s *site) build(text string) (*Result, error) {
+// plan reads a recipe.
+func (s *site) plan(text string) *plan.Plan {
 	r, err := recipe.Parse("r.yaml", []byte(text))
 	require.NoError(s.t, err)
 	p, err := plan.Expand(r, plan.Options{Here: platform.Here(), Scope: func(p platform.Platform) (*recipe.Scope, error) {
 		return &recipe.Scope{Platform: map[string]any{"architecture": p.Architecture}}, nil
 	}})
 	require.NoError(s.t, err)
+	return p
+}
+
+func (s *site) build(text string) (*Result, error) {
 	source, err := tree.OpenSource(s.dir, tree.SourceOptions{})
 	require.NoError(s.t, err)
 	defer source.Close()
 	s.events = nil
+	ctx := s.ctx
+	if ctx == nil {
+		ctx = s.t.Context()
+	}
 	o := Options{
 		Inputs: Inputs{
-			Plan: p, Store: s.store, Folder: source, Memory: sources.OpenMemory(s.store, s.dir, sources.MemoryOptions{Now: func() time.Time { return time.Now().Add(s.later) }}),
+			Plan: s.plan(text), Store: s.store, Folder: source, Memory: sources.OpenMemory(s.store, s.dir, sources.MemoryOptions{Now: func() time.Time { return time.Now().Add(s.later) }}),
 			Bases: s.bases, History: noHistory{}, Project: s.dir, Fresh: s.fresh, FreshAll: s.freshAll, Divisions: s.divisions, Predecessors: s.predecessors,
 			Sink: event.Func(func(e event.Event) {
 				if s.watch != nil {
@@ -109,14 +119,14 @@ func (s *site) build(text string) (*Result, error) {
 		forget: s.forget, KeepGoing: s.keepGoing, Downloads: s, Secrets: s,
 	}
 	if o.Executor = s.executor; o.Executor == nil {
-		o.Executor = local.New(s.t.Context(), local.Options{Store: s.store, Sink: o.Sink, Open: func(context.Context) (*sandbox.Box, error) {
+		o.Executor = local.New(ctx, local.Options{Store: s.store, Sink: o.Sink, Open: func(context.Context) (*sandbox.Box, error) {
 			if s.box == nil {
 				return nil, errors.New("no box in this test")
 			}
 			return s.box, nil
 		}})
 	}
-	return Run(s.t.Context(), o)
+	return Run(ctx, o)
 }
 
 // noHistory knows no version control.
