@@ -143,7 +143,10 @@ func TestFailures(t *testing.T) {
 			if keepGoing {
 				return nil, nil
 			}
-			<-ctx.Done()
+			select {
+			case <-ctx.Done():
+			case <-time.After(5 * time.Second):
+			}
 			return nil, ctx.Err()
 		})
 		bad.OnFailure(func(_ error, ended bool) { told["bad"] = ended })
