@@ -80,6 +80,19 @@ func TestValue(t *testing.T) {
 		break
 	}
 	require.Zero(t, asked)
+	ended, cancel = context.WithCancel(t.Context())
+	halfway := NewValue(func(ctx context.Context) (int, error) {
+		if asked++; asked == 1 {
+			cancel() // while it is read
+		}
+		return asked, ctx.Err()
+	})
+	_, err := halfway.Get(ended)
+	require.ErrorIs(t, err, context.Canceled)
+	second, err := halfway.Get(t.Context())
+	require.NoError(t, err, "the next one asks again")
+	require.Equal(t, 2, second)
+	asked = 0
 	for range 3 {
 		_, err := v.Get(t.Context())
 		require.ErrorIs(t, err, wrong)

@@ -74,6 +74,9 @@ func TestCloneIsApart(t *testing.T) {
 	require.NoError(t, v.Apply([]Entry{file("a/z")}, nil))
 	require.Equal(t, []string{"a", "a/x", "a/z"}, paths(v))
 	require.Equal(t, []string{"a", "a/y"}, paths(other))
+	third := v.Clone()
+	require.NoError(t, v.Apply([]Entry{file("a/late")}, nil))
+	require.Equal(t, []string{"a", "a/x", "a/z"}, paths(third))
 
 	names := []string{"", "a", "a/b", "a/b/c", "b", "b/c", "c"}
 	rapid.Check(t, func(r *rapid.T) {
