@@ -7,6 +7,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -87,9 +88,10 @@ func TestRandomPrograms(t *testing.T) {
 			ctx, cancel := context.WithCancel(t.Context())
 			ends := i == 1 && r.IntN(2) == 0
 			s.keepGoing, s.ctx, s.watch = keepGoing, ctx, nil
-			if after := r.IntN(20); ends {
+			var told atomic.Int32
+			if after := r.Int32N(20); ends {
 				s.watch = func(event.Event) {
-					if after--; after < 0 {
+					if told.Add(1) > after {
 						cancel()
 					}
 				}
