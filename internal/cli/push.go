@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/digest"
@@ -27,8 +28,6 @@ import (
 	"imbricat/internal/store"
 	"imbricat/internal/transfer"
 	"imbricat/internal/tui"
-
-	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
 func pushCommand() *cli.Command {

@@ -5,14 +5,15 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
-	"imbricat/internal/layer"
-	"imbricat/internal/tree"
-	"imbricat/internal/tree/treetest"
 	"io"
 	"os"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/layer"
+	"imbricat/internal/tree"
+	"imbricat/internal/tree/treetest"
 )
 
 // plainly reads the files of an archive with the standard library alone, by their clean paths.

@@ -4,13 +4,14 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
-	"imbricat/internal/store"
 	"io"
 	"os"
 
 	"github.com/dustin/go-humanize"
+
+	"imbricat/internal/digest"
+	"imbricat/internal/event"
+	"imbricat/internal/store"
 )
 
 // Fetched is a file from an address, kept in the store as a blob under its checksum.

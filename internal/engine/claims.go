@@ -29,10 +29,10 @@ func (c *claims) layer(l *layering.Layer) (first bool) {
 	if l.Published != nil {
 		return true
 	}
-	if c.layers[l.Key()] == nil {
-		c.layers[l.Key()] = l
+	if c.layers[l.ID()] == nil {
+		c.layers[l.ID()] = l
 	}
-	return c.layers[l.Key()] == l
+	return c.layers[l.ID()] == l
 }
 
 // became tells what became of a step whose layers are packed.
@@ -41,7 +41,7 @@ func (w *work) became(o *step.Outcome, layers []*layering.Layer, c *claims) (eve
 	for _, l := range layers {
 		if c.layer(l) {
 			first = true
-			if w.packs[l.Key()].packed.New {
+			if w.packs[l.ID()].packed.New {
 				made++
 			}
 		}
@@ -60,5 +60,5 @@ func (w *work) became(o *step.Outcome, layers []*layering.Layer, c *claims) (eve
 	case !layers[0].Whole(o):
 		return event.Ran, event.Packed{New: made, Of: len(layers)}
 	}
-	return event.Ran, event.Packed{Changes: w.packs[layers[0].Key()].changes}
+	return event.Ran, event.Packed{Changes: w.packs[layers[0].ID()].changes}
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"imbricat/internal/baseimage"
+	"imbricat/internal/command"
 	"imbricat/internal/compose"
 	"imbricat/internal/digest"
 	"imbricat/internal/event"
@@ -21,8 +22,6 @@ import (
 	"imbricat/internal/store"
 	"imbricat/internal/trace"
 	"imbricat/internal/tree"
-
-	"imbricat/internal/command"
 )
 
 // Shared is a shared cache. What it finds lies in the store afterwards; what it does not find in time is not there.

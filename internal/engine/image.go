@@ -149,11 +149,11 @@ type packNode struct {
 
 // pack gives the node of a layer.
 func (w *work) pack(l *layering.Layer) *packNode {
-	if n := w.packs[l.Key()]; n != nil {
+	if n := w.packs[l.ID()]; n != nil {
 		return n
 	}
 	n := &packNode{}
-	w.packs[l.Key()] = n
+	w.packs[l.ID()] = n
 	n.node = w.graph.Add("pack "+l.Label, func(ctx context.Context) (func(), error) {
 		packed, err := w.packer.Pack(ctx, l)
 		if err != nil {

@@ -1,9 +1,10 @@
 package engine
 
 import (
+	"time"
+
 	"imbricat/internal/event"
 	"imbricat/internal/layering"
-	"time"
 )
 
 // tally tells how steps went, when all is over.
@@ -75,7 +76,7 @@ func (t *tally) layersOf(s *stepNode) ([]*layering.Layer, bool) {
 		layers = layering.Of(owner.image.division.Layers, s.outcome)
 	}
 	for _, l := range layers {
-		if n := t.w.packs[l.Key()]; n == nil || n.packed == nil {
+		if n := t.w.packs[l.ID()]; n == nil || n.packed == nil {
 			return nil, false
 		}
 	}
@@ -86,7 +87,7 @@ func (t *tally) layersOf(s *stepNode) ([]*layering.Layer, bool) {
 func (t *tally) addLayers(r *StepResult, s *stepNode, layers []*layering.Layer) {
 	r.Layers = len(layers)
 	for _, l := range layers {
-		record := t.w.packs[l.Key()].packed.Record
+		record := t.w.packs[l.ID()].packed.Record
 		if r.Packed += record.Layer.Size; record.Layer.Size > r.Layer.Size {
 			r.Layer = record.Layer
 		}
@@ -120,10 +121,10 @@ func (t *tally) addRun(r *StepResult, s *stepNode, second bool, layers []*layeri
 // spared is the time that packing took of those layers of a step that are reused and that nobody has claimed.
 func (t *tally) spared(layers []*layering.Layer) (sum time.Duration) {
 	for _, l := range layers {
-		if known := t.claims.layers[l.Key()]; known != nil && known != l {
+		if known := t.claims.layers[l.ID()]; known != nil && known != l {
 			continue
 		}
-		if n := t.w.packs[l.Key()]; !n.packed.New {
+		if n := t.w.packs[l.ID()]; !n.packed.New {
 			sum += time.Duration(n.packed.Record.Millis) * time.Millisecond
 		}
 	}

@@ -3,10 +3,11 @@ package engine
 import (
 	"context"
 	"errors"
+	"time"
+
 	"imbricat/internal/compose"
 	"imbricat/internal/event"
 	"imbricat/internal/store"
-	"time"
 )
 
 // Run builds every image of the plan. Everything that can be found wrong without work is found first, and then there is no

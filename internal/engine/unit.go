@@ -5,14 +5,13 @@ import (
 	"fmt"
 	"slices"
 
+	"imbricat/internal/digest"
 	"imbricat/internal/graph"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/reference"
 	"imbricat/internal/step"
-
-	"imbricat/internal/digest"
 )
 
 // unitNode is a stage or an image for one platform.

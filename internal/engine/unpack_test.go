@@ -4,7 +4,6 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
-	"imbricat/internal/tree/treetest"
 	"io"
 	"os"
 	"path/filepath"
@@ -13,6 +12,8 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/tree/treetest"
 )
 
 func TestUnpackZip(t *testing.T) {

@@ -52,7 +52,7 @@ type work struct {
 	downloads map[string]*downloadNode // by checksum
 	units     map[*plan.Unit]*unitNode
 	runs      map[digest.Key]*runNode  // by the IDs of commands
-	packs     map[digest.Key]*packNode // by the keys of layers
+	packs     map[digest.Key]*packNode // by the IDs of layers
 	told      claims                   // by events so far
 }
 

@@ -75,6 +75,15 @@ type Layer struct {
 // Key names the layer: its tree and how it is packed.
 func (l *Layer) Key() digest.Key { return layer.RecordKey(l.Tree.Key, l.Compression) }
 
+// ID tells layers apart that are packed: one that stays as it was published is none that is packed now, though they may hold the
+// same.
+func (l *Layer) ID() digest.Key {
+	if l.Published != nil {
+		return digest.Key("published " + string(l.Published.Layer.Digest))
+	}
+	return l.Key()
+}
+
 // Holds reports whether something of a step is in the layer.
 func (l *Layer) Holds(o *step.Outcome) bool { return slices.Contains(l.Steps, o) }
 

@@ -1,11 +1,12 @@
 package plan
 
 import (
-	"imbricat/internal/recipe"
-	"imbricat/internal/reference"
 	"net/url"
 	"strings"
 	"time"
+
+	"imbricat/internal/recipe"
+	"imbricat/internal/reference"
 )
 
 // Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need
