@@ -6,6 +6,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"io/fs"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -17,48 +18,48 @@ import (
 
 // allowed says which packages of ours each package may import. It is the picture of docs/architecture.md.
 var allowed = map[string]string{
-	"digest": "", "platform": "", "ignore": "", "credential": "", "conceal": "", "printable": "", "event": "", "download": "", "say": "", "once": "", "graph": "",
-	"reference":            "digest",
+	"ground/digest": "", "ground/platform": "", "ground/ignore": "", "credential": "", "ground/conceal": "", "ground/printable": "", "ground/event": "", "download": "", "ground/say": "", "ground/once": "", "graph": "",
+	"ground/reference":     "ground/digest",
 	"order":                "",
-	"lock":                 "digest order",
-	"recipe":               "event platform reference",
-	"facts":                "recipe platform",
-	"receipt":              "digest reference",
-	"check":                "ignore recipe tree",
-	"image":                "digest platform",
-	"plan":                 "recipe platform reference retention image",
-	"tree":                 "digest ignore",
-	"tree/treetest":        "digest tree",
-	"layer":                "digest tree",
-	"layout":               "digest",
-	"store":                "digest layer layout",
+	"lock":                 "ground/digest order",
+	"recipe":               "ground/event ground/platform ground/reference",
+	"facts":                "recipe ground/platform",
+	"receipt":              "ground/digest ground/reference",
+	"check":                "ground/ignore recipe tree",
+	"image":                "ground/digest ground/platform",
+	"plan":                 "recipe ground/platform ground/reference retention image",
+	"tree":                 "ground/digest ground/ignore",
+	"tree/treetest":        "ground/digest tree",
+	"layer":                "ground/digest tree",
+	"layout":               "ground/digest",
+	"store":                "ground/digest layer layout",
 	"logbook":              "",
-	"registry":             "digest credential",
-	"transfer":             "digest event image layout platform reference registry store",
-	"inspect":              "digest image",
-	"standin":              "digest retention",
-	"retention":            "digest",
-	"trace":                "digest event tree",
-	"sandbox":              "digest trace tree",
-	"share":                "digest layer layout registry store trace tree",
-	"census":               "digest tree",
-	"filetree":             "digest layer once tree",
-	"baseimage":            "digest filetree image layer once platform reference store tree",
-	"account":              "digest filetree plan recipe store tree",
-	"sources":              "census digest event layer once plan store tree",
-	"step":                 "baseimage digest event filetree layer once plan store trace tree",
-	"compose":              "account census digest event filetree ignore layer once plan recipe say sources step store tree",
-	"executor":             "account digest filetree plan platform store trace tree",
-	"explain":              "digest event filetree step trace tree",
-	"command":              "account baseimage conceal digest event executor explain filetree layer plan recipe say step store trace tree",
-	"local":                "digest event executor filetree layer once plan platform sandbox say store trace tree",
-	"layering":             "digest event filetree layer order plan recipe sources step store trace tree",
-	"pack":                 "baseimage digest event layer layering store tree",
-	"engine":               "baseimage census command compose digest event executor explain filetree graph image layer layering once order pack plan platform recipe reference say sources step store trace tree",
-	"try":                  "account baseimage census check command engine executor filetree local plan platform recipe sandbox store tree",
-	"phrase":               "event say",
-	"report":               "digest event inspect layer lock phrase receipt store",
-	"tui":                  "event report",
+	"registry":             "ground/digest credential",
+	"transfer":             "ground/digest ground/event image layout ground/platform ground/reference registry store",
+	"inspect":              "ground/digest image",
+	"standin":              "ground/digest retention",
+	"retention":            "ground/digest",
+	"trace":                "ground/digest ground/event tree",
+	"sandbox":              "ground/digest trace tree",
+	"share":                "ground/digest layer layout registry store trace tree",
+	"census":               "ground/digest tree",
+	"filetree":             "ground/digest layer ground/once tree",
+	"baseimage":            "ground/digest filetree image layer ground/once ground/platform ground/reference store tree",
+	"account":              "ground/digest filetree plan recipe store tree",
+	"sources":              "census ground/digest ground/event layer ground/once plan store tree",
+	"step":                 "baseimage ground/digest ground/event filetree layer ground/once plan store trace tree",
+	"compose":              "account census ground/digest ground/event filetree ground/ignore layer ground/once plan recipe ground/say sources step store tree",
+	"executor":             "account ground/digest filetree plan ground/platform store trace tree",
+	"explain":              "ground/digest ground/event filetree step trace tree",
+	"command":              "account baseimage ground/conceal ground/digest ground/event executor explain filetree layer plan recipe ground/say step store trace tree",
+	"local":                "ground/digest ground/event executor filetree layer ground/once plan ground/platform sandbox ground/say store trace tree",
+	"layering":             "ground/digest ground/event filetree layer order plan recipe sources step store trace tree",
+	"pack":                 "baseimage ground/digest ground/event layer layering store tree",
+	"engine":               "baseimage census command compose ground/digest ground/event executor explain filetree graph image layer layering ground/once order pack plan ground/platform recipe ground/reference ground/say sources step store trace tree",
+	"try":                  "account baseimage census check command engine executor filetree local plan ground/platform recipe sandbox store tree",
+	"phrase":               "ground/event ground/say",
+	"report":               "ground/digest ground/event inspect layer lock phrase receipt store",
+	"tui":                  "ground/event report",
 	"cli":                  "*",
 	"../demo":              "",
 	"../scripts/histories": "order",
@@ -101,9 +102,14 @@ func TestImports(t *testing.T) {
 // TestOnlyTheCommandLineTouchesTheProcess: no other package prints, exits or reads the command line.
 func TestOnlyTheCommandLineTouchesTheProcess(t *testing.T) {
 	forbidden := map[string][]string{"os": {"Args", "Stdout", "Stderr", "Stdin", "Exit"}, "fmt": {"Print", "Printf", "Println"}, "log": nil}
-	files, err := filepath.Glob("*/*.go")
-	require.NoError(t, err)
-	require.Greater(t, len(files), 40)
+	var files []string
+	require.NoError(t, filepath.WalkDir(".", func(name string, _ fs.DirEntry, err error) error {
+		if strings.HasSuffix(name, ".go") && strings.Contains(name, "/") {
+			files = append(files, name)
+		}
+		return err
+	}))
+	require.Greater(t, len(files), 150)
 	for _, name := range files {
 		if strings.HasPrefix(name, "cli/") || strings.HasSuffix(name, "_test.go") {
 			continue

@@ -9,8 +9,8 @@ import (
 	"strconv"
 	"strings"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/store"

@@ -8,11 +8,11 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sync/errgroup"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/image"
-	"imbricat/internal/platform"
-	"imbricat/internal/reference"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"
 )

@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"io"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/once"
 	"imbricat/internal/layer"
-	"imbricat/internal/once"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"
 )

@@ -12,7 +12,7 @@ import (
 	"strings"
 	"sync"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Mark is what a look at the start of a file tells, for warnings: nothing, "elf:ARCHITECTURE" for a program, or "secret"

@@ -12,7 +12,7 @@ import (
 	"github.com/dustin/go-humanize"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/ignore"
+	"imbricat/internal/ground/ignore"
 	"imbricat/internal/recipe"
 	"imbricat/internal/tree"
 )

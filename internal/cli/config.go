@@ -21,7 +21,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"imbricat/internal/credential"
-	"imbricat/internal/reference"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/registry"
 	"imbricat/internal/retention"
 	"imbricat/internal/sandbox"

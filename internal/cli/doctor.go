@@ -12,7 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/platform"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"

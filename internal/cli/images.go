@@ -12,10 +12,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"imbricat/internal/baseimage"
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/image"
 	"imbricat/internal/inspect"
-	"imbricat/internal/reference"
 	"imbricat/internal/report"
 	"imbricat/internal/store"
 	"imbricat/internal/transfer"

@@ -12,15 +12,15 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/engine"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
 	"imbricat/internal/lock"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
-	"imbricat/internal/reference"
 	"imbricat/internal/report"
 	"imbricat/internal/store"
 )

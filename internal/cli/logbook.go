@@ -14,10 +14,10 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/command"
-	"imbricat/internal/digest"
 	"imbricat/internal/engine"
-	"imbricat/internal/event"
 	"imbricat/internal/explain"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/logbook"
 	"imbricat/internal/phrase"
 	"imbricat/internal/report"

@@ -13,7 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"imbricat/internal/credential"
-	"imbricat/internal/reference"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
 )

@@ -18,9 +18,9 @@ import (
 
 	"imbricat/internal/download"
 	"imbricat/internal/facts"
+	"imbricat/internal/ground/printable"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
-	"imbricat/internal/printable"
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
 	"imbricat/internal/sandbox"

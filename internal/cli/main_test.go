@@ -8,13 +8,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/facts"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
-	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
-	"imbricat/internal/reference"
 	"imbricat/internal/registry"
 )
 

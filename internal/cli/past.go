@@ -5,8 +5,8 @@ import (
 	"encoding/json"
 	"slices"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/engine"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/image"
 	"imbricat/internal/plan"
 	"imbricat/internal/store"

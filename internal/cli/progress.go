@@ -8,8 +8,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/event"
-	"imbricat/internal/printable"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/printable"
 	"imbricat/internal/report"
 	"imbricat/internal/tui"
 )

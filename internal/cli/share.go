@@ -13,11 +13,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/engine"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/layout"
-	"imbricat/internal/reference"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/share"

@@ -10,7 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/report"
 	"imbricat/internal/standin"
 )

@@ -12,8 +12,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/reference"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/retention"

@@ -7,7 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layer"
 	"imbricat/internal/registry"
 	"imbricat/internal/retention"

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"sync"
 
-	"imbricat/internal/conceal"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/conceal"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/phrase"
 )
 

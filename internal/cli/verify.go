@@ -7,11 +7,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/image"
 	"imbricat/internal/receipt"
-	"imbricat/internal/reference"
 	"imbricat/internal/report"
 	"imbricat/internal/transfer"
 )

@@ -8,12 +8,12 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/engine"
-	"imbricat/internal/event"
 	"imbricat/internal/facts"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
-	"imbricat/internal/reference"
 	"imbricat/internal/report"
 )
 

@@ -8,7 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/logbook"
 	"imbricat/internal/report"
 	"imbricat/internal/store"

@@ -14,11 +14,11 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/account"
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/executor"
 	"imbricat/internal/explain"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"

@@ -8,10 +8,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/executor"
 	"imbricat/internal/explain"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
 	"imbricat/internal/tree"
 )

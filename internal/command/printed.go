@@ -6,8 +6,8 @@ import (
 	"slices"
 	"sync"
 
-	"imbricat/internal/conceal"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/conceal"
+	"imbricat/internal/ground/event"
 )
 
 // Bounds on what a command prints, in bytes: of the beginning and of the end that are kept, and of one line as it is shown.

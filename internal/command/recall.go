@@ -6,10 +6,10 @@ import (
 	"slices"
 	"time"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/explain"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/step"
 	"imbricat/internal/store"

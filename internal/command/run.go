@@ -11,11 +11,11 @@ import (
 	"time"
 
 	"imbricat/internal/baseimage"
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/executor"
 	"imbricat/internal/explain"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/step"

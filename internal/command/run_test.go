@@ -11,12 +11,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/executor"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/plan"
-	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
 	"imbricat/internal/step"
 	"imbricat/internal/store"

@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/event"
 	"imbricat/internal/explain"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/say"
 	"imbricat/internal/plan"
-	"imbricat/internal/say"
 	"imbricat/internal/step"
 	"imbricat/internal/store"
 	"imbricat/internal/trace"

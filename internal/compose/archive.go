@@ -10,9 +10,9 @@ import (
 	"strings"
 
 	"imbricat/internal/census"
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
-	"imbricat/internal/ignore"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/ignore"
 	"imbricat/internal/layer"
 	"imbricat/internal/tree"
 )

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/event"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
 	"imbricat/internal/step"
 	"imbricat/internal/tree"

@@ -6,10 +6,10 @@ import (
 	"strings"
 
 	"imbricat/internal/account"
-	"imbricat/internal/event"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/say"
 	"imbricat/internal/plan"
-	"imbricat/internal/say"
 	"imbricat/internal/sources"
 	"imbricat/internal/tree"
 )

@@ -8,8 +8,8 @@ import (
 	"strings"
 
 	"imbricat/internal/census"
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layer"
 	"imbricat/internal/sources"
 	"imbricat/internal/step"

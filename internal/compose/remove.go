@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
 	"imbricat/internal/tree"
 )

@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
-	"imbricat/internal/ignore"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/ignore"
 	"imbricat/internal/plan"
 	"imbricat/internal/tree"
 )

@@ -4,8 +4,8 @@ import (
 	"context"
 
 	"imbricat/internal/census"
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/plan"
 	"imbricat/internal/tree"
 )

@@ -9,7 +9,7 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/image"
 	"imbricat/internal/layering"
 	"imbricat/internal/recipe"

@@ -16,11 +16,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/baseimage"
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/image"
-	"imbricat/internal/platform"
-	"imbricat/internal/reference"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"
 )

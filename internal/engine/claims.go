@@ -1,8 +1,8 @@
 package engine
 
 import (
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layering"
 	"imbricat/internal/step"
 )

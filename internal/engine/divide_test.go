@@ -13,7 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/image"
 	"imbricat/internal/layering"
 	"imbricat/internal/order"

@@ -13,7 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 )
 
 // program is a recipe of random stages and images that take of each other, in which some steps fail.

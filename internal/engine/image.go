@@ -7,10 +7,10 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/explain"
 	"imbricat/internal/graph"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
 	"imbricat/internal/layering"

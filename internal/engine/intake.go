@@ -12,12 +12,12 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/compose"
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/filetree"
-	"imbricat/internal/once"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/once"
+	"imbricat/internal/ground/say"
 	"imbricat/internal/plan"
-	"imbricat/internal/say"
 	"imbricat/internal/tree"
 )
 

@@ -3,7 +3,7 @@ package engine
 import (
 	"time"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layering"
 )
 

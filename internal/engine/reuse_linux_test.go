@@ -15,9 +15,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/explain"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/local"
 	"imbricat/internal/order"

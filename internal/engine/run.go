@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"imbricat/internal/compose"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/store"
 )
 

@@ -4,8 +4,8 @@ import (
 	"context"
 	"slices"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/layering"
 	"imbricat/internal/step"

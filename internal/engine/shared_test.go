@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/order"
 )
 

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"slices"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/graph"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/image"
 	"imbricat/internal/layer"
 	"imbricat/internal/plan"
-	"imbricat/internal/reference"
 	"imbricat/internal/step"
 )
 

@@ -10,10 +10,10 @@ import (
 	"time"
 
 	"imbricat/internal/account"
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/plan"
-	"imbricat/internal/platform"
 	"imbricat/internal/store"
 	"imbricat/internal/trace"
 	"imbricat/internal/tree"

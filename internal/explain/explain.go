@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/step"
 	"imbricat/internal/trace"
 	"imbricat/internal/tree"

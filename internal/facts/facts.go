@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/platform"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/recipe"
 )
 

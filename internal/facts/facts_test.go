@@ -11,7 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/platform"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/recipe"
 )
 

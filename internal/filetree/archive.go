@@ -10,7 +10,7 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layer"
 	"imbricat/internal/tree"
 )

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layer"
 	"imbricat/internal/tree"
 )

@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/once"
 	"imbricat/internal/layer"
-	"imbricat/internal/once"
 	"imbricat/internal/tree"
 )
 

@@ -12,8 +12,8 @@ import (
 	specs "github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/platform"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/platform"
 )
 
 // Layer is a layer with the line of history that tells what made it.

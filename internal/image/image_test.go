@@ -12,8 +12,8 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/platform"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/platform"
 )
 
 // shelf is a Fetcher in memory.

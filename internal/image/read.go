@@ -10,8 +10,8 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/platform"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/platform"
 )
 
 // MaxDocument bounds manifests, indexes and configs, in bytes.

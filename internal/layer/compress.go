@@ -16,7 +16,7 @@ import (
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zstd"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 const gzipLevel = 6

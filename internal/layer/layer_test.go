@@ -21,7 +21,7 @@ import (
 	"github.com/zeebo/blake3"
 	"pgregory.net/rapid"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/tree"
 )
 

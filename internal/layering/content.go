@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/order"
 	"imbricat/internal/sources"
 	"imbricat/internal/step"

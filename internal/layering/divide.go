@@ -10,9 +10,9 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"strings"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layer"
 	"imbricat/internal/order"
 	"imbricat/internal/step"

@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/event"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/recipe"
 	"imbricat/internal/step"
 	"imbricat/internal/tree"

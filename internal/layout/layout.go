@@ -23,7 +23,7 @@ import (
 	specs "github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Layout is an open layout. Its methods may be called from several goroutines.

@@ -13,7 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // TestNamesOfProjects: projects keep images of one name apart; each finds its own, and whoever is of none must say which.

@@ -7,7 +7,7 @@ import (
 	"io"
 	"path/filepath"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/tree"
 )

@@ -10,8 +10,8 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layer"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"

@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/digest"
 	"imbricat/internal/executor"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"

@@ -8,10 +8,10 @@ import (
 	"path/filepath"
 	"slices"
 
-	"imbricat/internal/event"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/say"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/say"
 	"imbricat/internal/store"
 	"imbricat/internal/trace"
 	"imbricat/internal/tree"

@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"imbricat/internal/baseimage"
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/layering"
 	"imbricat/internal/store"

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/event"
-	"imbricat/internal/say"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/say"
 )
 
 var causes = map[event.Cause]string{

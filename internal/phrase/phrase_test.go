@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 )
 
 // TestWords: each reason has one line, and what more there is to say.

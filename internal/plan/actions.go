@@ -5,8 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/recipe"
-	"imbricat/internal/reference"
 )
 
 // Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need

@@ -9,10 +9,10 @@ import (
 	"strconv"
 	"strings"
 
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/image"
-	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
-	"imbricat/internal/reference"
 	"imbricat/internal/retention"
 )
 

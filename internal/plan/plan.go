@@ -6,10 +6,10 @@
 package plan
 
 import (
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/image"
-	"imbricat/internal/platform"
 	"imbricat/internal/recipe"
-	"imbricat/internal/reference"
 )
 
 // Plan is what a build is to do. Units stand in an order in which each comes after those that it needs.

@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
 
-	"imbricat/internal/platform"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/recipe"
 )
 

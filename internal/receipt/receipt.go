@@ -15,8 +15,8 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/reference"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/reference"
 )
 
 // Version is the format that this program reads and writes.

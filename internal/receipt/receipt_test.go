@@ -12,7 +12,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 var one, two = digest.FromBytes([]byte("1")), digest.FromBytes([]byte("2"))

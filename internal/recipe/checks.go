@@ -6,7 +6,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
-	"imbricat/internal/platform"
+	"imbricat/internal/ground/platform"
 )
 
 // Check is what an image must fulfil before it is shipped.

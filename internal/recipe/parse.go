@@ -8,8 +8,8 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
-	"imbricat/internal/platform"
-	"imbricat/internal/reference"
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/reference"
 )
 
 // Parse reads a recipe. name is the file as messages show it. The error is an *Errors with every problem found.

@@ -6,7 +6,7 @@
 package recipe
 
 import (
-	"imbricat/internal/platform"
+	"imbricat/internal/ground/platform"
 )
 
 // Version is the format that this program reads and writes.

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"imbricat/internal/reference"
+	"imbricat/internal/ground/reference"
 )
 
 // body wraps steps or keys of one image into a recipe.

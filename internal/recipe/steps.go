@@ -9,9 +9,9 @@ import (
 	"github.com/dustin/go-humanize"
 	"go.yaml.in/yaml/v3"
 
-	"imbricat/internal/event"
-	"imbricat/internal/platform"
-	"imbricat/internal/reference"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/reference"
 )
 
 // Action is one of *Copy, *Take, *Write, *Link, *Unpack, *Fetch, *Remove, *Run.

@@ -7,7 +7,7 @@ import (
 	"io"
 	"net/http"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // HasBlob tells whether the repository has a blob.

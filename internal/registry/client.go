@@ -20,7 +20,7 @@ import (
 	"time"
 
 	"imbricat/internal/credential"
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Client speaks to registries. It may be used by several goroutines.

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/credential"
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // TestHostileBodies: a blob without an end, a blob that never comes, and one that is another are refused in bounded time.

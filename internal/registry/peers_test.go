@@ -30,7 +30,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/credential"
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/standin"
 )
 

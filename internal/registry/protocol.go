@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Headers of the distribution-spec.

@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/credential"
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 type logins map[string]credential.Login

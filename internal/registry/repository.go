@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Repository is one repository of a registry.

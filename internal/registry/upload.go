@@ -9,7 +9,7 @@ import (
 	"net/url"
 	"strconv"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Mount has the registry take a blob over from another of its repositories, and tells whether it did. A registry that does

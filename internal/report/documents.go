@@ -14,7 +14,7 @@ import (
 	"charm.land/lipgloss/v2/tree"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/inspect"
 	"imbricat/internal/receipt"
 )

@@ -4,7 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/phrase"
 )
 

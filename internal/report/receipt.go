@@ -5,7 +5,7 @@ import (
 	"io"
 	"strings"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/receipt"
 )
 

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Rows writes a table, or one line where it would be empty.

@@ -15,7 +15,7 @@ import (
 	"charm.land/lipgloss/v2/table"
 	"github.com/dustin/go-humanize"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/phrase"
 )

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/lock"
 	"imbricat/internal/store"
 )

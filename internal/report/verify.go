@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"io"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Verification is what images were found to be.

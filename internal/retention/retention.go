@@ -16,7 +16,7 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Rule says what is kept. An image is kept where any part of the rule keeps it, with all of its tags.

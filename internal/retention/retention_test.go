@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 var now = time.Date(2027, 1, 31, 12, 0, 0, 0, time.UTC)

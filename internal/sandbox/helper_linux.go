@@ -16,7 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // worker does the work on folders that may belong to ids which only a user namespace may act as.

@@ -15,7 +15,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/tree"
 )
 

@@ -11,7 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/tree"
 )
 

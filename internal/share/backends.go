@@ -14,7 +14,7 @@ import (
 	"github.com/gofrs/flock"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layout"
 	"imbricat/internal/registry"
 )

@@ -11,7 +11,7 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Annotations of a pack that is signed.

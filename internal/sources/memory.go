@@ -16,8 +16,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"imbricat/internal/census"
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/store"
 	"imbricat/internal/tree"

@@ -8,9 +8,9 @@ import (
 	"sync/atomic"
 
 	"imbricat/internal/census"
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
-	"imbricat/internal/once"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/once"
 	"imbricat/internal/plan"
 	"imbricat/internal/tree"
 )

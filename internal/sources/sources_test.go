@@ -12,8 +12,8 @@ import (
 	"pgregory.net/rapid"
 
 	"imbricat/internal/census"
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/store"

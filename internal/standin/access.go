@@ -21,7 +21,7 @@ import (
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/crypto/bcrypt"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/retention"
 )
 

@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/retention"
 )
 

@@ -14,7 +14,7 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // subjectHeader tells the client that the registry knows what refers to what; tagHeader which tags were written.

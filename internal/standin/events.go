@@ -16,7 +16,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 	"github.com/spf13/afero"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Event is something that happened: who did what, when, to which digest.

@@ -11,7 +11,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 //go:embed page.html

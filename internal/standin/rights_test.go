@@ -22,7 +22,7 @@ import (
 	"github.com/spf13/afero"
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // asking speaks to a server as a user, or with a token.

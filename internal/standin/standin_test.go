@@ -17,7 +17,7 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 func newServer(t *testing.T) (*Server, func(method, path, body string, header ...string) *http.Response) {

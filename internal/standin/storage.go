@@ -16,7 +16,7 @@ import (
 
 	"github.com/spf13/afero"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // storage keeps blobs once for all repositories, and for each repository links to the blobs and manifests that it has:

@@ -15,7 +15,7 @@ import (
 	"sync"
 	"syscall"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // beginUpload makes an empty upload and gives its name.

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"imbricat/internal/digest"
-	"imbricat/internal/event"
 	"imbricat/internal/filetree"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
 	"imbricat/internal/store"
 	"imbricat/internal/trace"

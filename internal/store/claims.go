@@ -9,7 +9,7 @@ import (
 	"slices"
 	"time"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layer"
 	"imbricat/internal/layout"
 )

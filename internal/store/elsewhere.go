@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layout"
 )
 

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // TestLostPlaces: of several who open a blob which its only place lost meanwhile, each learns that it was there, so that

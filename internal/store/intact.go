@@ -10,7 +10,7 @@ import (
 	"slices"
 	"time"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // A blob that was written here, or read through, has a modification time that its digest tells. Whoever writes to the file

@@ -13,7 +13,7 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Kept is a kept directory.

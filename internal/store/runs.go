@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Run is a finished run step: what the command learnt of what lay below, and the tree that it left.

@@ -12,7 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 func keyFor(text string) digest.Key { return digest.Key(digest.ContentBytes([]byte(text))) }

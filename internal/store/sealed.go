@@ -6,7 +6,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // What the store relies on without being able to compare it with anything lies there sealed: as a line of JSON, and a

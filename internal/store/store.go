@@ -20,7 +20,7 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/layout"
 )
 

@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Usage is what a store holds, in bytes.

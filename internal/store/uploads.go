@@ -8,7 +8,7 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // uploads notes where uploads to registries stand, so that a later run goes on with them.

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // TestUploads: a note is there for the next run, belongs to one process at a time, and is gone when the upload is finished.

@@ -3,7 +3,7 @@ package trace
 import (
 	"strings"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 )
 
 // Difference is a path about which a view tells something else than what a command learnt.

@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/image"
 )
 

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/credential"
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/registry"
 	"imbricat/internal/standin"
 	"imbricat/internal/store"

@@ -15,10 +15,10 @@ import (
 	"strings"
 	"sync"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/image"
 	"imbricat/internal/layout"
-	"imbricat/internal/reference"
 	"imbricat/internal/registry"
 	"imbricat/internal/store"
 )

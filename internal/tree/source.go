@@ -14,7 +14,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"imbricat/internal/ignore"
+	"imbricat/internal/ground/ignore"
 )
 
 // Source is a project folder that files are taken in from. Nothing outside it is ever read, wherever links lead.

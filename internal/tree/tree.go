@@ -13,7 +13,7 @@ import (
 	"strconv"
 	"strings"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Kind is what an entry is.

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 func paths(v *View) []string {

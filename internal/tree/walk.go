@@ -13,7 +13,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"imbricat/internal/ignore"
+	"imbricat/internal/ground/ignore"
 )
 
 // found is what the system tells of a name in a folder.

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"sync"
 
-	"imbricat/internal/event"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/report"
 )
 

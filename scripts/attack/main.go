@@ -35,7 +35,7 @@ var groups = []group{
 	{"archives", map[string]string{"./internal/engine": "TestHostileArchives|TestHostileKept", "./internal/transfer": "TestHostileArchives"}},
 	{"registries", map[string]string{"./internal/transfer": "TestHostileRegistries", "./internal/registry": "TestHostileBodies|TestHostileRegistries|TestForbiddenTargets|TestIssuers|TestSecretsStayHome|TestRetryAfter", "./e2e": "TestProxies"}},
 	{"caches", map[string]string{"./internal/share": "TestPoisoned|TestTrust", "./internal/store": "TestClaims|TestForget", "./e2e": "TestPoisonedCache|TestSharedCacheNeverFails"}},
-	{"secrets", map[string]string{"./internal/engine": "TestSecretsAreClosed", "./internal/command": "TestPrinted", "./internal/conceal": "Test", "./internal/printable": "Test", "./internal/credential": "Test", "./internal/cli": "TestVeil"}},
+	{"secrets", map[string]string{"./internal/engine": "TestSecretsAreClosed", "./internal/command": "TestPrinted", "./internal/ground/conceal": "Test", "./internal/ground/printable": "Test", "./internal/credential": "Test", "./internal/cli": "TestVeil"}},
 	{"reuse", map[string]string{"./internal/engine": "TestHiddenReads|TestDamagedTrees|TestUntrueStores|TestReuseIsRight"}},
 	{"store", map[string]string{"./internal/store": "TestCheckFindsDamage|TestSpoiltBlob|TestRecords", "./e2e": "TestStoreFaults"}},
 	{"kills", map[string]string{"./e2e": "TestKillsLoseNothingFinished|TestKilled|TestKilledPush|TestShipInterrupted|TestInterruptLeavesNothingHalfWritten"}},

@@ -10,7 +10,7 @@ import (
 	"regexp"
 	"strings"
 
-	"imbricat/internal/digest"
+	"imbricat/internal/ground/digest"
 )
 
 // Kind tells where a reference points.
