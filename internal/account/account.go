@@ -9,12 +9,12 @@ import (
 	"strconv"
 	"strings"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // IDs are a numeric owner and group.

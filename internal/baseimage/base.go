@@ -8,13 +8,13 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sync/errgroup"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Finder finds images.

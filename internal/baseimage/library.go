@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"io"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/once"
-	"imbricat/internal/layer"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // ReadLayer gives what a layer of the store holds, from the store's memory where it was read before.

@@ -12,9 +12,9 @@ import (
 	"github.com/dustin/go-humanize"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/ignore"
 	"imbricat/internal/recipe"
-	"imbricat/internal/tree"
 )
 
 // Outcomes of a check.

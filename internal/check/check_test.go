@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"imbricat/internal/content/tree"
+	"imbricat/internal/content/tree/treetest"
 	"imbricat/internal/recipe"
-	"imbricat/internal/tree"
-	"imbricat/internal/tree/treetest"
 )
 
 func file(path string, size int64) tree.Entry {

@@ -18,9 +18,9 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/recipe"
 	"imbricat/internal/report"
-	"imbricat/internal/store"
 )
 
 // What runs in the background is a process of this program with a folder in the store: state.json, log, and a lock that

@@ -12,15 +12,15 @@ import (
 	"sync"
 
 	"imbricat/internal/baseimage"
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/lock"
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
-	"imbricat/internal/store"
 	"imbricat/internal/transfer"
 )
 

@@ -15,14 +15,16 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/download"
 	"imbricat/internal/engine"
 	"imbricat/internal/facts"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
-	"imbricat/internal/layer"
 	"imbricat/internal/lock"
 	"imbricat/internal/order"
 	"imbricat/internal/phrase"
@@ -31,8 +33,6 @@ import (
 	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 	"imbricat/internal/sources"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 func buildCommand() *cli.Command {

@@ -13,16 +13,16 @@ import (
 
 	"imbricat/internal/baseimage"
 	"imbricat/internal/check"
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/plan"
 	"imbricat/internal/receipt"
 	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
 	"imbricat/internal/try"
 )
 

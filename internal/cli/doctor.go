@@ -12,11 +12,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
 )
 
 func doctorCommand() *cli.Command {

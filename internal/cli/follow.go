@@ -7,15 +7,15 @@ import (
 	"slices"
 	"sync"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/layering"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/retention"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // predecessors finds the images that builds follow.

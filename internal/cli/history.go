@@ -7,11 +7,11 @@ import (
 	"slices"
 	"strings"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/layering"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
-	"imbricat/internal/store"
 )
 
 const (

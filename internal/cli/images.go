@@ -12,12 +12,12 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"imbricat/internal/baseimage"
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/inspect"
 	"imbricat/internal/report"
-	"imbricat/internal/store"
 	"imbricat/internal/transfer"
 )
 

@@ -15,6 +15,7 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
@@ -23,7 +24,6 @@ import (
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
-	"imbricat/internal/store"
 	"imbricat/internal/transfer"
 )
 

@@ -11,11 +11,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/local"
 	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
 )
 
 func keptCommand(act func(run func(context.Context, *session) error) cli.ActionFunc) *cli.Command {

@@ -12,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
@@ -22,7 +23,6 @@ import (
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/report"
-	"imbricat/internal/store"
 )
 
 func lockCommand() *cli.Command {

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/command"
+	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/explain"
 	"imbricat/internal/ground/digest"
@@ -21,7 +22,6 @@ import (
 	"imbricat/internal/logbook"
 	"imbricat/internal/phrase"
 	"imbricat/internal/report"
-	"imbricat/internal/store"
 )
 
 // openLogbook opens the logbook of a store.

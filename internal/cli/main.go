@@ -16,10 +16,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/download"
 	"imbricat/internal/facts"
 	"imbricat/internal/ground/printable"
-	"imbricat/internal/image"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"

@@ -8,11 +8,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/facts"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"

@@ -5,11 +5,11 @@ import (
 	"encoding/json"
 	"slices"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/image"
 	"imbricat/internal/plan"
-	"imbricat/internal/store"
 )
 
 // mostPast is how many earlier builds of an image are remembered.

@@ -17,19 +17,19 @@ import (
 	specs "github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
-	"imbricat/internal/layer"
 	"imbricat/internal/layering"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/registry"
 	"imbricat/internal/retention"
-	"imbricat/internal/store"
 	"imbricat/internal/transfer"
-	"imbricat/internal/tree"
 )
 
 // Beside an image whose division is kept or followed the indexes of its own layers are published, as an artifact that

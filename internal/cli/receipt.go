@@ -18,14 +18,14 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/receipt"
 	"imbricat/internal/recipe"
 	"imbricat/internal/report"
-	"imbricat/internal/store"
 	"imbricat/internal/transfer"
 )
 

@@ -14,15 +14,15 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/command"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/conceal"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
-	"imbricat/internal/layer"
 	"imbricat/internal/local"
 	"imbricat/internal/plan"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 func sandboxFlag() cli.Flag {

@@ -18,6 +18,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/credential"
 	"imbricat/internal/facts"
 	"imbricat/internal/ground/digest"
@@ -29,7 +30,6 @@ import (
 	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
-	"imbricat/internal/store"
 	"imbricat/internal/transfer"
 	"imbricat/internal/tui"
 )

@@ -13,15 +13,15 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/layout"
+	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/layout"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/share"
-	"imbricat/internal/store"
 )
 
 func shareFlags() []cli.Flag {

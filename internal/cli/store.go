@@ -12,14 +12,14 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/layout"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/inspect"
-	"imbricat/internal/layout"
 	"imbricat/internal/report"
 	"imbricat/internal/retention"
-	"imbricat/internal/store"
 )
 
 func storeCommand() *cli.Command {

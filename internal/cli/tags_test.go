@@ -7,8 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/layer"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
 	"imbricat/internal/registry"
 	"imbricat/internal/retention"
 	"imbricat/internal/transfer"

@@ -7,8 +7,8 @@ import (
 	"os"
 	"syscall"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
 )
 
 // withTerminal is never needed here: nothing runs without Linux.

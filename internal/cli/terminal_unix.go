@@ -12,8 +12,8 @@ import (
 	"github.com/creack/pty"
 	"golang.org/x/term"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
 )
 
 // withTerminal gives the command a terminal of its own and passes everything between it and ours, so that nothing inside

@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/baseimage"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
@@ -23,7 +24,6 @@ import (
 	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
 	"imbricat/internal/try"
 )
 

@@ -7,10 +7,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/receipt"
 	"imbricat/internal/report"
 	"imbricat/internal/transfer"

@@ -8,11 +8,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/logbook"
 	"imbricat/internal/report"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
 )
 
 func whyCommand() *cli.Command {

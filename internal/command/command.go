@@ -14,16 +14,16 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/account"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
 	"imbricat/internal/explain"
-	"imbricat/internal/filetree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/step"
-	"imbricat/internal/tree"
 )
 
 // Command is a run step over its view, with all that decides what it does.

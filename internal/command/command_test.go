@@ -8,12 +8,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
 	"imbricat/internal/explain"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
 )
 
 // TestPrinted: however output is cut into pieces, no secret gets through, nothing else is lost, and what is kept is bounded.

@@ -6,14 +6,14 @@ import (
 	"slices"
 	"time"
 
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/explain"
-	"imbricat/internal/filetree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layer"
 	"imbricat/internal/step"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Made is what a command left.

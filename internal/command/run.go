@@ -11,17 +11,17 @@ import (
 	"time"
 
 	"imbricat/internal/baseimage"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
 	"imbricat/internal/explain"
-	"imbricat/internal/filetree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/step"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // Runs is a shared cache that may know runs of commands; what it finds lies in the store afterwards.

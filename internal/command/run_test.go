@@ -11,17 +11,17 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
-	"imbricat/internal/filetree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/step"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // noted is an executor that runs nothing: it notes what it is asked, and answers as the test says.

@@ -8,15 +8,15 @@ import (
 	"strings"
 	"time"
 
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/explain"
-	"imbricat/internal/filetree"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
 	"imbricat/internal/plan"
 	"imbricat/internal/step"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // Files have one constant time unless a recipe says otherwise, so a tool that compares times cannot tell that a later step

@@ -9,12 +9,12 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/census"
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/census"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/ignore"
-	"imbricat/internal/layer"
-	"imbricat/internal/tree"
 )
 
 // archive is a file that holds others.

@@ -11,9 +11,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/layer"
-	"imbricat/internal/tree"
-	"imbricat/internal/tree/treetest"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
+	"imbricat/internal/content/tree/treetest"
 )
 
 // plainly reads the files of an archive with the standard library alone, by their clean paths.

@@ -9,18 +9,18 @@ import (
 	"strings"
 
 	"imbricat/internal/account"
-	"imbricat/internal/census"
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/census"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
-	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/sources"
 	"imbricat/internal/step"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Kind is a kind of step: what it names, and how it lays that down.

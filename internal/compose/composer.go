@@ -5,11 +5,11 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
 	"imbricat/internal/step"
-	"imbricat/internal/tree"
 )
 
 // Composer gathers a step's entries over the view that lies below it, and notes what it looks at there.

@@ -6,12 +6,12 @@ import (
 	"strings"
 
 	"imbricat/internal/account"
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
 	"imbricat/internal/plan"
 	"imbricat/internal/sources"
-	"imbricat/internal/tree"
 )
 
 type copyStep struct{ plan.Copy }

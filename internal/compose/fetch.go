@@ -7,11 +7,11 @@ import (
 	"path"
 	"strings"
 
-	"imbricat/internal/census"
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/census"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
 )
 
 type fetchStep struct{ plan.Fetch }

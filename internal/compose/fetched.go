@@ -9,9 +9,9 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/store"
 )
 
 // Fetched is a file from an address, kept in the store as a blob under its checksum.

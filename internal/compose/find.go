@@ -7,7 +7,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"imbricat/internal/tree"
+	"imbricat/internal/content/tree"
 )
 
 // find gives the nodes that a path or a pattern names, through the links of the view, sorted by path.

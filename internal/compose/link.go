@@ -3,9 +3,9 @@ package compose
 import (
 	"context"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
 )
 
 type linkStep struct{ plan.Link }

@@ -7,13 +7,13 @@ import (
 	"strconv"
 	"strings"
 
-	"imbricat/internal/census"
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/census"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
 	"imbricat/internal/sources"
 	"imbricat/internal/step"
-	"imbricat/internal/tree"
 )
 
 // A copy whose files have not changed is recognised by their stats alone: what it laid down, and what it looked at below,

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
 )
 
 type removeStep struct{ plan.Remove }

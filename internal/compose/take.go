@@ -5,9 +5,9 @@ import (
 	"path"
 	"strings"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
 )
 
 type takeStep struct{ plan.Take }

@@ -8,11 +8,11 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/ignore"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
 )
 
 type unpackStep struct{ plan.Unpack }

@@ -3,11 +3,11 @@ package compose
 import (
 	"context"
 
-	"imbricat/internal/census"
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/census"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
 )
 
 type writeStep struct{ plan.Write }

@@ -10,8 +10,8 @@ import (
 	"path"
 	"strings"
 
-	"imbricat/internal/layer"
-	"imbricat/internal/tree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 )
 
 // maxZipEntries bounds what the list at the end of a zip archive may hold.

@@ -9,11 +9,11 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/image"
 	"imbricat/internal/layering"
 	"imbricat/internal/recipe"
-	"imbricat/internal/store"
 )
 
 // DirtyRevision ends the revision of an image that was made of other files than the commit has.

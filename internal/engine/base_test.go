@@ -16,13 +16,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/baseimage"
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // foreign is a base that another packer made: absolute and doubled names, missing parents, a deletion, an opaque folder,

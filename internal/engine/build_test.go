@@ -19,11 +19,14 @@ import (
 	"pgregory.net/rapid"
 
 	"imbricat/internal/baseimage"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/layer"
 	"imbricat/internal/layering"
 	"imbricat/internal/local"
 	"imbricat/internal/order"
@@ -31,9 +34,6 @@ import (
 	"imbricat/internal/recipe"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/sources"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // testContext is of tests, and of the checks of a property.

@@ -13,13 +13,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/tree"
+	"imbricat/internal/content/tree/treetest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/image"
 	"imbricat/internal/layering"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
-	"imbricat/internal/tree/treetest"
 )
 
 // stack builds with what a recipe says of the stack, and gives the layers of the one image, lowest first, as their files.

@@ -10,6 +10,9 @@ import (
 	"imbricat/internal/baseimage"
 	"imbricat/internal/command"
 	"imbricat/internal/compose"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
 	"imbricat/internal/explain"
 	"imbricat/internal/ground/digest"
@@ -19,9 +22,6 @@ import (
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/sources"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // Shared is a shared cache. What it finds lies in the store afterwards; what it does not find in time is not there.

@@ -7,12 +7,12 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/layer"
 	"imbricat/internal/explain"
 	"imbricat/internal/graph"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/image"
-	"imbricat/internal/layer"
 	"imbricat/internal/layering"
 	"imbricat/internal/pack"
 	"imbricat/internal/plan"

@@ -12,13 +12,13 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/compose"
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
 	"imbricat/internal/ground/say"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
 )
 
 // dating finds when images are said to be made, and whether they are of a commit.

@@ -7,17 +7,17 @@ import (
 	"slices"
 	"time"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/explain"
 	"imbricat/internal/graph"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/layer"
 	"imbricat/internal/layering"
 	"imbricat/internal/plan"
 	"imbricat/internal/sources"
 	"imbricat/internal/step"
-	"imbricat/internal/tree"
 )
 
 // Preview is what a build would do, found without packing or fetching anything.

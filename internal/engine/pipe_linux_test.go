@@ -18,18 +18,18 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/command"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
-	"imbricat/internal/filetree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/layer"
 	"imbricat/internal/local"
 	"imbricat/internal/plan"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // piped is an executor in another process, to which a pipe leads that is not to be relied on: answers are lost, come late, and

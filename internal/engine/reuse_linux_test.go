@@ -15,16 +15,16 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/explain"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layer"
 	"imbricat/internal/local"
 	"imbricat/internal/order"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 func TestMain(m *testing.M) {

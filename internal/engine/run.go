@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"imbricat/internal/compose"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/store"
 )
 
 // Run builds every image of the plan. Everything that can be found wrong without work is found first, and then there is no

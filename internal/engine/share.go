@@ -4,12 +4,12 @@ import (
 	"context"
 	"slices"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layer"
 	"imbricat/internal/layering"
 	"imbricat/internal/step"
-	"imbricat/internal/store"
 )
 
 // gather collects what a build used and others may want. What stages left is packed for that, since others have no

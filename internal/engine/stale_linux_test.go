@@ -10,10 +10,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/trace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/trace"
 )
 
 // TestStale: what compares times is warned of where it goes wrong, and rising times cure it.

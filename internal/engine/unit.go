@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"slices"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/layer"
 	"imbricat/internal/graph"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
-	"imbricat/internal/layer"
 	"imbricat/internal/plan"
 	"imbricat/internal/step"
 )

@@ -13,7 +13,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/tree/treetest"
+	"imbricat/internal/content/tree/treetest"
 )
 
 func TestUnpackZip(t *testing.T) {

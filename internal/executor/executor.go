@@ -10,13 +10,13 @@ import (
 	"time"
 
 	"imbricat/internal/account"
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/plan"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // Command is what a command does, its view apart. It can be encoded: it holds no path of this machine and no secret's value.

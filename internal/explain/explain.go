@@ -8,12 +8,12 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/step"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // Past knows the builds before this one.

@@ -9,8 +9,8 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/image"
 )
 
 // Image is an image or an index over several.

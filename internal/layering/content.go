@@ -5,14 +5,14 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/order"
 	"imbricat/internal/sources"
 	"imbricat/internal/step"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // Content is what an image's own layers hold, for those who weigh its division.

@@ -4,10 +4,10 @@ import (
 	"context"
 	"slices"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/order"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // leavingDead divides after the image that was published last so that its layers stay although newer ones on top replace

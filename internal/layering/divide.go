@@ -10,16 +10,16 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layer"
 	"imbricat/internal/order"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/step"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // What steps lay down is divided into layers by one of three policies; none of them looks at this machine's own past, so

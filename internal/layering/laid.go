@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"strings"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
 	"imbricat/internal/order"
 	"imbricat/internal/step"
-	"imbricat/internal/tree"
 )
 
 // merged are steps laid together, as items that layers can hold.

@@ -8,12 +8,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/tree"
+	"imbricat/internal/content/tree/treetest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/recipe"
 	"imbricat/internal/step"
-	"imbricat/internal/tree"
-	"imbricat/internal/tree/treetest"
 )
 
 // TestDividedStepsGiveTheSameTree: steps laid together, divided in any way and stacked in any order, over any base.

@@ -5,9 +5,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/tree"
+	"imbricat/internal/content/tree/treetest"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/tree"
-	"imbricat/internal/tree/treetest"
 )
 
 // TestSettle: what the overlay notes becomes entries that hold for themselves.

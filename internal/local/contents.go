@@ -7,9 +7,9 @@ import (
 	"io"
 	"path/filepath"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/tree"
 )
 
 // snapshotContents gives files of an unpacked tree, and notices those that were changed there.

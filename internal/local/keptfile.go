@@ -10,12 +10,12 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // KeptSuffix ends the names of files that hold a kept directory each.

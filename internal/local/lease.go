@@ -11,12 +11,12 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
-	"imbricat/internal/filetree"
 	"imbricat/internal/plan"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Lease is one place to work, with kept directories.

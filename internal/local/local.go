@@ -8,15 +8,15 @@ import (
 	"fmt"
 	"runtime"
 
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
-	"imbricat/internal/filetree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Options are what a Local needs. All fields must be set but those that say otherwise.

@@ -8,12 +8,12 @@ import (
 	"slices"
 	"strings"
 
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
-	"imbricat/internal/filetree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Place is where one command is about to run, with its view laid down.

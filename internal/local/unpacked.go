@@ -8,13 +8,13 @@ import (
 	"path/filepath"
 	"slices"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
 )
 
 // snapshot makes sure that a stratum lies unpacked and gives its folder.

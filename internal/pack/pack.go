@@ -11,12 +11,12 @@ import (
 	"time"
 
 	"imbricat/internal/baseimage"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layer"
 	"imbricat/internal/layering"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Records is a shared cache that may know the record of a layer; what it finds lies in the store afterwards.

@@ -9,9 +9,9 @@ import (
 	"strconv"
 	"strings"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/recipe"
 	"imbricat/internal/retention"
 )

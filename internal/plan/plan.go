@@ -6,9 +6,9 @@
 package plan
 
 import (
+	"imbricat/internal/content/image"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/recipe"
 )
 

@@ -15,8 +15,8 @@ import (
 	"charm.land/lipgloss/v2/table"
 	"github.com/dustin/go-humanize"
 
+	"imbricat/internal/content/layer"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layer"
 	"imbricat/internal/phrase"
 )
 

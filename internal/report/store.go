@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/lock"
-	"imbricat/internal/store"
 )
 
 // WriteCheck writes what a check of the store found.

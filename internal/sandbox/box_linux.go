@@ -18,8 +18,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 )
 
 // Box is what this machine can do, ready for commands and for the folders that they work on.

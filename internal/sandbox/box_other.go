@@ -8,7 +8,7 @@ import (
 	"os"
 	"runtime"
 
-	"imbricat/internal/tree"
+	"imbricat/internal/content/tree"
 )
 
 // Box is nothing on this system.

@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbricat/internal/tree"
+	"imbricat/internal/content/tree"
 )
 
 // Where no overlay can be mounted a command works on a copy of its view. What it wrote shows in the inodes: the kernel

@@ -12,8 +12,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/tree"
 )
 
 // Laying trees down in folders, and reading them back, works alike in this process, where that is root, and in a helper

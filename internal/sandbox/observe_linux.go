@@ -16,7 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbricat/internal/trace"
+	"imbricat/internal/content/trace"
 )
 
 // An observer notes what paths the processes of a command name to the kernel. A filter on the command stops each such

@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 )
 
 // machine is a box in which commands see this machine's own programs.

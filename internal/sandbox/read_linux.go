@@ -15,8 +15,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/tree"
 )
 
 // reading is how a folder is read back.

@@ -14,8 +14,8 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/trace"
-	"imbricat/internal/tree"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/tree"
 )
 
 // Version names everything about the sandbox that a command can notice. It is part of the key of every run step: change

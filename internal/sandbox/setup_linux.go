@@ -13,7 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbricat/internal/tree"
+	"imbricat/internal/content/tree"
 )
 
 // setup is what the process that builds a sandbox is to do. Paths of folders are the machine's.

@@ -16,7 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"imbricat/internal/trace"
+	"imbricat/internal/content/trace"
 )
 
 // The supervisor is a process of its own beside the caller: it starts the commands' sandboxes, hears what they touch, holds

@@ -11,8 +11,8 @@ import (
 	"path/filepath"
 	"runtime"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/tree"
 )
 
 // nothing is, for each architecture, the machine's number in an ELF file, its word size in bits, and the instructions of a

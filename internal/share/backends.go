@@ -14,8 +14,8 @@ import (
 	"github.com/gofrs/flock"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/layout"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layout"
 	"imbricat/internal/registry"
 )
 

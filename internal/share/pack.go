@@ -11,10 +11,10 @@ import (
 	specs "github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Media types and annotations of a shared cache. The manifest is an image manifest with an artifact type, as the

@@ -16,8 +16,8 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sync/errgroup"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/store"
 )
 
 // Finished is what a build used and others may want.

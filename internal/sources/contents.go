@@ -6,8 +6,8 @@ import (
 	"io"
 	"sync"
 
-	"imbricat/internal/layer"
-	"imbricat/internal/tree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 )
 
 // Contents gives files of the project folder and notices those that changed since their digest was taken.

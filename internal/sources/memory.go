@@ -15,12 +15,12 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"imbricat/internal/census"
+	"imbricat/internal/content/census"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layer"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Memory remembers the digests of a project folder's files by their size, times and inode, so that an unchanged file is

@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"sync/atomic"
 
-	"imbricat/internal/census"
+	"imbricat/internal/content/census"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
 	"imbricat/internal/plan"
-	"imbricat/internal/tree"
 )
 
 // options are those of the walk.

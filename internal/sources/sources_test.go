@@ -11,13 +11,13 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"imbricat/internal/census"
+	"imbricat/internal/content/census"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layer"
 	"imbricat/internal/plan"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 func counter() *event.Counter { return event.Reporter{Sink: event.Discard}.Progress() }

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"time"
 
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/plan"
-	"imbricat/internal/store"
-	"imbricat/internal/trace"
 )
 
 // Name tells the steps of a plan apart.

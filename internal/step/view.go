@@ -7,11 +7,11 @@ import (
 	"strings"
 
 	"imbricat/internal/baseimage"
-	"imbricat/internal/filetree"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/once"
-	"imbricat/internal/layer"
-	"imbricat/internal/tree"
 )
 
 // View is what lies below a step: an image or nothing, with what steps laid down on it.

@@ -18,15 +18,15 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/store"
 	"imbricat/internal/credential"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
 	"imbricat/internal/registry"
 	"imbricat/internal/standin"
-	"imbricat/internal/store"
 )
 
 // faulty is a stand-in with faults that are switched on and off, and what moved through it.

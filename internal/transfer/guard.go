@@ -4,8 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/image"
 	"imbricat/internal/registry"
 )
 

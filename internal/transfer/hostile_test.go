@@ -14,11 +14,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/credential"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/registry"
 	"imbricat/internal/standin"
-	"imbricat/internal/store"
 )
 
 // spoil changes an answer of a registry. It tells whether it had anything to do with what was asked.

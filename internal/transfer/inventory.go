@@ -12,9 +12,9 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sync/errgroup"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/image"
 	"imbricat/internal/registry"
 )
 

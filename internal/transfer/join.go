@@ -13,9 +13,9 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/image"
 )
 
 // ErrTwice is wrapped when two images that are to be joined are for the same platform.

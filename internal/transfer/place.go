@@ -15,12 +15,12 @@ import (
 	"strings"
 	"sync"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/layout"
+	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/image"
-	"imbricat/internal/layout"
 	"imbricat/internal/registry"
-	"imbricat/internal/store"
 )
 
 // Place is one side of a transfer.

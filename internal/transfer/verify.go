@@ -11,10 +11,10 @@ import (
 	"github.com/dustin/go-humanize"
 	"golang.org/x/sync/errgroup"
 
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/layout"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/image"
-	"imbricat/internal/layout"
 	"imbricat/internal/registry"
 )
 

@@ -10,8 +10,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"imbricat/internal/baseimage"
-	"imbricat/internal/census"
 	"imbricat/internal/check"
+	"imbricat/internal/content/census"
 )
 
 // Examine gathers what checks look at in an image for one platform. Only with secrets are the files of its layers read.

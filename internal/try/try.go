@@ -19,17 +19,17 @@ import (
 	"imbricat/internal/account"
 	"imbricat/internal/baseimage"
 	"imbricat/internal/command"
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
 	"imbricat/internal/executor"
-	"imbricat/internal/filetree"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/local"
 	"imbricat/internal/plan"
 	"imbricat/internal/recipe"
 	"imbricat/internal/sandbox"
-	"imbricat/internal/store"
-	"imbricat/internal/tree"
 )
 
 // Command is a command to run in a throw-away copy of an image or of a step's view.

@@ -17,8 +17,8 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/tree"
 )
 
 // Epoch is the one time that every file of a layer has, unless its entry says otherwise.

@@ -10,8 +10,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/layer"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
 )
 
 // TestClaims: what others say of a layer is believed until it is opened. What is not so then goes, with its records.

@@ -12,8 +12,8 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"imbricat/internal/content/layer"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
 )
 
 // Record is a finished step: the layer that a key stands for.

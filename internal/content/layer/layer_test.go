@@ -21,8 +21,8 @@ import (
 	"github.com/zeebo/blake3"
 	"pgregory.net/rapid"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/tree"
 )
 
 // memory is a tree whose files' contents are in memory.

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/tree"
 )
 
 // Layer makes a layer of a small tree that does everything that layers do: files, folders, links, hard links,

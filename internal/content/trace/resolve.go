@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"imbricat/internal/tree"
+	"imbricat/internal/content/tree"
 )
 
 // Resolver works out from notes what was learnt of a view. Every link on the way is part of that.

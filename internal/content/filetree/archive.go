@@ -10,9 +10,9 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
-	"imbricat/internal/tree"
 )
 
 // Walk visits the files of an archive in its order, by their names there.

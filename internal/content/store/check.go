@@ -18,9 +18,9 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sync/errgroup"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/layout"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
-	"imbricat/internal/layout"
 )
 
 // Finding is something wrong in a store.

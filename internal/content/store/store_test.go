@@ -16,10 +16,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/layout"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
-	"imbricat/internal/layout"
-	"imbricat/internal/tree"
 )
 
 // open makes a store whose check must find nothing after the test.

@@ -19,8 +19,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/mikelolasagasti/xz"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/tree"
 )
 
 // Bounds on archives and layers from elsewhere.

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
-	"imbricat/internal/tree"
 )
 
 // Stratum is a tree as it lies in a folder below a command's view: a layer of a base, or what a step laid down. Every folder

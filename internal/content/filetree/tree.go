@@ -9,10 +9,10 @@ import (
 	"slices"
 	"strings"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/once"
-	"imbricat/internal/layer"
-	"imbricat/internal/tree"
 )
 
 // Place is where a file's bytes are: among some contents, under a path there.

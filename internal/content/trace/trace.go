@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"strings"
 
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/tree"
 )
 
 // Asked is what was learnt about a path; several may be joined.

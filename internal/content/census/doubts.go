@@ -3,7 +3,7 @@ package census
 import (
 	"slices"
 
-	"imbricat/internal/tree"
+	"imbricat/internal/content/tree"
 )
 
 // Doubts are paths with a leading slash of what is doubtful among entries.

@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/tree"
-	"imbricat/internal/tree/treetest"
+	"imbricat/internal/content/tree"
+	"imbricat/internal/content/tree/treetest"
 )
 
 func flat(t *testing.T, layers ...[]tree.Entry) string {

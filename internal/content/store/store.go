@@ -20,8 +20,8 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"imbricat/internal/content/layout"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layout"
 )
 
 // format is the version of what lies below the folder imbricat/ of a store.

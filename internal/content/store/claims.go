@@ -9,9 +9,9 @@ import (
 	"slices"
 	"time"
 
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/layout"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layer"
-	"imbricat/internal/layout"
 )
 
 const (

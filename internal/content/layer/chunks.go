@@ -10,7 +10,7 @@ import (
 
 	"github.com/zeebo/blake3"
 
-	"imbricat/internal/tree"
+	"imbricat/internal/content/tree"
 )
 
 // The tar is cut into pieces that are compressed apart from each other, so their borders decide the bytes: they depend

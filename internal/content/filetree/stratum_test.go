@@ -6,8 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/tree"
-	"imbricat/internal/tree/treetest"
+	"imbricat/internal/content/tree"
+	"imbricat/internal/content/tree/treetest"
 )
 
 // shows lists what a view shows; which names are one file is left out.

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"imbricat/internal/content/layout"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layout"
 )
 
 // elsewhere notes where blobs can be had, by their digests: those that an image of the store needs and that nobody here
