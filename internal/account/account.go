@@ -13,8 +13,8 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 // IDs are a numeric owner and group.

@@ -14,7 +14,7 @@ import (
 
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/ignore"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 // Outcomes of a check.

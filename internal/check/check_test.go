@@ -10,7 +10,7 @@ import (
 
 	"imbricat/internal/content/tree"
 	"imbricat/internal/content/tree/treetest"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 func file(path string, size int64) tree.Entry {

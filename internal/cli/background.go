@@ -19,8 +19,8 @@ import (
 	"github.com/gofrs/flock"
 
 	"imbricat/internal/content/store"
-	"imbricat/internal/recipe"
 	"imbricat/internal/report"
+	"imbricat/internal/spec/recipe"
 )
 
 // What runs in the background is a process of this program with a folder in the store: state.json, log, and a lock that

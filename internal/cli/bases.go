@@ -18,9 +18,9 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/lock"
-	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
+	"imbricat/internal/spec/lock"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/transfer"
 )
 

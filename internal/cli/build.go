@@ -21,18 +21,18 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/download"
 	"imbricat/internal/engine"
-	"imbricat/internal/facts"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/lock"
-	"imbricat/internal/order"
 	"imbricat/internal/phrase"
-	"imbricat/internal/plan"
 	"imbricat/internal/receipt"
-	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 	"imbricat/internal/sources"
+	"imbricat/internal/spec/facts"
+	"imbricat/internal/spec/lock"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 func buildCommand() *cli.Command {

@@ -18,11 +18,11 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/plan"
 	"imbricat/internal/receipt"
-	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/try"
 )
 

@@ -23,9 +23,9 @@ import (
 	"imbricat/internal/credential"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/registry"
-	"imbricat/internal/retention"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/share"
+	"imbricat/internal/spec/retention"
 )
 
 // config is what a person chooses for every project, in imbricat/config.yaml of the user's configuration folder.

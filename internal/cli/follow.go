@@ -13,9 +13,9 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
-	"imbricat/internal/retention"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
+	"imbricat/internal/spec/retention"
 )
 
 // predecessors finds the images that builds follow.

@@ -9,9 +9,9 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/layering"
-	"imbricat/internal/order"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 const (

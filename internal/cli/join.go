@@ -19,11 +19,11 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/plan"
 	"imbricat/internal/receipt"
-	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/transfer"
 )
 

@@ -13,9 +13,9 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/local"
-	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/spec/recipe"
 )
 
 func keptCommand(act func(run func(context.Context, *session) error) cli.ActionFunc) *cli.Command {

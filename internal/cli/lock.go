@@ -18,11 +18,11 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
-	"imbricat/internal/lock"
-	"imbricat/internal/order"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
 	"imbricat/internal/report"
+	"imbricat/internal/spec/lock"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 func lockCommand() *cli.Command {

@@ -18,12 +18,12 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/download"
-	"imbricat/internal/facts"
 	"imbricat/internal/ground/printable"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/spec/facts"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/transfer"
 )
 

@@ -9,13 +9,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/content/image"
-	"imbricat/internal/facts"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
 	"imbricat/internal/registry"
+	"imbricat/internal/spec/facts"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 func TestExitCodes(t *testing.T) {

@@ -9,7 +9,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 // mostPast is how many earlier builds of an image are remembered.

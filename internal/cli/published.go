@@ -25,10 +25,10 @@ import (
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
-	"imbricat/internal/order"
-	"imbricat/internal/plan"
 	"imbricat/internal/registry"
-	"imbricat/internal/retention"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/retention"
 	"imbricat/internal/transfer"
 )
 

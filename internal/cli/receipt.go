@@ -24,8 +24,8 @@ import (
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/receipt"
-	"imbricat/internal/recipe"
 	"imbricat/internal/report"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/transfer"
 )
 

@@ -21,8 +21,8 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/local"
-	"imbricat/internal/plan"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/spec/plan"
 )
 
 func sandboxFlag() cli.Flag {

@@ -6,7 +6,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/receipt"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 func schemaCommand() *cli.Command {

@@ -5,9 +5,9 @@ import (
 
 	"imbricat/internal/engine"
 	"imbricat/internal/layering"
-	"imbricat/internal/order"
-	"imbricat/internal/recipe"
 	"imbricat/internal/report"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/recipe"
 )
 
 // stacks describes the layers of the images of a preview. far says whether registries are asked for history.

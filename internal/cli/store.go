@@ -19,7 +19,7 @@ import (
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/inspect"
 	"imbricat/internal/report"
-	"imbricat/internal/retention"
+	"imbricat/internal/spec/retention"
 )
 
 func storeCommand() *cli.Command {

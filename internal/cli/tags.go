@@ -16,7 +16,7 @@ import (
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/registry"
 	"imbricat/internal/report"
-	"imbricat/internal/retention"
+	"imbricat/internal/spec/retention"
 	"imbricat/internal/transfer"
 )
 

@@ -10,7 +10,7 @@ import (
 	"imbricat/internal/content/layer"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/registry"
-	"imbricat/internal/retention"
+	"imbricat/internal/spec/retention"
 	"imbricat/internal/transfer"
 )
 

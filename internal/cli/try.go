@@ -20,10 +20,10 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/try"
 )
 

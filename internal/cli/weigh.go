@@ -8,13 +8,13 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/engine"
-	"imbricat/internal/facts"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
-	"imbricat/internal/order"
-	"imbricat/internal/plan"
 	"imbricat/internal/report"
+	"imbricat/internal/spec/facts"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/plan"
 )
 
 func weighCommand() *cli.Command {

@@ -21,8 +21,8 @@ import (
 	"imbricat/internal/explain"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/step"
 )
 

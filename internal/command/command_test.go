@@ -13,7 +13,7 @@ import (
 	"imbricat/internal/explain"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 // TestPrinted: however output is cut into pieces, no secret gets through, nothing else is lost, and what is kept is bounded.

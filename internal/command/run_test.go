@@ -19,8 +19,8 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/step"
 )
 

@@ -15,7 +15,7 @@ import (
 	"imbricat/internal/explain"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 	"imbricat/internal/step"
 )
 

@@ -17,9 +17,9 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
 	"imbricat/internal/sources"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/step"
 )
 

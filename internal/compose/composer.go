@@ -8,7 +8,7 @@ import (
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 	"imbricat/internal/step"
 )
 

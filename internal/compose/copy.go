@@ -10,8 +10,8 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
-	"imbricat/internal/plan"
 	"imbricat/internal/sources"
+	"imbricat/internal/spec/plan"
 )
 
 type copyStep struct{ plan.Copy }

@@ -11,7 +11,7 @@ import (
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 type fetchStep struct{ plan.Fetch }

@@ -1,8 +1,8 @@
 package compose
 
 import (
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 // Of gives the kind of an action; nil for a command, which is run.

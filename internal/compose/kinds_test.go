@@ -53,10 +53,10 @@ func TestEveryKindIsKnown(t *testing.T) {
 		})
 		return all
 	}
-	recipes := slices.Concat(kinds("../recipe/steps.go", "noUnits"), kinds("../recipe/run.go", "noUnits"))
-	plans := kinds("../plan/actions.go", "nothing")
+	recipes := slices.Concat(kinds("../spec/recipe/steps.go", "noUnits"), kinds("../spec/recipe/run.go", "noUnits"))
+	plans := kinds("../spec/plan/actions.go", "nothing")
 	require.Greater(t, len(recipes), 7)
 	require.ElementsMatch(t, recipes, plans, "kinds of plan/actions.go")
-	require.ElementsMatch(t, recipes, cases("../plan/actions.go", "recipe"), "what evaluator.step expands")
+	require.ElementsMatch(t, recipes, cases("../spec/plan/actions.go", "recipe"), "what evaluator.step expands")
 	require.ElementsMatch(t, slices.DeleteFunc(recipes, func(kind string) bool { return kind == "Run" }), cases("kinds.go", "plan"), "what Of gives")
 }

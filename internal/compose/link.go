@@ -5,7 +5,7 @@ import (
 
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/tree"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 type linkStep struct{ plan.Link }

@@ -7,7 +7,7 @@ import (
 
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 type removeStep struct{ plan.Remove }

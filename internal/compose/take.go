@@ -7,7 +7,7 @@ import (
 
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/tree"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 type takeStep struct{ plan.Take }

@@ -12,7 +12,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/ignore"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 type unpackStep struct{ plan.Unpack }

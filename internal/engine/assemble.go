@@ -13,7 +13,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/layering"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 // DirtyRevision ends the revision of an image that was made of other files than the commit has.

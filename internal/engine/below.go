@@ -8,7 +8,7 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 	"imbricat/internal/step"
 )
 

@@ -29,11 +29,11 @@ import (
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/layering"
 	"imbricat/internal/local"
-	"imbricat/internal/order"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/sources"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 // testContext is of tests, and of the checks of a property.

@@ -18,8 +18,8 @@ import (
 	"imbricat/internal/content/tree/treetest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/layering"
-	"imbricat/internal/order"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/plan"
 )
 
 // stack builds with what a recipe says of the stack, and gives the layers of the one image, lowest first, as their files.

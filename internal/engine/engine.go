@@ -19,9 +19,9 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/layering"
-	"imbricat/internal/order"
-	"imbricat/internal/plan"
 	"imbricat/internal/sources"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/plan"
 )
 
 // Shared is a shared cache. What it finds lies in the store afterwards; what it does not find in time is not there.

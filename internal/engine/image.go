@@ -15,7 +15,7 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/layering"
 	"imbricat/internal/pack"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 	"imbricat/internal/step"
 )
 

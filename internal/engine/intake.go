@@ -18,7 +18,7 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
 	"imbricat/internal/ground/say"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 // dating finds when images are said to be made, and whether they are of a commit.

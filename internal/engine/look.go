@@ -15,8 +15,8 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
-	"imbricat/internal/plan"
 	"imbricat/internal/sources"
+	"imbricat/internal/spec/plan"
 	"imbricat/internal/step"
 )
 

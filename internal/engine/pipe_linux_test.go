@@ -28,8 +28,8 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/local"
-	"imbricat/internal/plan"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/spec/plan"
 )
 
 // piped is an executor in another process, to which a pipe leads that is not to be relied on: answers are lost, come late, and

@@ -23,8 +23,8 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/local"
-	"imbricat/internal/order"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/spec/order"
 )
 
 func TestMain(m *testing.M) {

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/ground/event"
-	"imbricat/internal/order"
+	"imbricat/internal/spec/order"
 )
 
 // TestImagesOnOneStage: two images on one stage, of which the lock divides one, are both made, whichever comes first.

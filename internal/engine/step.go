@@ -19,7 +19,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 	"imbricat/internal/step"
 )
 

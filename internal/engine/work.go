@@ -25,9 +25,9 @@ import (
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
 	"imbricat/internal/pack"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
 	"imbricat/internal/sources"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/step"
 )
 

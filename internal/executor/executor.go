@@ -16,7 +16,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 // Command is what a command does, its view apart. It can be encoded: it holds no path of this machine and no secret's value.

@@ -10,8 +10,8 @@ import (
 	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/order"
 	"imbricat/internal/sources"
+	"imbricat/internal/spec/order"
 	"imbricat/internal/step"
 )
 

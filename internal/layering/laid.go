@@ -9,7 +9,7 @@ import (
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/order"
+	"imbricat/internal/spec/order"
 	"imbricat/internal/step"
 )
 

@@ -12,7 +12,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/content/tree/treetest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/step"
 )
 

@@ -15,8 +15,8 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/executor"
-	"imbricat/internal/plan"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/spec/plan"
 )
 
 // Lease is one place to work, with kept directories.

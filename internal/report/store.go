@@ -9,7 +9,7 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/lock"
+	"imbricat/internal/spec/lock"
 )
 
 // WriteCheck writes what a check of the store found.

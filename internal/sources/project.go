@@ -12,7 +12,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 // options are those of the walk.

@@ -17,7 +17,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 func counter() *event.Counter { return event.Reporter{Sink: event.Discard}.Progress() }

@@ -22,7 +22,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/retention"
+	"imbricat/internal/spec/retention"
 )
 
 // action is what may be allowed to somebody in a repository.

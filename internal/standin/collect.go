@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/retention"
+	"imbricat/internal/spec/retention"
 )
 
 // Cleaned tells what a clean-up removed.

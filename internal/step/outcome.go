@@ -10,7 +10,7 @@ import (
 	"imbricat/internal/content/trace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/plan"
+	"imbricat/internal/spec/plan"
 )
 
 // Name tells the steps of a plan apart.

@@ -27,9 +27,9 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/local"
-	"imbricat/internal/plan"
-	"imbricat/internal/recipe"
 	"imbricat/internal/sandbox"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 // Command is a command to run in a throw-away copy of an image or of a step's view.

@@ -29,7 +29,7 @@ type group struct {
 
 var groups = []group{
 	{"sandbox", map[string]string{"./internal/sandbox": "TestFirstProcess|TestProgram|TestOutOfReach|TestFilterRefuses|TestAsOthers|TestNothingStays|TestRacingLinks|TestKilledCaller|TestSameForEveryCaller"}},
-	{"bounds", map[string]string{"./internal/sandbox": "TestBounds|TestEndlessAnswers", "./internal/recipe": "TestBoundedTexts", "./internal/content/layer": "TestBounds", "./internal/registry": "TestTooLarge|TestDrip"}},
+	{"bounds", map[string]string{"./internal/sandbox": "TestBounds|TestEndlessAnswers", "./internal/spec/recipe": "TestBoundedTexts", "./internal/content/layer": "TestBounds", "./internal/registry": "TestTooLarge|TestDrip"}},
 	{"chroot", map[string]string{"./internal/sandbox": "TestChrootIsNoPrison|TestChrootTakesBack"}},
 	{"trees and layers", map[string]string{"./internal/sandbox": "TestHostileTrees", "./internal/content/layer": "TestHostileLayers|TestForeignLayers|TestDamagedTablesAreRefused", "./internal/content/image": "TestOffers", "./e2e": "TestHostileBase|TestHostilePull"}},
 	{"archives", map[string]string{"./internal/engine": "TestHostileArchives|TestHostileKept", "./internal/transfer": "TestHostileArchives"}},

@@ -15,7 +15,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/order"
+	"imbricat/internal/spec/order"
 )
 
 // Version is the format that this program reads and writes.

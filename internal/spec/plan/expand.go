@@ -12,8 +12,8 @@ import (
 	"imbricat/internal/content/image"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/recipe"
-	"imbricat/internal/retention"
+	"imbricat/internal/spec/recipe"
+	"imbricat/internal/spec/retention"
 )
 
 // Options choose what of a recipe is planned.

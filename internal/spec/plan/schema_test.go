@@ -18,14 +18,14 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 // corpus gathers the recipes that ship, that the documents show, and that the end-to-end tests build.
 func corpus(t require.TestingT) map[string]string {
 	texts := map[string]string{}
 	read := func(name string) string {
-		text, err := os.ReadFile(filepath.Join("../..", name))
+		text, err := os.ReadFile(filepath.Join("../../..", name))
 		require.NoError(t, err)
 		return string(text)
 	}
@@ -39,9 +39,9 @@ func corpus(t require.TestingT) map[string]string {
 			}
 		}
 	}
-	scripts, err := filepath.Glob("../../e2e/testdata/*.txtar")
+	scripts, err := filepath.Glob("../../../e2e/testdata/*.txtar")
 	require.NoError(t, err)
-	commands, err := filepath.Glob("../../e2e/testdata/run/*.txtar")
+	commands, err := filepath.Glob("../../../e2e/testdata/run/*.txtar")
 	require.NoError(t, err)
 	scripts = append(scripts, commands...)
 	for _, script := range scripts {

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 func gitIn(t *testing.T, dir, date string, args ...string) string {

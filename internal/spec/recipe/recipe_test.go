@@ -131,13 +131,13 @@ func TestValidRecipes(t *testing.T) {
 		"step":    steps("{name: pages, only: linux/arm64, copy: {from: [a, b], to: /c, leave-out: x, mode: 0644, owner: 7}}"),
 	}
 	for _, name := range []string{"demo/tideline/imbricat.yaml", "demo/tideline/bases/imbricat.yaml"} {
-		text, err := os.ReadFile(filepath.Join("../..", name))
+		text, err := os.ReadFile(filepath.Join("../../..", name))
 		require.NoError(t, err)
 		texts[name] = string(text)
 	}
 	// What the documents show must be right.
 	for name, fences := range map[string][2]string{"docs/recipe.md": {"```yaml\n", "```"}, "README.md": {"<<'RECIPE'\n", "RECIPE\n"}} {
-		text, err := os.ReadFile(filepath.Join("../..", name))
+		text, err := os.ReadFile(filepath.Join("../../..", name))
 		require.NoError(t, err)
 		_, after, found := strings.Cut(string(text), fences[0])
 		require.True(t, found, name)

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 // Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need

@@ -7,7 +7,7 @@ import (
 	"pgregory.net/rapid"
 
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/order"
+	"imbricat/internal/spec/order"
 )
 
 func TestEncodeAndParse(t *testing.T) {

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 // Options say where facts come from.

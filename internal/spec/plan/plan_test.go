@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 func TestModes(t *testing.T) {

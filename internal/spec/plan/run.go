@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 // defaultWithin is how long a command may take unless the recipe says otherwise.

@@ -9,7 +9,7 @@ import (
 	"imbricat/internal/content/image"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/recipe"
+	"imbricat/internal/spec/recipe"
 )
 
 // Plan is what a build is to do. Units stand in an order in which each comes after those that it needs.
