@@ -18,7 +18,7 @@ import (
 
 // allowed says which packages of ours each package may import. It is the picture of docs/architecture.md.
 var allowed = map[string]string{
-	"ground/digest": "", "ground/platform": "", "ground/ignore": "", "credential": "", "ground/conceal": "", "ground/printable": "", "ground/event": "", "download": "", "ground/say": "", "ground/once": "", "graph": "",
+	"ground/digest": "", "ground/platform": "", "ground/ignore": "", "remote/credential": "", "ground/conceal": "", "ground/printable": "", "ground/event": "", "remote/download": "", "ground/say": "", "ground/once": "", "graph": "",
 	"ground/reference":      "ground/digest",
 	"spec/order":            "",
 	"spec/lock":             "ground/digest spec/order",
@@ -34,14 +34,14 @@ var allowed = map[string]string{
 	"content/layout":        "ground/digest",
 	"content/store":         "ground/digest content/layer content/layout",
 	"logbook":               "",
-	"registry":              "ground/digest credential",
-	"transfer":              "ground/digest ground/event content/image content/layout ground/platform ground/reference registry content/store",
+	"remote/registry":       "ground/digest remote/credential",
+	"remote/transfer":       "ground/digest ground/event content/image content/layout ground/platform ground/reference remote/registry content/store",
 	"inspect":               "ground/digest content/image",
 	"standin":               "ground/digest spec/retention",
 	"spec/retention":        "ground/digest",
 	"content/trace":         "ground/digest ground/event content/tree",
 	"sandbox":               "ground/digest content/trace content/tree",
-	"share":                 "ground/digest content/layer content/layout registry content/store content/trace content/tree",
+	"remote/share":          "ground/digest content/layer content/layout remote/registry content/store content/trace content/tree",
 	"content/census":        "ground/digest content/tree",
 	"content/filetree":      "ground/digest content/layer ground/once content/tree",
 	"baseimage":             "ground/digest content/filetree content/image content/layer ground/once ground/platform ground/reference content/store content/tree",

@@ -18,10 +18,10 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/lock"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/transfer"
 )
 
 // bases finds what units start from, wherever a reference points. A registry's tag is taken from the lock where that has

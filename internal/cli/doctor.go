@@ -14,7 +14,7 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
 )

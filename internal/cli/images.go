@@ -17,8 +17,8 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/inspect"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/report"
-	"imbricat/internal/transfer"
 )
 
 // describe writes an image as a tree. Unpacked sizes are known for layers in the store.

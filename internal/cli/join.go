@@ -20,11 +20,11 @@ import (
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/receipt"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/report"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/transfer"
 )
 
 func joinCommand() *cli.Command {

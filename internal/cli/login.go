@@ -12,9 +12,9 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"imbricat/internal/credential"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/credential"
+	"imbricat/internal/remote/registry"
 	"imbricat/internal/report"
 )
 

@@ -17,14 +17,14 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/image"
-	"imbricat/internal/download"
 	"imbricat/internal/ground/printable"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/download"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/transfer"
 )
 
 // Exit codes; docs/commands.md tells them to people.

@@ -12,7 +12,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"

@@ -25,11 +25,11 @@ import (
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/order"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/retention"
-	"imbricat/internal/transfer"
 )
 
 // Beside an image whose division is kept or followed the indexes of its own layers are published, as an artifact that

@@ -21,12 +21,12 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/receipt"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/report"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/retention"
-	"imbricat/internal/transfer"
 	"imbricat/internal/tui"
 )
 

@@ -24,9 +24,9 @@ import (
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/receipt"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/report"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/transfer"
 )
 
 // runFlags are those of commands that a pipeline runs: what they write beside their result.

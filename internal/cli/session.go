@@ -19,18 +19,18 @@ import (
 	"golang.org/x/term"
 
 	"imbricat/internal/content/store"
-	"imbricat/internal/credential"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/credential"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/report"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/transfer"
 	"imbricat/internal/tui"
 )
 

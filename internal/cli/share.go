@@ -19,9 +19,9 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/share"
 	"imbricat/internal/report"
-	"imbricat/internal/share"
 )
 
 func shareFlags() []cli.Flag {

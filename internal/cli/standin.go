@@ -13,7 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 	"imbricat/internal/standin"
 )
 

@@ -14,10 +14,10 @@ import (
 
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/report"
 	"imbricat/internal/spec/retention"
-	"imbricat/internal/transfer"
 )
 
 func tagsCommand() *cli.Command {

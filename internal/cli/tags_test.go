@@ -9,9 +9,9 @@ import (
 
 	"imbricat/internal/content/layer"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/retention"
-	"imbricat/internal/transfer"
 )
 
 // TestJudge: a tag that only lists what refers to an image shares its fate, a push counts before the making, and what nobody

@@ -12,8 +12,8 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/receipt"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/report"
-	"imbricat/internal/transfer"
 )
 
 func verifyCommand() *cli.Command {

@@ -13,8 +13,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/credential"
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/remote/credential"
 )
 
 // TestHostileBodies: a blob without an end, a blob that never comes, and one that is another are refused in bounded time.

@@ -15,7 +15,7 @@ import (
 	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 )
 
 // Tag is what is known of a tag of a repository.

@@ -14,7 +14,7 @@ import (
 	"sync"
 	"time"
 
-	"imbricat/internal/credential"
+	"imbricat/internal/remote/credential"
 )
 
 // token is an Authorization header with its end.

@@ -20,7 +20,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 )
 
 // Place is one side of a transfer.

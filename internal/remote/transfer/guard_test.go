@@ -17,7 +17,7 @@ import (
 	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 )
 
 // TestGuard: a fixed tag on another digest, and a moving one on something newer, refuse before any byte is sent; a tag that

@@ -29,8 +29,8 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/credential"
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/remote/credential"
 	"imbricat/internal/standin"
 )
 

@@ -23,7 +23,7 @@ import (
 	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 	"imbricat/internal/standin"
 )
 

@@ -16,7 +16,7 @@ import (
 
 	"imbricat/internal/content/layout"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 )
 
 // DefaultTag is the tag of a cache in a registry where none is given.

@@ -19,8 +19,8 @@ import (
 	"syscall"
 	"time"
 
-	"imbricat/internal/credential"
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/remote/credential"
 )
 
 // Client speaks to registries. It may be used by several goroutines.

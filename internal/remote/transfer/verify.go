@@ -15,7 +15,7 @@ import (
 	"imbricat/internal/content/layout"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 )
 
 // Verified is what was found of an image and all that it lists. Sizes are in bytes.

@@ -15,9 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/content/store"
-	"imbricat/internal/credential"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/credential"
+	"imbricat/internal/remote/registry"
 	"imbricat/internal/standin"
 )
 

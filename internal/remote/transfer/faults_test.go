@@ -20,12 +20,12 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
-	"imbricat/internal/credential"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/credential"
+	"imbricat/internal/remote/registry"
 	"imbricat/internal/standin"
 )
 

@@ -17,7 +17,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 )
 
 // Options of a copy.

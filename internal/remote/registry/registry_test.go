@@ -18,8 +18,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/credential"
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/remote/credential"
 )
 
 type logins map[string]credential.Login

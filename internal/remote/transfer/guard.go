@@ -6,7 +6,7 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/registry"
+	"imbricat/internal/remote/registry"
 )
 
 // Guard keeps tags from going where they must not. The registry protocol knows no atomic check: what another writer does
