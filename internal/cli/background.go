@@ -19,7 +19,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"imbricat/internal/content/store"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 	"imbricat/internal/spec/recipe"
 )
 

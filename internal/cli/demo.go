@@ -16,7 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/demo"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 	"imbricat/internal/sandbox"
 )
 

@@ -14,8 +14,8 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/ground/platform"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
-	"imbricat/internal/report"
 	"imbricat/internal/sandbox"
 )
 

@@ -16,9 +16,9 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/inspect"
+	"imbricat/internal/output/inspect"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/transfer"
-	"imbricat/internal/report"
 )
 
 // describe writes an image as a tree. Unpacked sizes are known for layers in the store.

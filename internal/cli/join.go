@@ -19,10 +19,10 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/receipt"
+	"imbricat/internal/output/receipt"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
-	"imbricat/internal/report"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )

@@ -13,7 +13,7 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/local"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/recipe"
 )

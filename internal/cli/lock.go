@@ -18,7 +18,7 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/layering"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 	"imbricat/internal/spec/lock"
 	"imbricat/internal/spec/order"
 	"imbricat/internal/spec/plan"

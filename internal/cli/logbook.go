@@ -19,9 +19,9 @@ import (
 	"imbricat/internal/explain"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/logbook"
-	"imbricat/internal/phrase"
-	"imbricat/internal/report"
+	"imbricat/internal/output/logbook"
+	"imbricat/internal/output/phrase"
+	"imbricat/internal/output/report"
 )
 
 // openLogbook opens the logbook of a store.

@@ -13,9 +13,9 @@ import (
 	"golang.org/x/term"
 
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
-	"imbricat/internal/report"
 )
 
 // secretVariable holds the secret of a login for a pipeline.

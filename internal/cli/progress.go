@@ -10,8 +10,8 @@ import (
 
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
-	"imbricat/internal/report"
-	"imbricat/internal/tui"
+	"imbricat/internal/output/report"
+	"imbricat/internal/output/tui"
 )
 
 // progressFlags are those of commands that a pipeline runs.

@@ -20,14 +20,14 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/receipt"
+	"imbricat/internal/output/receipt"
+	"imbricat/internal/output/report"
+	"imbricat/internal/output/tui"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
-	"imbricat/internal/report"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/retention"
-	"imbricat/internal/tui"
 )
 
 func pushCommand() *cli.Command {

@@ -23,9 +23,9 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/receipt"
+	"imbricat/internal/output/receipt"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/transfer"
-	"imbricat/internal/report"
 	"imbricat/internal/spec/recipe"
 )
 

@@ -5,7 +5,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/receipt"
+	"imbricat/internal/output/receipt"
 	"imbricat/internal/spec/recipe"
 )
 

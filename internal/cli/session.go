@@ -24,14 +24,14 @@ import (
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/report"
+	"imbricat/internal/output/tui"
 	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
-	"imbricat/internal/report"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/tui"
 )
 
 // version is what the build recorded, for --version and for registries.

@@ -19,9 +19,9 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/share"
-	"imbricat/internal/report"
 )
 
 func shareFlags() []cli.Flag {

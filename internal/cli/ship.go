@@ -20,14 +20,14 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
-	"imbricat/internal/receipt"
+	"imbricat/internal/output/receipt"
+	"imbricat/internal/output/report"
+	"imbricat/internal/output/tui"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
-	"imbricat/internal/report"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/tui"
 )
 
 // shipParts are what ship can leave out.

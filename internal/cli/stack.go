@@ -5,7 +5,7 @@ import (
 
 	"imbricat/internal/engine"
 	"imbricat/internal/layering"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 	"imbricat/internal/spec/order"
 	"imbricat/internal/spec/recipe"
 )

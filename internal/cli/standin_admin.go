@@ -11,7 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 	"imbricat/internal/standin"
 )
 

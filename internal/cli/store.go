@@ -17,8 +17,8 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/inspect"
-	"imbricat/internal/report"
+	"imbricat/internal/output/inspect"
+	"imbricat/internal/output/report"
 	"imbricat/internal/spec/retention"
 )
 

@@ -14,9 +14,9 @@ import (
 
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
-	"imbricat/internal/report"
 	"imbricat/internal/spec/retention"
 )
 

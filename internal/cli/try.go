@@ -20,7 +20,7 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"

@@ -9,7 +9,7 @@ import (
 
 	"imbricat/internal/ground/conceal"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/phrase"
+	"imbricat/internal/output/phrase"
 )
 
 // veil covers secrets in texts.

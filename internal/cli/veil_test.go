@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/ground/event"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 )
 
 // TestVeil: whatever kind of event a secret comes into, neither the log nor the file of events shows it; what is too short to

@@ -11,9 +11,9 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/receipt"
+	"imbricat/internal/output/receipt"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/transfer"
-	"imbricat/internal/report"
 )
 
 func verifyCommand() *cli.Command {

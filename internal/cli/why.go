@@ -11,8 +11,8 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/trace"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/logbook"
-	"imbricat/internal/report"
+	"imbricat/internal/output/logbook"
+	"imbricat/internal/output/report"
 )
 
 func whyCommand() *cli.Command {

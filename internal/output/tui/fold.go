@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 )
 
 // Fold is how the reader of a log marks sections that can be folded: lines before and after one. In them {title} is the

@@ -15,7 +15,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"imbricat/internal/ground/event"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 )
 
 // live is a picture of what runs: a row for each unit, drawn as a pile of tiles, the lowest first.

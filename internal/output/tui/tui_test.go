@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/ground/event"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 )
 
 // scene is a build in which everything happens.

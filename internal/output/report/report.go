@@ -17,7 +17,7 @@ import (
 
 	"imbricat/internal/content/layer"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/phrase"
+	"imbricat/internal/output/phrase"
 )
 
 // Paint colours text, or leaves it alone.

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/receipt"
+	"imbricat/internal/output/receipt"
 )
 
 // WriteChecks writes a line for each check, those that do not hold last, where they are seen. Without whole those that hold

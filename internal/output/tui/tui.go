@@ -12,7 +12,7 @@ import (
 	"sync"
 
 	"imbricat/internal/ground/event"
-	"imbricat/internal/report"
+	"imbricat/internal/output/report"
 )
 
 // View is a sink of events that people look at.

@@ -15,8 +15,8 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/inspect"
-	"imbricat/internal/receipt"
+	"imbricat/internal/output/inspect"
+	"imbricat/internal/output/receipt"
 )
 
 // Build is the result of a build.

@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"imbricat/internal/ground/event"
-	"imbricat/internal/phrase"
+	"imbricat/internal/output/phrase"
 )
 
 // EventLine is one line of a file of events. Sizes are in bytes, times in seconds.
