@@ -5,7 +5,7 @@ import (
 	"os"
 
 	"imbricat/internal/cli"
-	"imbricat/internal/sandbox"
+	"imbricat/internal/engine/sandbox"
 )
 
 func main() {

@@ -11,9 +11,9 @@ import (
 	"slices"
 	"sync"
 
-	"imbricat/internal/baseimage"
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
+	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"

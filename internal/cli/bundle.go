@@ -11,8 +11,8 @@ import (
 
 	specs "github.com/opencontainers/runtime-spec/specs-go"
 
-	"imbricat/internal/baseimage"
-	"imbricat/internal/sandbox"
+	"imbricat/internal/engine/baseimage"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/try"
 )
 

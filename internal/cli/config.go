@@ -20,11 +20,11 @@ import (
 	"github.com/dustin/go-humanize"
 	"go.yaml.in/yaml/v3"
 
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/share"
-	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/retention"
 )
 

@@ -16,8 +16,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/demo"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/output/report"
-	"imbricat/internal/sandbox"
 )
 
 func demoCommand() *cli.Command {

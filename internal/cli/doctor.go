@@ -13,10 +13,10 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
-	"imbricat/internal/sandbox"
 )
 
 func doctorCommand() *cli.Command {

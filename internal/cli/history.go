@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"imbricat/internal/content/store"
-	"imbricat/internal/layering"
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/spec/order"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"

@@ -11,9 +11,9 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
-	"imbricat/internal/baseimage"
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
+	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/inspect"

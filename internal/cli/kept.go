@@ -12,9 +12,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/store"
-	"imbricat/internal/local"
+	"imbricat/internal/engine/local"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/output/report"
-	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/recipe"
 )
 

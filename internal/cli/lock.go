@@ -14,10 +14,10 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/layering"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/lock"
 	"imbricat/internal/spec/order"

@@ -13,10 +13,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/command"
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
-	"imbricat/internal/explain"
+	"imbricat/internal/engine/command"
+	"imbricat/internal/engine/explain"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/output/logbook"

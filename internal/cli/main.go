@@ -17,11 +17,11 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/image"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/remote/download"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
-	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"

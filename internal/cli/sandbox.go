@@ -13,15 +13,15 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/command"
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/command"
+	"imbricat/internal/engine/local"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/conceal"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
-	"imbricat/internal/local"
-	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/plan"
 )
 

@@ -13,10 +13,10 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/check"
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
+	"imbricat/internal/engine/check"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"

@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"imbricat/internal/engine"
-	"imbricat/internal/layering"
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/order"
 	"imbricat/internal/spec/recipe"

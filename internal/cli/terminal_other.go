@@ -8,7 +8,7 @@ import (
 	"syscall"
 
 	"imbricat/internal/content/store"
-	"imbricat/internal/sandbox"
+	"imbricat/internal/engine/sandbox"
 )
 
 // withTerminal is never needed here: nothing runs without Linux.

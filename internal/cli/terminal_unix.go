@@ -13,7 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"imbricat/internal/content/store"
-	"imbricat/internal/sandbox"
+	"imbricat/internal/engine/sandbox"
 )
 
 // withTerminal gives the command a terminal of its own and passes everything between it and ours, so that nothing inside

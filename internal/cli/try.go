@@ -15,13 +15,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/baseimage"
 	"imbricat/internal/content/store"
+	"imbricat/internal/engine/baseimage"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
-	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 	"imbricat/internal/try"

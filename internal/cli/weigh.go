@@ -8,9 +8,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/engine"
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/layering"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/order"

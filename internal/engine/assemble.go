@@ -11,8 +11,8 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/layering"
 	"imbricat/internal/spec/recipe"
 )
 

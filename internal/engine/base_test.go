@@ -15,10 +15,10 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/baseimage"
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"

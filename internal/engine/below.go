@@ -7,9 +7,9 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/spec/plan"
-	"imbricat/internal/step"
 )
 
 // Below is what lies below a step.

@@ -1,10 +1,10 @@
 package engine
 
 import (
+	"imbricat/internal/engine/layering"
+	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layering"
-	"imbricat/internal/step"
 )
 
 // claims tell which of several steps with the same work is said to have done it: the first one.

@@ -16,8 +16,8 @@ import (
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/content/tree/treetest"
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layering"
 	"imbricat/internal/spec/order"
 	"imbricat/internal/spec/plan"
 )

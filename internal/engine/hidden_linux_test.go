@@ -14,10 +14,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/engine/local"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/local"
-	"imbricat/internal/sandbox"
 )
 
 // prober is a program that reads in ways that no shell has.

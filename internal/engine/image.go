@@ -9,14 +9,14 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/layer"
-	"imbricat/internal/explain"
-	"imbricat/internal/graph"
+	"imbricat/internal/engine/explain"
+	"imbricat/internal/engine/graph"
+	"imbricat/internal/engine/layering"
+	"imbricat/internal/engine/pack"
+	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layering"
-	"imbricat/internal/pack"
 	"imbricat/internal/spec/plan"
-	"imbricat/internal/step"
 )
 
 // imageUnit is how an image for one platform is divided into layers and packed.

@@ -11,9 +11,9 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/compose"
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/compose"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"

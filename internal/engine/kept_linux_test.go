@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
-	"imbricat/internal/local"
-	"imbricat/internal/sandbox"
+	"imbricat/internal/engine/local"
+	"imbricat/internal/engine/sandbox"
 )
 
 // TestHostileKept: what is imported as a kept directory stays below it, and where it is refused, at whatever moment, the

@@ -9,15 +9,15 @@ import (
 
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/tree"
-	"imbricat/internal/explain"
-	"imbricat/internal/graph"
+	"imbricat/internal/engine/explain"
+	"imbricat/internal/engine/graph"
+	"imbricat/internal/engine/layering"
+	"imbricat/internal/engine/sources"
+	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/layering"
-	"imbricat/internal/sources"
 	"imbricat/internal/spec/plan"
-	"imbricat/internal/step"
 )
 
 // Preview is what a build would do, found without packing or fetching anything.

@@ -17,18 +17,18 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"imbricat/internal/command"
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
-	"imbricat/internal/executor"
+	"imbricat/internal/engine/command"
+	"imbricat/internal/engine/executor"
+	"imbricat/internal/engine/local"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/local"
-	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/plan"
 )
 

@@ -3,8 +3,8 @@ package engine
 import (
 	"time"
 
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layering"
 )
 
 // tally tells how steps went, when all is over.

@@ -19,11 +19,11 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
-	"imbricat/internal/explain"
+	"imbricat/internal/engine/explain"
+	"imbricat/internal/engine/local"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/local"
-	"imbricat/internal/sandbox"
 	"imbricat/internal/spec/order"
 )
 

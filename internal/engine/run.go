@@ -5,8 +5,8 @@ import (
 	"errors"
 	"time"
 
-	"imbricat/internal/compose"
 	"imbricat/internal/content/store"
+	"imbricat/internal/engine/compose"
 	"imbricat/internal/ground/event"
 )
 

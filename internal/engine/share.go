@@ -6,10 +6,10 @@ import (
 
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/store"
+	"imbricat/internal/engine/layering"
+	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/layering"
-	"imbricat/internal/step"
 )
 
 // gather collects what a build used and others may want. What stages left is packed for that, since others have no

@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/content/trace"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/sandbox"
 )
 
 // TestStale: what compares times is warned of where it goes wrong, and rising times cure it.

@@ -9,18 +9,18 @@ import (
 	"github.com/dustin/go-humanize"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"imbricat/internal/command"
-	"imbricat/internal/compose"
 	"imbricat/internal/content/census"
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/tree"
-	"imbricat/internal/graph"
+	"imbricat/internal/engine/command"
+	"imbricat/internal/engine/compose"
+	"imbricat/internal/engine/graph"
+	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
 	"imbricat/internal/spec/plan"
-	"imbricat/internal/step"
 )
 
 // stepNode is a step: it is looked up, run where that did not find it, and done.

@@ -7,11 +7,11 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/layer"
-	"imbricat/internal/graph"
+	"imbricat/internal/engine/graph"
+	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/spec/plan"
-	"imbricat/internal/step"
 )
 
 // unitNode is a stage or an image for one platform.

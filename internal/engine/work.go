@@ -11,24 +11,24 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"imbricat/internal/baseimage"
-	"imbricat/internal/command"
-	"imbricat/internal/compose"
 	"imbricat/internal/content/census"
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/image"
-	"imbricat/internal/graph"
+	"imbricat/internal/engine/baseimage"
+	"imbricat/internal/engine/command"
+	"imbricat/internal/engine/compose"
+	"imbricat/internal/engine/graph"
+	"imbricat/internal/engine/layering"
+	"imbricat/internal/engine/pack"
+	"imbricat/internal/engine/sources"
+	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/layering"
-	"imbricat/internal/pack"
-	"imbricat/internal/sources"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/step"
 )
 
 // work is one carrying out of a plan: the graph, and what its nodes have in common. The maps belong to the graph's loop.

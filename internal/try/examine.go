@@ -9,9 +9,9 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"imbricat/internal/baseimage"
-	"imbricat/internal/check"
 	"imbricat/internal/content/census"
+	"imbricat/internal/engine/baseimage"
+	"imbricat/internal/engine/check"
 )
 
 // Examine gathers what checks look at in an image for one platform. Only with secrets are the files of its layers read.

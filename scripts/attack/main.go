@@ -28,14 +28,14 @@ type group struct {
 }
 
 var groups = []group{
-	{"sandbox", map[string]string{"./internal/sandbox": "TestFirstProcess|TestProgram|TestOutOfReach|TestFilterRefuses|TestAsOthers|TestNothingStays|TestRacingLinks|TestKilledCaller|TestSameForEveryCaller"}},
-	{"bounds", map[string]string{"./internal/sandbox": "TestBounds|TestEndlessAnswers", "./internal/spec/recipe": "TestBoundedTexts", "./internal/content/layer": "TestBounds", "./internal/remote/registry": "TestTooLarge|TestDrip"}},
-	{"chroot", map[string]string{"./internal/sandbox": "TestChrootIsNoPrison|TestChrootTakesBack"}},
-	{"trees and layers", map[string]string{"./internal/sandbox": "TestHostileTrees", "./internal/content/layer": "TestHostileLayers|TestForeignLayers|TestDamagedTablesAreRefused", "./internal/content/image": "TestOffers", "./e2e": "TestHostileBase|TestHostilePull"}},
+	{"sandbox", map[string]string{"./internal/engine/sandbox": "TestFirstProcess|TestProgram|TestOutOfReach|TestFilterRefuses|TestAsOthers|TestNothingStays|TestRacingLinks|TestKilledCaller|TestSameForEveryCaller"}},
+	{"bounds", map[string]string{"./internal/engine/sandbox": "TestBounds|TestEndlessAnswers", "./internal/spec/recipe": "TestBoundedTexts", "./internal/content/layer": "TestBounds", "./internal/remote/registry": "TestTooLarge|TestDrip"}},
+	{"chroot", map[string]string{"./internal/engine/sandbox": "TestChrootIsNoPrison|TestChrootTakesBack"}},
+	{"trees and layers", map[string]string{"./internal/engine/sandbox": "TestHostileTrees", "./internal/content/layer": "TestHostileLayers|TestForeignLayers|TestDamagedTablesAreRefused", "./internal/content/image": "TestOffers", "./e2e": "TestHostileBase|TestHostilePull"}},
 	{"archives", map[string]string{"./internal/engine": "TestHostileArchives|TestHostileKept", "./internal/remote/transfer": "TestHostileArchives"}},
 	{"registries", map[string]string{"./internal/remote/transfer": "TestHostileRegistries", "./internal/remote/registry": "TestHostileBodies|TestHostileRegistries|TestForbiddenTargets|TestIssuers|TestSecretsStayHome|TestRetryAfter", "./e2e": "TestProxies"}},
 	{"caches", map[string]string{"./internal/remote/share": "TestPoisoned|TestTrust", "./internal/content/store": "TestClaims|TestForget", "./e2e": "TestPoisonedCache|TestSharedCacheNeverFails"}},
-	{"secrets", map[string]string{"./internal/engine": "TestSecretsAreClosed", "./internal/command": "TestPrinted", "./internal/ground/conceal": "Test", "./internal/ground/printable": "Test", "./internal/remote/credential": "Test", "./internal/cli": "TestVeil"}},
+	{"secrets", map[string]string{"./internal/engine": "TestSecretsAreClosed", "./internal/engine/command": "TestPrinted", "./internal/ground/conceal": "Test", "./internal/ground/printable": "Test", "./internal/remote/credential": "Test", "./internal/cli": "TestVeil"}},
 	{"reuse", map[string]string{"./internal/engine": "TestHiddenReads|TestDamagedTrees|TestUntrueStores|TestReuseIsRight"}},
 	{"store", map[string]string{"./internal/content/store": "TestCheckFindsDamage|TestSpoiltBlob|TestRecords", "./e2e": "TestStoreFaults"}},
 	{"kills", map[string]string{"./e2e": "TestKillsLoseNothingFinished|TestKilled|TestKilledPush|TestShipInterrupted|TestInterruptLeavesNothingHalfWritten"}},

@@ -1,0 +1,226 @@
+// Package command is about run steps: what decides what a command does, whether an earlier run serves, and what becomes of one
+// that is run. Where it runs is the executor's matter; when, that of whoever builds.
+package command
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/account"
+	"imbricat/internal/engine/executor"
+	"imbricat/internal/engine/explain"
+	"imbricat/internal/engine/step"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
+)
+
+// Command is a run step over its view, with all that decides what it does.
+type Command struct {
+	executor.Command
+	Name   step.Name
+	Task   event.Task
+	View   *executor.View
+	Key    digest.Key // names all that it is given
+	ID     digest.Key // names that and the view
+	Inputs string     // what Key is made of
+
+	do          plan.Run
+	step        *plan.Step
+	unit        *plan.Unit
+	base        string // the name of the image that lies lowest, or empty
+	inputs      []explain.Input
+	compression layer.Compression
+}
+
+// Setting is where a run step stands.
+type Setting struct {
+	Unit   *plan.Unit
+	Name   step.Name
+	Step   *plan.Step // whose action is a plan.Run
+	Task   event.Task
+	Below  *step.View
+	Config *v1.ImageConfig // of what lies below; nil where that is no image
+}
+
+// Prepare works out what a run step does.
+func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
+	view, err := s.Below.Index(ctx)
+	if err != nil {
+		return nil, err
+	}
+	do := s.Step.Do.(plan.Run)
+	c := &Command{Name: s.Name, Task: s.Task, do: do, step: s.Step, unit: s.Unit, compression: layer.Compression(s.Unit.Compression),
+		View: &executor.View{Key: s.Below.Key(), Index: view, Strata: s.Below.Strata}}
+	c.Command = executor.Command{Title: s.Unit.ID.String() + ", " + s.Task.Label, Platform: s.Unit.Machine, Network: do.Network, FreshTmp: do.FreshTmp,
+		Within: do.Within, Keep: do.Keep, Secrets: do.Secrets}
+	if s.Step.RisingTimes {
+		c.Time = step.TimeAfter(view)
+	}
+	if base := s.Below.Base(); base != nil {
+		c.base = base.Found.Name
+	}
+	config := s.Config
+	if config == nil {
+		config = &v1.ImageConfig{}
+	}
+	owner, pos := plan.Owner{}, do.UserPos
+	switch {
+	case do.User != nil:
+		owner = *do.User
+	case config.User != "":
+		owner, pos = account.Named(config.User), s.Step.Pos
+	}
+	if c.User, err = (account.Finder{Store: r.Store, File: r.Plan.File}).User(ctx, view, owner, pos); err != nil {
+		return nil, err
+	}
+	c.Env = environment(config.Env, do.Env, c.User.Home)
+	if c.Args = do.Args; len(c.Args) == 0 {
+		if err := c.checkShell(r.Plan.File); err != nil {
+			return nil, err
+		}
+		c.Args = []string{"/bin/sh", "-e", "-c", script(do.Lines)}
+	}
+	if err := c.folder(r.Plan.File, config.WorkingDir); err != nil {
+		return nil, err
+	}
+	return c.in(r.Executor.Classes(ctx, c.Platform)[0]), nil
+}
+
+// in gives the command as it is in a class of places.
+func (c *Command) in(class executor.Class) *Command {
+	own := *c
+	own.inputs = c.givenIn(class)
+	own.Inputs = explain.EncodeInputs(own.inputs)
+	own.Key = filetree.KeyOfText(own.Inputs)
+	own.ID = filetree.KeyOfText(string(own.Key) + " " + string(c.View.Key))
+	return &own
+}
+
+// givenIn is what a command is given: all that decides what it does, but for what it reads of its view. Secrets and kept
+// directories count by their names and places alone.
+func (c *Command) givenIn(class executor.Class) []explain.Input {
+	all := []explain.Input{{Name: "run", Value: "2"}, {Name: "sandbox", Value: class.Sandbox}, {Name: "ids", Value: class.IDs}}
+	add := func(name string, values ...string) {
+		for _, value := range values {
+			all = append(all, explain.Input{Name: name, Value: value})
+		}
+	}
+	add("machine", class.Machine...)
+	add("arg", c.Args...)
+	add("env", c.Env...)
+	add("user", fmt.Sprintf("%d:%d %v", c.User.UID, c.User.GID, c.User.Groups))
+	add("in", c.Dir)
+	add("platform", c.Platform.String())
+	add("network", fmt.Sprint(c.Network))
+	add("fresh-tmp", fmt.Sprint(c.FreshTmp))
+	if c.Time != 0 {
+		add("times", fmt.Sprint(c.Time))
+	}
+	for _, k := range c.Keep {
+		add("keep", k.Name+" "+k.At)
+	}
+	for _, s := range c.Secrets {
+		add("secret", s.Name+" "+s.At)
+	}
+	return all
+}
+
+// script makes one shell script of lines, each of which must succeed as a whole.
+func script(lines []string) string {
+	if len(lines) == 1 {
+		return lines[0]
+	}
+	var out strings.Builder
+	for _, line := range lines {
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		fmt.Fprintf(&out, "%s\n[ $? = 0 ] || exit\n", line)
+	}
+	return out.String()
+}
+
+// HasShell reports whether a view has the shell that lines are run by.
+func HasShell(view *tree.View) bool {
+	real, err := view.Resolve("bin/sh", true)
+	if err != nil {
+		return false
+	}
+	n, exists := view.Lookup(real)
+	return exists && n.Kind == tree.File
+}
+
+func (c *Command) checkShell(f *recipe.File) error {
+	if !HasShell(c.View.Index) {
+		return f.Problem(c.step.Pos, "what lies below has no shell /bin/sh: take a base that has one, or write run: {command: [PROGRAM, …]}")
+	}
+	return nil
+}
+
+// folder settles where the command starts.
+func (c *Command) folder(f *recipe.File, baseDir string) error {
+	c.Dir = c.do.In
+	if c.Dir == "" {
+		c.Dir = path.Clean("/" + baseDir)
+	}
+	real, err := c.View.Index.Resolve(strings.TrimPrefix(c.Dir, "/"), true)
+	if err != nil {
+		return err
+	}
+	n, exists := c.View.Index.Lookup(real)
+	inKept := slices.ContainsFunc(c.do.Keep, func(k plan.Keep) bool { return c.Dir == k.At || strings.HasPrefix(c.Dir, k.At+"/") })
+	switch {
+	case exists && n.Kind == tree.Folder || inKept:
+		return nil
+	case c.do.In == "":
+		c.Dir = "/" // a base that names a folder it lacks
+		return nil
+	}
+	return f.Problem(c.do.InPos, "there is no folder %s below this step: an earlier step must make it", c.do.In)
+}
+
+// DefaultPath is the search path where a base names none.
+const DefaultPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
+// environment is the base's with the step's own, and what every program may rely on.
+func environment(base []string, own map[string]string, home string) []string {
+	all := map[string]string{"PATH": DefaultPath, "HOME": home}
+	for _, pair := range base {
+		if name, value, found := strings.Cut(pair, "="); found && name != "" {
+			all[name] = value
+		}
+	}
+	all["SOURCE_DATE_EPOCH"] = strconv.FormatInt(layer.Epoch.Unix(), 10)
+	maps.Copy(all, own)
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, name+"="+all[name])
+	}
+	return out
+}
+
+// shown is a command for people: lines as they are, arguments as a shell would take them.
+func (c *Command) shown() string {
+	if len(c.do.Lines) > 0 {
+		return strings.Join(c.do.Lines, "\n")
+	}
+	words := make([]string, len(c.do.Args))
+	for i, arg := range c.do.Args {
+		if words[i] = arg; arg == "" || strings.ContainsAny(arg, " \t\n\"'$`\\*?[]{}()<>|&;#~") {
+			words[i] = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
+}
