@@ -56,7 +56,7 @@ var allowed = map[string]string{
 	"engine/layering":       "ground/digest ground/event content/filetree content/layer spec/order spec/plan spec/recipe engine/sources engine/step content/store content/trace content/tree",
 	"engine/pack":           "engine/baseimage ground/digest ground/event content/layer engine/layering content/store content/tree",
 	"engine":                "engine/baseimage content/census engine/command engine/compose ground/digest ground/event engine/executor engine/explain content/filetree engine/graph content/image content/layer engine/layering ground/once spec/order engine/pack spec/plan ground/platform spec/recipe ground/reference ground/say engine/sources engine/step content/store content/trace content/tree",
-	"try":                   "engine/account engine/baseimage content/census engine/check engine/command engine engine/executor content/filetree engine/local spec/plan ground/platform spec/recipe engine/sandbox content/store content/tree",
+	"flow/try":              "engine/account engine/baseimage content/census engine/check engine/command engine engine/executor content/filetree engine/local spec/plan ground/platform spec/recipe engine/sandbox content/store content/tree",
 	"output/phrase":         "ground/event ground/say",
 	"output/report":         "ground/digest ground/event output/inspect content/layer spec/lock output/phrase output/receipt content/store",
 	"output/tui":            "ground/event output/report",

@@ -13,7 +13,7 @@ import (
 
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/sandbox"
-	"imbricat/internal/try"
+	"imbricat/internal/flow/try"
 )
 
 // bundleVersion is the lowest version of the runtime-spec that says all that is needed: runtimes refuse those that are newer

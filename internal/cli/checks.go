@@ -16,6 +16,7 @@ import (
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/check"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow/try"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
@@ -23,7 +24,6 @@ import (
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/try"
 )
 
 // checkAll decides the checks of all images one after the other: those that run something share the machine's ports. What

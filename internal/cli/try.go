@@ -18,13 +18,13 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow/try"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
-	"imbricat/internal/try"
 )
 
 func tryCommand() *cli.Command {
