@@ -3,15 +3,12 @@ package cli
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
-	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -19,104 +16,10 @@ import (
 	"github.com/gofrs/flock"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/flow/background"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/recipe"
 )
-
-// What runs in the background is a process of this program with a folder in the store: state.json, log, and a lock that
-// it holds as long as it lives.
-
-// behind is the state of one.
-type behind struct {
-	Name     string    `json:"name"`
-	Image    string    `json:"image"`
-	Platform string    `json:"platform"`
-	Command  []string  `json:"command,omitempty"`
-	Process  int       `json:"process"`
-	Started  time.Time `json:"started"`
-	Status   *int      `json:"status,omitempty"` // exit code; nil while it runs, or where it was killed
-	Error    string    `json:"error,omitempty"`
-
-	dir string
-}
-
-func triesDir(st *store.Store) string { return filepath.Join(st.Dir(), "imbricat", "tries") }
-
-func (b *behind) path(name string) string { return filepath.Join(b.dir, name) }
-
-// running tells whether its process lives.
-func (b *behind) running() bool {
-	lock := flock.New(b.path("lock"))
-	free, err := lock.TryLock()
-	lock.Close()
-	return err == nil && !free
-}
-
-func (b *behind) write() error {
-	text, err := json.Marshal(b)
-	if err != nil {
-		return err
-	}
-	next := b.path(".state")
-	if err := os.WriteFile(next, text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(next, b.path("state.json"))
-}
-
-func readBehind(dir string) (*behind, error) {
-	text, err := os.ReadFile(filepath.Join(dir, "state.json"))
-	if err != nil {
-		return nil, err
-	}
-	b := &behind{dir: dir}
-	return b, json.Unmarshal(text, b)
-}
-
-func allBehind(st *store.Store) ([]*behind, error) {
-	found, err := filepath.Glob(filepath.Join(triesDir(st), "*", "state.json"))
-	if err != nil {
-		return nil, err
-	}
-	var all []*behind
-	for _, name := range found {
-		if b, err := readBehind(filepath.Dir(name)); err == nil {
-			all = append(all, b)
-		}
-	}
-	slices.SortFunc(all, func(a, b *behind) int { return strings.Compare(a.Name, b.Name) })
-	return all, nil
-}
-
-var behindName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,99}$`)
-
-// newBehind makes the folder of one, under the wanted name or a free one.
-func newBehind(st *store.Store, wanted, image string) (*behind, error) {
-	if wanted != "" && !behindName.MatchString(wanted) {
-		return nil, usagef("--name takes letters, digits and . _ -, not %q", wanted)
-	}
-	if err := os.MkdirAll(triesDir(st), 0o700); err != nil {
-		return nil, err
-	}
-	stem := regexp.MustCompile(`[^A-Za-z0-9_.-]+`).ReplaceAllString(filepath.Base(image), "-")
-	for n := 1; ; n++ {
-		name := wanted
-		if name == "" {
-			name = fmt.Sprintf("%s-%d", stem, n)
-		}
-		b := &behind{Name: name, dir: filepath.Join(triesDir(st), name)}
-		err := os.Mkdir(b.dir, 0o700)
-		if err == nil {
-			return b, nil
-		}
-		if !errors.Is(err, os.ErrExist) {
-			return nil, err
-		}
-		if wanted != "" {
-			return nil, usagef("%q is taken: `imbricat try stop %s` ends and forgets it", wanted, wanted)
-		}
-	}
-}
 
 // tryInBackground starts this program again and waits until the command runs, or answers.
 func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial) error {
@@ -126,11 +29,15 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 			return err
 		}
 	}
-	b, err := newBehind(st, s.cmd.String("name"), t.image)
+	b, err := background.New(st, s.cmd.String("name"), t.image)
+	var name *background.NameError
+	if errors.As(err, &name) {
+		return usageError{err}
+	}
 	if err != nil {
 		return err
 	}
-	log, err := os.OpenFile(b.path("log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	log, err := os.OpenFile(b.Path("log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return err
 	}
@@ -156,7 +63,7 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 		case <-ended:
 		case <-time.After(15 * time.Second):
 		}
-		return errors.Join(err, b.forget(s.err))
+		return errors.Join(err, forget(b, s.err))
 	}
 	return s.result(b, func() error {
 		_, err := fmt.Fprintln(s.out, b.Name)
@@ -165,8 +72,8 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 }
 
 // behindArgs are the arguments of the process in the background.
-func (s *session) behindArgs(t *trial, b *behind) []string {
-	args := []string{"try", "--state", b.dir, "--store", s.storeDir(), "--dir", s.cmd.String("dir"), "--recipe", s.cmd.String("recipe"),
+func (s *session) behindArgs(t *trial, b *background.Try) []string {
+	args := []string{"try", "--state", b.Dir(), "--store", s.storeDir(), "--dir", s.cmd.String("dir"), "--recipe", s.cmd.String("recipe"),
 		"--platform", t.platform.String(), "--sandbox", s.cmd.String("sandbox"), "--view", "none"}
 	for _, name := range []string{"user", "in", "step"} {
 		if text := s.cmd.String(name); text != "" {
@@ -189,13 +96,11 @@ func (s *session) behindArgs(t *trial, b *behind) []string {
 }
 
 // whenRunning waits until the process says that it is under way and, where that is asked for, until it answers.
-func (s *session) whenRunning(ctx context.Context, b *behind, t *trial, ended <-chan struct{}) error {
+func (s *session) whenRunning(ctx context.Context, b *background.Try, t *trial, ended <-chan struct{}) error {
 	if !t.awaits() {
 		for {
-			if state, err := readBehind(b.dir); err == nil && state.Process != 0 {
-				dir := b.dir
+			if state, err := background.Read(b.Dir()); err == nil && state.Process != 0 {
 				*b = *state
-				b.dir = dir
 				return nil
 			}
 			select {
@@ -227,8 +132,9 @@ func (s *session) tryBehind(ctx context.Context, st *store.Store, t *trial) erro
 		return errors.Join(err, fmt.Errorf("%s belongs to another process", dir))
 	}
 	defer lock.Close()
-	b := &behind{Name: filepath.Base(dir), Image: t.image, Platform: t.platform.String(), Command: t.do.Command, Process: os.Getpid(), Started: time.Now().UTC(), dir: dir}
-	if err := b.write(); err != nil {
+	b := background.In(dir)
+	b.Image, b.Platform, b.Command, b.Process, b.Started = t.image, t.platform.String(), t.do.Command, os.Getpid(), time.Now().UTC()
+	if err := b.Write(); err != nil {
 		return err
 	}
 	gentle, release := gently(ctx, t, time.Hour) // whoever stops it says how long to wait
@@ -242,15 +148,15 @@ func (s *session) tryBehind(ctx context.Context, st *store.Store, t *trial) erro
 	} else {
 		b.Status = &status.Code
 	}
-	return errors.Join(err, b.write())
+	return errors.Join(err, b.Write())
 }
 
 // forget prints what one printed and removes its folder.
-func (b *behind) forget(w io.Writer) error {
-	if log, err := os.ReadFile(b.path("log")); err == nil && len(log) > 0 {
+func forget(b *background.Try, w io.Writer) error {
+	if log, err := os.ReadFile(b.Path("log")); err == nil && len(log) > 0 {
 		fmt.Fprintf(w, "── %s printed ──\n%s\n", b.Name, strings.TrimRight(string(log), "\n"))
 	}
-	return os.RemoveAll(b.dir)
+	return os.RemoveAll(b.Dir())
 }
 
 func runTryList(_ context.Context, s *session) error {
@@ -261,7 +167,7 @@ func runTryList(_ context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	all, err := allBehind(st)
+	all, err := background.All(st)
 	if err != nil {
 		return err
 	}
@@ -269,7 +175,7 @@ func runTryList(_ context.Context, s *session) error {
 	for _, b := range all {
 		one := report.Tried{Name: b.Name, Image: b.Image, Platform: b.Platform, Process: b.Process, Started: b.Started, State: "killed", Status: b.Status}
 		switch {
-		case b.running():
+		case b.Running():
 			one.State = "running"
 		case b.Status != nil:
 			one.State = "ended"
@@ -282,8 +188,8 @@ func runTryList(_ context.Context, s *session) error {
 }
 
 // findBehind finds one by its name.
-func findBehind(st *store.Store, name string) (*behind, error) {
-	all, err := allBehind(st)
+func findBehind(st *store.Store, name string) (*background.Try, error) {
+	all, err := background.All(st)
 	if err != nil {
 		return nil, err
 	}
@@ -317,7 +223,7 @@ func runTryLogs(_ context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	log, err := os.Open(b.path("log"))
+	log, err := os.Open(b.Path("log"))
 	if err != nil {
 		return err
 	}
@@ -351,34 +257,11 @@ func runTryStop(ctx context.Context, s *session) error {
 		if err != nil {
 			return err
 		}
-		if err := b.end(ctx, within); err != nil {
+		if err := b.End(ctx, within); err != nil {
 			return err
 		}
-		if err := os.RemoveAll(b.dir); err != nil {
+		if err := os.RemoveAll(b.Dir()); err != nil {
 			return err
-		}
-	}
-	return nil
-}
-
-// end asks the process to end its command, and kills both where that takes too long.
-func (b *behind) end(ctx context.Context, within time.Duration) error {
-	if !b.running() {
-		return nil
-	}
-	process, err := os.FindProcess(b.Process)
-	if err != nil {
-		return err
-	}
-	_ = process.Signal(syscall.SIGTERM) // it may be gone by now
-	for began := time.Now(); b.running(); {
-		if time.Since(began) > within {
-			_ = process.Kill() // the kernel ends its sandbox with it
-		}
-		select {
-		case <-time.After(20 * time.Millisecond):
-		case <-ctx.Done():
-			return ctx.Err()
 		}
 	}
 	return nil

@@ -21,6 +21,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/sources"
+	"imbricat/internal/flow/bases"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/ground/reference"
@@ -84,11 +85,11 @@ func (s *session) builder(ctx context.Context, p *planned, st *store.Store, sink
 			annotations[v1.AnnotationSource] = g.Source
 		}
 	}
-	told := quiet(sink, p.recipe.Silence)
+	told := event.Quiet(sink, p.recipe.Silence)
 	o := engine.Options{
 		Inputs: engine.Inputs{
 			Plan: p.plan, Store: st, Folder: source, Memory: sources.OpenMemory(st, dir, sources.MemoryOptions{Names: objectNames(p.facts.Git)}), Sink: sink,
-			Bases:    &bases{opener: opener, store: st, lock: held, sink: told},
+			Bases:    &bases.Finder{Places: opener, Store: st, Lock: held, Sink: told},
 			History:  newProjectHistory(p, told),
 			Executor: s.executor(ctx, st, told), Project: dir, Divisions: divisions(held),
 		},

@@ -16,6 +16,7 @@ import (
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/check"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow/bases"
 	"imbricat/internal/flow/try"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
@@ -114,7 +115,7 @@ func (c *checker) examine(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	b := &bases{opener: opener, store: c.st, sink: event.Discard}
+	b := &bases.Finder{Places: opener, Store: c.st, Sink: event.Discard}
 	if c.found, err = b.Resolve(ctx, reference.Reference{Kind: reference.Store, Digest: desc.Digest}, c.unit.ID.Platform); err != nil {
 		return err
 	}
@@ -280,7 +281,7 @@ func (c *checker) baseState(ctx context.Context, u *plan.Unit, current bool) (ag
 	if opener.Dir = c.cmd.String("dir"); opener.Dir == "." {
 		opener.Dir = ""
 	}
-	b := &bases{opener: opener, store: c.st, lock: held, sink: event.Discard}
+	b := &bases.Finder{Places: opener, Store: c.st, Lock: held, Sink: event.Discard}
 	found, err := b.Resolve(ctx, u.Base.Reference, u.Machine)
 	if err != nil {
 		return 0, "", err

@@ -15,6 +15,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/flow/bases"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
@@ -141,7 +142,7 @@ func (s *session) lockDivisions(ctx context.Context, p *planned, st *store.Store
 		}
 		defer done()
 		// With the bases that the lock is to have, and without the division that it has.
-		o.Bases.(*bases).lock, o.Divisions = now, nil
+		o.Bases.(*bases.Finder).Lock, o.Divisions = now, nil
 		preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: true})
 		if err != nil {
 			return nil, err

@@ -83,7 +83,7 @@ func (s *session) shared(p *planned, st *store.Store, sink event.Sink) (*share.C
 
 // shareIn has a build use the shared cache, where one is named.
 func (s *session) shareIn(p *planned, st *store.Store, o *engine.Options) (*share.Cache, error) {
-	cache, err := s.shared(p, st, quiet(o.Sink, p.recipe.Silence))
+	cache, err := s.shared(p, st, event.Quiet(o.Sink, p.recipe.Silence))
 	if err != nil {
 		return nil, err
 	}

@@ -18,6 +18,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow/bases"
 	"imbricat/internal/flow/try"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
@@ -192,7 +193,7 @@ func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*base
 	if err != nil {
 		return nil, err
 	}
-	b := &bases{opener: opener, store: st, sink: quiet(s.view(ctx), []string{"moving-base"})}
+	b := &bases.Finder{Places: opener, Store: st, Sink: event.Quiet(s.view(ctx), []string{"moving-base"})}
 	found, err := b.Resolve(ctx, ref, t.platform)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", t.image, err)
@@ -216,7 +217,7 @@ func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandb
 	if err := t.checkStep(p.plan); err != nil {
 		return sandbox.Status{}, err
 	}
-	l := s.executor(ctx, st, quiet(view, p.recipe.Silence))
+	l := s.executor(ctx, st, event.Quiet(view, p.recipe.Silence))
 	o.Executor = l
 	return try.Step(ctx, o, l, t.image, t.platform, t.number, t.do)
 }

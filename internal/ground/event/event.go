@@ -4,6 +4,7 @@
 package event
 
 import (
+	"slices"
 	"time"
 )
 
@@ -118,3 +119,13 @@ func (f Func) Send(e Event) { f(e) }
 
 // Discard is the Sink that drops every event.
 var Discard Sink = Func(func(Event) {})
+
+// Quiet drops warnings of some codes.
+func Quiet(sink Sink, codes []string) Sink {
+	return Func(func(e Event) {
+		if w, is := e.(Warning); is && slices.Contains(codes, w.Code) {
+			return
+		}
+		sink.Send(e)
+	})
+}

@@ -1,4 +1,6 @@
-package cli
+// Package bases finds what images start from and take from, wherever a reference points, and notes what was found, so that a
+// registry that is away does not stop a build. It builds nothing and prints nothing.
+package bases
 
 import (
 	"bytes"
@@ -8,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"slices"
 	"sync"
 
 	"imbricat/internal/content/image"
@@ -24,39 +25,29 @@ import (
 	"imbricat/internal/spec/recipe"
 )
 
-// bases finds what units start from, wherever a reference points. A registry's tag is taken from the lock where that has
-// it, else asked for; what was found is kept in the store, so that a registry that is away does not stop a build.
-type bases struct {
-	opener *transfer.Places
-	store  *store.Store
-	lock   *lock.Lock // nil: there is none
-	sink   event.Sink
-	told   sync.Map // warnings that were given: each platform asks
-}
-
-// quiet drops warnings whose codes the recipe silences.
-func quiet(sink event.Sink, codes []string) event.Sink {
-	return event.Func(func(e event.Event) {
-		if w, is := e.(event.Warning); is && slices.Contains(codes, w.Code) {
-			return
-		}
-		sink.Send(e)
-	})
+// Finder finds images. A registry's tag is taken from the lock where that has it, else asked for; what was found is kept in the
+// store.
+type Finder struct {
+	Places *transfer.Places
+	Store  *store.Store
+	Lock   *lock.Lock // nil: there is none
+	Sink   event.Sink // of warnings, and of what is brought
+	told   sync.Map   // warnings that were given: each platform asks
 }
 
 // Resolve implements baseimage.Finder.
-func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*baseimage.Found, error) {
+func (f *Finder) Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*baseimage.Found, error) {
 	name := ref.String()
 	if ref.Kind == reference.Registry && ref.Digest == "" {
-		if ref.Digest = b.locked(name); ref.Digest == "" {
-			b.moves(name)
+		if ref.Digest = f.locked(name); ref.Digest == "" {
+			f.moves(name)
 		}
 	}
-	place, err := b.opener.Source(ref)
+	place, err := f.Places.Source(ref)
 	if err != nil {
 		return nil, err
 	}
-	root, from, err := b.root(ctx, ref, name, place)
+	root, from, err := f.root(ctx, ref, name, place)
 	if err != nil {
 		return nil, err
 	}
@@ -71,39 +62,39 @@ func (b *bases) Resolve(ctx context.Context, ref reference.Reference, p platform
 	if k, is := from.(*keeping); is {
 		k.keep()
 	}
-	local, err := b.opener.Source(reference.Reference{Kind: reference.Store, Digest: offer.Descriptor.Digest})
+	local, err := f.Places.Source(reference.Reference{Kind: reference.Store, Digest: offer.Descriptor.Digest})
 	if err != nil {
 		return nil, err
 	}
 	return &baseimage.Found{Name: name, Root: root, Descriptor: offer.Descriptor,
-		Source: &baseSource{b: b, ref: ref, desc: offer.Descriptor, from: place, local: local}}, nil
+		Source: &source{finder: f, ref: ref, desc: offer.Descriptor, from: place, local: local}}, nil
 }
 
-// baseSource is where an image comes from.
-type baseSource struct {
-	b           *bases
+// source is where an image comes from.
+type source struct {
+	finder      *Finder
 	ref         reference.Reference
 	desc        digest.Descriptor
 	from, local transfer.Place
 }
 
 // Here implements baseimage.Source.
-func (s *baseSource) Here(ctx context.Context) bool {
+func (s *source) Here(ctx context.Context) bool {
 	missing, err := transfer.Missing(ctx, s.local, s.desc)
 	return err == nil && missing == 0
 }
 
 // Bring implements baseimage.Source.
-func (s *baseSource) Bring(ctx context.Context) error {
+func (s *source) Bring(ctx context.Context) error {
 	if s.Here(ctx) {
 		return nil
 	}
-	_, err := transfer.Copy(ctx, s.from, s.local, transfer.Options{Root: s.desc, Sink: s.b.sink})
+	_, err := transfer.Copy(ctx, s.from, s.local, transfer.Options{Root: s.desc, Sink: s.finder.Sink})
 	return err
 }
 
 // Lend implements baseimage.Source. The layers of a registry can be had one by one.
-func (s *baseSource) Lend(ctx context.Context) (bool, error) {
+func (s *source) Lend(ctx context.Context) (bool, error) {
 	if s.ref.Kind != reference.Registry {
 		return false, nil
 	}
@@ -116,49 +107,49 @@ func (s *baseSource) Lend(ctx context.Context) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		if _, err := s.b.store.PutBytes(desc.MediaType, text); err != nil {
+		if _, err := s.finder.Store.PutBytes(desc.MediaType, text); err != nil {
 			return false, err
 		}
 	}
 	for _, layer := range manifest.Layers {
-		if err := s.b.store.NoteElsewhere(layer, s.ref.Host+"/"+s.ref.Repository); err != nil {
+		if err := s.finder.Store.NoteElsewhere(layer, s.ref.Host+"/"+s.ref.Repository); err != nil {
 			return false, err
 		}
 	}
 	return true, nil
 }
 
-func (b *bases) locked(name string) digest.Digest {
-	if b.lock == nil {
+func (f *Finder) locked(name string) digest.Digest {
+	if f.Lock == nil {
 		return ""
 	}
-	return b.lock.Bases[name]
+	return f.Lock.Bases[name]
 }
 
-func (b *bases) moves(name string) {
+func (f *Finder) moves(name string) {
 	why := "and nothing holds what it stands for: `imbricat lock` writes that down"
-	if b.lock != nil {
+	if f.Lock != nil {
 		why = "and " + recipe.LockName + " does not have it: `imbricat lock` adds it"
 	}
-	b.warn(event.MovingBase, fmt.Sprintf("the base %s is named by a tag, which may move, %s", name, why))
+	f.warn(event.MovingBase, fmt.Sprintf("the base %s is named by a tag, which may move, %s", name, why))
 }
 
-func (b *bases) warn(code, text string) {
-	if _, told := b.told.LoadOrStore(text, true); !told {
-		b.sink.Send(event.Warning{Code: code, Text: text})
+func (f *Finder) warn(code, text string) {
+	if _, told := f.told.LoadOrStore(text, true); !told {
+		f.Sink.Send(event.Warning{Code: code, Text: text})
 	}
 }
 
 // root finds what a reference stands for, and where its documents are read.
-func (b *bases) root(ctx context.Context, ref reference.Reference, name string, place transfer.Place) (digest.Descriptor, image.Fetcher, error) {
+func (f *Finder) root(ctx context.Context, ref reference.Reference, name string, place transfer.Place) (digest.Descriptor, image.Fetcher, error) {
 	if ref.Kind != reference.Registry {
 		root, err := place.Root(ctx)
 		return root, place, err
 	}
 	if ref.Digest != "" {
-		if root, here := b.store.Document(ref.Digest); here && b.store.Has(root) {
-			if _, err := image.Offers(ctx, b.store, root); err == nil {
-				return root, b.store, nil
+		if root, here := f.Store.Document(ref.Digest); here && f.Store.Has(root) {
+			if _, err := image.Offers(ctx, f.Store, root); err == nil {
+				return root, f.Store, nil
 			}
 		}
 	}
@@ -166,9 +157,9 @@ func (b *bases) root(ctx context.Context, ref reference.Reference, name string, 
 	note := digest.Key(digest.ContentBytes([]byte("imbricat resolution 1 " + name)))
 	root, err := place.Root(ctx)
 	if errors.Is(err, registry.ErrUnreachable) || isTemporary(err) {
-		if last, known := b.last(ctx, note); known && ref.Digest == "" {
-			b.warn(event.Offline, fmt.Sprintf("the registry of the base %s cannot be reached; what it stood for last, %s, serves", name, last.Digest))
-			return last, b.store, nil
+		if last, known := f.last(ctx, note); known && ref.Digest == "" {
+			f.warn(event.Offline, fmt.Sprintf("the registry of the base %s cannot be reached; what it stood for last, %s, serves", name, last.Digest))
+			return last, f.Store, nil
 		}
 	}
 	if errors.Is(err, fs.ErrNotExist) && held {
@@ -178,9 +169,9 @@ func (b *bases) root(ctx context.Context, ref reference.Reference, name string, 
 		return root, nil, err
 	}
 	if text, jsonErr := json.Marshal(root); jsonErr == nil {
-		_ = b.store.PutNote(note, text) // it only helps when the registry is away
+		_ = f.Store.PutNote(note, text) // it only helps when the registry is away
 	}
-	return root, &keeping{Fetcher: place, store: b.store}, nil
+	return root, &keeping{Fetcher: place, store: f.Store}, nil
 }
 
 func isTemporary(err error) bool {
@@ -189,13 +180,13 @@ func isTemporary(err error) bool {
 }
 
 // last gives what a reference stood for when it was asked for last, where the store has its documents.
-func (b *bases) last(ctx context.Context, note digest.Key) (digest.Descriptor, bool) {
+func (f *Finder) last(ctx context.Context, note digest.Key) (digest.Descriptor, bool) {
 	var root digest.Descriptor
-	text, found := b.store.Note(note)
+	text, found := f.Store.Note(note)
 	if !found || json.Unmarshal(text, &root) != nil {
 		return root, false
 	}
-	_, err := image.Offers(ctx, b.store, root)
+	_, err := image.Offers(ctx, f.Store, root)
 	return root, err == nil
 }
 
