@@ -385,7 +385,7 @@ func runPlan(ctx context.Context, s *session) error {
 	view.Close("")
 	document := planDocument(p, preview)
 	volatility := s.cmd.Bool("volatility")
-	if document.Stacks, err = s.stacks(ctx, &historian{s: s, p: p, st: st, far: volatility}, &o, preview, volatility); err != nil {
+	if document.Stacks, err = s.stacks(ctx, &historyFinder{s: s, p: p, st: st, far: volatility}, &o, preview, volatility); err != nil {
 		return err
 	}
 	return s.result(document, func() error {

@@ -23,8 +23,8 @@ const (
 	leastTogether = 2
 )
 
-// learnt is what is known of how the files of an image change.
-type learnt struct {
+// changeHistory is what is known of how the files of an image change.
+type changeHistory struct {
 	Source   string // what tells it: registry, git, store, or empty
 	Versions int
 	Shallow  bool // the clone lacks older commits
@@ -32,7 +32,7 @@ type learnt struct {
 }
 
 // described is the history as people read it.
-func (k learnt) described() string {
+func (k changeHistory) described() string {
 	switch k.Source {
 	case "git":
 		text := fmt.Sprintf("%d commits", k.Versions)
@@ -48,8 +48,8 @@ func (k learnt) described() string {
 	return "nothing but paths and sizes"
 }
 
-// historian finds how files changed in the past.
-type historian struct {
+// historyFinder finds how files changed in the past.
+type historyFinder struct {
 	s   *session
 	p   *planned
 	st  *store.Store
@@ -58,33 +58,33 @@ type historian struct {
 
 // learn sets the changes of what an image holds, by the first source that tells enough: images already published,
 // version control, earlier builds on this machine.
-func (h *historian) learn(ctx context.Context, u *plan.Unit, c *layering.Content) (learnt, error) {
+func (h *historyFinder) learn(ctx context.Context, u *plan.Unit, c *layering.Content) (changeHistory, error) {
 	least := leastVersions
 	if u.Stack.Policy == recipe.FromLock {
 		least = 1
 	}
 	published, err := h.published(ctx, u, c)
 	if err != nil {
-		return learnt{}, err
+		return changeHistory{}, err
 	}
 	if n := h.compare(c, published); n >= least {
-		return learnt{Source: "registry", Versions: n}, nil
+		return changeHistory{Source: "registry", Versions: n}, nil
 	}
 	k, err := h.git(ctx, c)
 	if err != nil || k.Versions >= least {
 		return k, err
 	}
 	if n := h.compare(c, h.pastBuilds(u, c)); n >= least {
-		return learnt{Source: "store", Versions: n, Shallow: k.Shallow}, nil
+		return changeHistory{Source: "store", Versions: n, Shallow: k.Shallow}, nil
 	}
 	for i := range c.Items {
 		c.Items[i].Changes = nil
 	}
-	return learnt{Shallow: k.Shallow}, nil
+	return changeHistory{Shallow: k.Shallow}, nil
 }
 
 // compare sets changes from versions of the past, oldest first, that are followed by what the image is to hold now.
-func (h *historian) compare(c *layering.Content, past []order.Version) int {
+func (h *historyFinder) compare(c *layering.Content, past []order.Version) int {
 	if len(past) == 0 {
 		return 0
 	}
@@ -98,8 +98,8 @@ func (h *historian) compare(c *layering.Content, past []order.Version) int {
 }
 
 // git sets changes from the commits that touched what the image is made of. The oldest one made what the others change.
-func (h *historian) git(ctx context.Context, c *layering.Content) (learnt, error) {
-	k := learnt{Source: "git"}
+func (h *historyFinder) git(ctx context.Context, c *layering.Content) (changeHistory, error) {
+	k := changeHistory{Source: "git"}
 	by := map[string][]int{}
 	for i, origin := range c.Origins {
 		for _, path := range origin.Sources {
@@ -135,7 +135,7 @@ func (h *historian) git(ctx context.Context, c *layering.Content) (learnt, error
 const leastCut = 256 << 10
 
 // optionsFor says how an image's content is divided.
-func optionsFor(c *layering.Content, k learnt) order.Options {
+func optionsFor(c *layering.Content, k changeHistory) order.Options {
 	return order.Options{Versions: k.Versions, Most: c.Room, Least: leastCut}
 }
 
@@ -143,7 +143,7 @@ func optionsFor(c *layering.Content, k learnt) order.Options {
 func hintedAny(s recipe.Stack) bool { return len(s.Steady)+len(s.Lively) > 0 }
 
 // volatilities lists folders and files by how often they change, those of most expected bytes first.
-func volatilities(c *layering.Content, k learnt) (list []volatile) {
+func volatilities(c *layering.Content, k changeHistory) (list []volatile) {
 	changes := map[string]*volatile{}
 	for i, item := range c.Items {
 		path := "/" + item.Path

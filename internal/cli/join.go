@@ -46,10 +46,10 @@ func joinCommand() *cli.Command {
 	}
 }
 
-// joint is a run of join.
-type joint struct {
+// joinRun is a run of join.
+type joinRun struct {
 	*session
-	*keeper
+	*receiptRecorder
 	to     reference.Reference
 	names  []string // tags, or the one name elsewhere
 	parts  []transfer.Part
@@ -66,7 +66,7 @@ func runJoin(ctx context.Context, s *session) (err error) {
 	if err != nil {
 		return err
 	}
-	j := &joint{session: s, keeper: k}
+	j := &joinRun{session: s, receiptRecorder: k}
 	defer func() { err = j.close(ctx, err) }()
 	args, err := s.args(2, -1, "a destination and at least one source")
 	if err != nil {
@@ -104,7 +104,7 @@ func runJoin(ctx context.Context, s *session) (err error) {
 }
 
 // join moves and names.
-func (j *joint) join(ctx context.Context) error {
+func (j *joinRun) join(ctx context.Context) error {
 	to, err := j.opener.Destination(j.to)
 	if err != nil {
 		return err
@@ -155,7 +155,7 @@ func (j *joint) join(ctx context.Context) error {
 }
 
 // existing is what the destination's first name stands for.
-func (j *joint) existing() (transfer.Place, error) {
+func (j *joinRun) existing() (transfer.Place, error) {
 	ref := j.to
 	if ref.Kind == reference.Registry {
 		ref.Tag = j.names[0]
@@ -164,7 +164,7 @@ func (j *joint) existing() (transfer.Place, error) {
 }
 
 // made says when the joined image was made, for tags that must not go back.
-func (j *joint) made() map[string]string {
+func (j *joinRun) made() map[string]string {
 	own := map[string]string{}
 	for _, i := range j.ready {
 		if i.Created != nil {
@@ -175,7 +175,7 @@ func (j *joint) made() map[string]string {
 }
 
 // record notes in the receipt what came of it.
-func (j *joint) record(ctx context.Context, one *shipment, to transfer.Place) {
+func (j *joinRun) record(ctx context.Context, one *shipment, to transfer.Place) {
 	desc := one.result.Descriptor
 	i := receipt.Image{Name: one.image, Digest: desc.Digest, MediaType: desc.MediaType, Size: desc.Size}
 	if digests, err := platformDigests(ctx, to, desc); err == nil && j.to.Kind != reference.Archive { // an archive is complete when it is closed
@@ -193,7 +193,7 @@ func (j *joint) record(ctx context.Context, one *shipment, to transfer.Place) {
 }
 
 // tell writes the result.
-func (j *joint) tell(one *shipment) error {
+func (j *joinRun) tell(one *shipment) error {
 	j.r.Outcome = receipt.Done
 	line := pushed(one.image, j.to, one.result.Named, one.result, time.Since(one.began))
 	line.Platforms = report.DigestsOf(j.r.Images[0])
@@ -209,7 +209,7 @@ func (j *joint) tell(one *shipment) error {
 var platformSource = regexp.MustCompile(`^([a-z0-9]+/[a-z0-9_]+(?:/[a-z0-9]+)?)=(.+)$`)
 
 // gather opens the sources, or waits for them.
-func (j *joint) gather(ctx context.Context, args []string) error {
+func (j *joinRun) gather(ctx context.Context, args []string) error {
 	if n := int(j.cmd.Int("wait")); n > 0 {
 		if len(args) != 1 {
 			return usagef("join --wait takes one source: a folder that receipts come into, or HOST/REPOSITORY:TAG")
@@ -249,7 +249,7 @@ func (j *joint) gather(ctx context.Context, args []string) error {
 	return nil
 }
 
-func (j *joint) add(name string, ref reference.Reference, as platform.Platform) error {
+func (j *joinRun) add(name string, ref reference.Reference, as platform.Platform) error {
 	place, err := j.opener.Source(ref)
 	if err != nil {
 		return err
@@ -259,7 +259,7 @@ func (j *joint) add(name string, ref reference.Reference, as platform.Platform) 
 }
 
 // receipt takes the image of a receipt that went to the destination, or its only one.
-func (j *joint) receipt(name string, r *receipt.Receipt) error {
+func (j *joinRun) receipt(name string, r *receipt.Receipt) error {
 	if err := r.Finished(); err != nil {
 		return &exitError{exitFailed, fmt.Sprintf("%s cannot be joined: %s", name, err)}
 	}
@@ -304,7 +304,7 @@ func (j *joint) receipt(name string, r *receipt.Receipt) error {
 func sorted(list []string) []string { return slices.Sorted(slices.Values(list)) }
 
 // sameOrigin compares what receipts say of what was built from.
-func (j *joint) sameOrigin() error {
+func (j *joinRun) sameOrigin() error {
 	if len(j.from) == 0 || j.cmd.Bool("differing") {
 		return nil
 	}
@@ -350,7 +350,7 @@ func origin(r *receipt.Receipt) map[string]string {
 }
 
 // name finds what the index is to be called. Where the recipe's tags are all held back there is nothing, and the reason.
-func (j *joint) name() (held string, err error) {
+func (j *joinRun) name() (held string, err error) {
 	extra := j.cmd.StringSlice("tag")
 	for _, tag := range extra {
 		if err := reference.CheckTag(tag); err != nil {
@@ -380,7 +380,7 @@ func (j *joint) name() (held string, err error) {
 }
 
 // await waits until there are receipts of so many runs.
-func (j *joint) await(ctx context.Context, place string, n int) error {
+func (j *joinRun) await(ctx context.Context, place string, n int) error {
 	within, err := recipe.ParseDuration(j.cmd.String("within"))
 	if err != nil || within <= 0 {
 		return usagef("--within takes a time such as 30m, not %q", j.cmd.String("within"))
@@ -429,7 +429,7 @@ func (j *joint) await(ctx context.Context, place string, n int) error {
 }
 
 // take takes what was waited for, once all of it is there. A run that failed, or one too many, ends the waiting at once.
-func (j *joint) take(place string, found map[string]*receipt.Receipt, n int) (enough bool, err error) {
+func (j *joinRun) take(place string, found map[string]*receipt.Receipt, n int) (enough bool, err error) {
 	names := slices.Sorted(maps.Keys(found))
 	if len(found) > n {
 		return false, usagef("%s holds %d receipts, and %d are waited for: %s", place, len(found), n, strings.Join(names, ", "))

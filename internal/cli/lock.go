@@ -148,7 +148,7 @@ func (s *session) lockDivisions(ctx context.Context, p *planned, st *store.Store
 			return nil, err
 		}
 		view.Close("")
-		h := &historian{s: s, p: p, st: st, far: true}
+		h := &historyFinder{s: s, p: p, st: st, far: true}
 		for _, i := range p.plan.Images {
 			units := wanted[i.Name]
 			if units == nil {
@@ -176,7 +176,7 @@ func (s *session) lockDivisions(ctx context.Context, p *planned, st *store.Store
 }
 
 // lockImage divides one image, the same for all its platforms.
-func (s *session) lockImage(ctx context.Context, h *historian, units []*plan.Unit, preview *engine.Preview, was *order.Rules) (report.LockedImage, *order.Rules, error) {
+func (s *session) lockImage(ctx context.Context, h *historyFinder, units []*plan.Unit, preview *engine.Preview, was *order.Rules) (report.LockedImage, *order.Rules, error) {
 	out := report.LockedImage{Image: units[0].ID.Name}
 	content, unknown := contentOver(units, preview)
 	if content == nil {

@@ -34,7 +34,7 @@ func progressFlags() []cli.Flag {
 // seen is a view whose events are covered and made fit for a terminal, and written to a file where that is wanted.
 type seen struct {
 	tui.View
-	veil    *veil
+	veil    *redactor
 	file    *eventFile
 	colours bool
 }

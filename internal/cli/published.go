@@ -111,7 +111,7 @@ func (e *edition) trees(ctx context.Context, st *store.Store, from int, skip []d
 		// What others say of a layer decides how files are divided, and nothing else: it is kept apart from what layers are
 		// known to hold.
 		if verified {
-			err = st.PutTree(id, indexed.Encode())
+			err = st.PutLayerIndex(id, indexed.Encode())
 		} else {
 			err = st.PutNote(saidKey(id), indexed.Encode())
 		}
@@ -131,7 +131,7 @@ func saidKey(id digest.DiffID) digest.Key {
 // knownIndex gives the index of a layer from the store, whether the layer was read here or others said what it holds; nil
 // where neither is so.
 func knownIndex(st *store.Store, id digest.DiffID) *layer.Indexed {
-	text, found := st.Tree(id)
+	text, found := st.LayerIndex(id)
 	if !found {
 		text, found = st.Note(saidKey(id))
 	}
@@ -304,7 +304,7 @@ func (s *session) newestTags(ctx context.Context, st *store.Store, repository re
 
 // published gives the versions of an image at its first destination, oldest first, as far as they touch what the image is
 // to hold. A registry that cannot be asked tells nothing.
-func (h *historian) published(ctx context.Context, u *plan.Unit, c *layering.Content) ([]order.Version, error) {
+func (h *historyFinder) published(ctx context.Context, u *plan.Unit, c *layering.Content) ([]order.Version, error) {
 	dests := destinationsOf(h.p.plan, u.ID.Name)
 	if !h.far || len(dests) == 0 {
 		return nil, nil
@@ -333,7 +333,7 @@ func (h *historian) published(ctx context.Context, u *plan.Unit, c *layering.Con
 }
 
 // editions lists what stands on the tags of a repository, and what that followed, by when it was made.
-func (h *historian) editions(ctx context.Context, u *plan.Unit, repository reference.Reference) ([]*edition, error) {
+func (h *historyFinder) editions(ctx context.Context, u *plan.Unit, repository reference.Reference) ([]*edition, error) {
 	tags, err := h.s.newestTags(ctx, h.st, repository)
 	if err != nil {
 		return nil, err
@@ -384,11 +384,11 @@ func inOrder(list []*edition) []*edition {
 }
 
 // pastBuilds gives what earlier builds on this machine made of an image.
-func (h *historian) pastBuilds(u *plan.Unit, c *layering.Content) (versions []order.Version) {
+func (h *historyFinder) pastBuilds(u *plan.Unit, c *layering.Content) (versions []order.Version) {
 	for _, ids := range readPast(h.st, h.s, u.ID) {
 		var trees [][]tree.Entry
 		for _, id := range ids {
-			text, found := h.st.Tree(id)
+			text, found := h.st.LayerIndex(id)
 			known, err := layer.DecodeIndex(text)
 			if !found || err != nil {
 				trees = nil

@@ -37,16 +37,16 @@ func runFlags() []cli.Flag {
 	}, progressFlags()...)
 }
 
-// keeper fills the receipt of a run and writes it at the end, however the run ended.
-type keeper struct {
+// receiptRecorder fills the receipt of a run and writes it at the end, however the run ended.
+type receiptRecorder struct {
 	s    *session
 	r    *receipt.Receipt
 	part string // of the run that is under way
 }
 
 // begin begins the receipt of a run. Places that could not be written to in the end are found now.
-func (s *session) begin(command string) (*keeper, error) {
-	k := &keeper{s: s, part: "recipe", r: &receipt.Receipt{Command: command, Program: "imbricat " + version(), Began: time.Now().UTC().Truncate(time.Second)}}
+func (s *session) begin(command string) (*receiptRecorder, error) {
+	k := &receiptRecorder{s: s, part: "recipe", r: &receipt.Receipt{Command: command, Program: "imbricat " + version(), Began: time.Now().UTC().Truncate(time.Second)}}
 	if _, err := s.openEvents(); err != nil {
 		return nil, err
 	}
@@ -85,7 +85,7 @@ func registryPlace(place string) (reference.Reference, bool) {
 }
 
 // from notes what is built from.
-func (k *keeper) from(p *planned) {
+func (k *receiptRecorder) from(p *planned) {
 	r := k.r
 	r.Recipe = &receipt.Recipe{File: p.recipe.File.Name, Digest: digest.FromBytes([]byte(p.recipe.File.Text()))}
 	if text, err := os.ReadFile(k.s.lockPath()); err == nil {
@@ -103,7 +103,7 @@ func (k *keeper) from(p *planned) {
 }
 
 // built notes what a build made.
-func (k *keeper) built(d *report.Build) {
+func (k *receiptRecorder) built(d *report.Build) {
 	if d == nil {
 		return
 	}
@@ -123,7 +123,7 @@ func (k *keeper) built(d *report.Build) {
 }
 
 // image gives the entry of an image, made where there is none.
-func (k *keeper) image(ctx context.Context, st *store.Store, name string, desc digest.Descriptor) *receipt.Image {
+func (k *receiptRecorder) image(ctx context.Context, st *store.Store, name string, desc digest.Descriptor) *receipt.Image {
 	for i := range k.r.Images {
 		if k.r.Images[i].Name == name {
 			return &k.r.Images[i]
@@ -140,7 +140,7 @@ func (k *keeper) image(ctx context.Context, st *store.Store, name string, desc d
 }
 
 // shipped notes how far shipments came.
-func (k *keeper) shipped(ctx context.Context, st *store.Store, shipments []*shipment) {
+func (k *receiptRecorder) shipped(ctx context.Context, st *store.Store, shipments []*shipment) {
 	for _, one := range shipments {
 		to := receipt.Destination{Name: one.to.Name, Repository: one.to.Repository.String(), Held: one.held, Fixed: one.to.Fixed, Prefixes: one.to.Prefixes}
 		to.Wanted = append(append([]string{}, one.to.Tags...), one.wanted...)
@@ -158,7 +158,7 @@ func (k *keeper) shipped(ctx context.Context, st *store.Store, shipments []*ship
 }
 
 // close tells the outcome and writes the receipt where it is wanted. The error of the run comes before that of writing.
-func (k *keeper) close(ctx context.Context, err error) error {
+func (k *receiptRecorder) close(ctx context.Context, err error) error {
 	r := k.r
 	r.Seconds = time.Since(r.Began).Seconds()
 	switch {
@@ -179,7 +179,7 @@ func (k *keeper) close(ctx context.Context, err error) error {
 	return errors.Join(err, k.write(writing))
 }
 
-func (k *keeper) write(ctx context.Context) error {
+func (k *receiptRecorder) write(ctx context.Context) error {
 	if name := k.s.cmd.String("values"); name != "" {
 		if err := appendFile(name, k.r.Lines()); err != nil {
 			return err

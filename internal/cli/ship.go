@@ -48,10 +48,10 @@ func shipCommand() *cli.Command {
 	}
 }
 
-// voyage is a run of ship.
-type voyage struct {
+// shipRun is a run of ship.
+type shipRun struct {
 	*session
-	*keeper
+	*receiptRecorder
 	p         *planned
 	st        *store.Store
 	opener    *transfer.Places
@@ -63,9 +63,9 @@ type voyage struct {
 }
 
 func runShip(ctx context.Context, s *session) (err error) {
-	v := &voyage{session: s}
+	v := &shipRun{session: s}
 	defer func() { err = errors.Join(err, v.logOut()) }()
-	if v.keeper, err = s.begin("ship"); err != nil {
+	if v.receiptRecorder, err = s.begin("ship"); err != nil {
 		return err
 	}
 	for _, part := range strings.Split(strings.Join(s.cmd.StringSlice("without"), ","), ",") {
@@ -96,12 +96,12 @@ func runShip(ctx context.Context, s *session) (err error) {
 	return err
 }
 
-func (v *voyage) leaves(part string) bool { return slices.Contains(v.without, part) }
+func (v *shipRun) leaves(part string) bool { return slices.Contains(v.without, part) }
 
-func (v *voyage) byDigest() bool { return v.cmd.Bool("by-digest") || v.leaves("tags") }
+func (v *shipRun) byDigest() bool { return v.cmd.Bool("by-digest") || v.leaves("tags") }
 
 // sail goes through the parts in their order. What can be refused without work is refused before any.
-func (v *voyage) sail(ctx context.Context) error {
+func (v *shipRun) sail(ctx context.Context) error {
 	if err := v.resolve(); err != nil || v.r.Outcome == receipt.Nothing {
 		return err
 	}
@@ -157,7 +157,7 @@ func (v *voyage) sail(ctx context.Context) error {
 }
 
 // resolve reads the recipe with its facts, and leaves out the images that no tag is to be given.
-func (v *voyage) resolve() (err error) {
+func (v *shipRun) resolve() (err error) {
 	images, steps, err := v.freshSteps()
 	if err != nil {
 		return err
@@ -221,7 +221,7 @@ func unknownHere(g *facts.Git, asks []string) string {
 }
 
 // tellNarrowed says where --platform has tags stand on an index that lacks platforms of the recipe.
-func (v *voyage) tellNarrowed() {
+func (v *shipRun) tellNarrowed() {
 	if v.byDigest() {
 		return
 	}
@@ -234,7 +234,7 @@ func (v *voyage) tellNarrowed() {
 }
 
 // checkLock demands that a lock which is there holds every base that the recipe names by a tag.
-func (v *voyage) checkLock() error {
+func (v *shipRun) checkLock() error {
 	v.part = "lock"
 	held, err := v.readLock()
 	if err != nil || held == nil || v.leaves("lock") {
@@ -249,7 +249,7 @@ func (v *voyage) checkLock() error {
 }
 
 // checkDirty refuses before any work what push would refuse after it: tags that name a commit, for other files.
-func (v *voyage) checkDirty(ctx context.Context) error {
+func (v *shipRun) checkDirty(ctx context.Context) error {
 	if v.byDigest() || v.leaves("push") {
 		return nil
 	}
@@ -285,7 +285,7 @@ func plural(n int, one, many string) string {
 
 // askDestinations asks for the right to push, and refuses what is known already to be refused in the end: a fixed tag on
 // another commit, and a moving one on a later.
-func (v *voyage) askDestinations(ctx context.Context) error {
+func (v *shipRun) askDestinations(ctx context.Context) error {
 	asked := map[string]bool{}
 	for _, i := range v.p.plan.Images {
 		for _, d := range i.Destinations {
@@ -314,7 +314,7 @@ func (v *voyage) askDestinations(ctx context.Context) error {
 	return nil
 }
 
-func (v *voyage) askTags(ctx context.Context, repository *registry.Repository, i *plan.Image, one *shipment) error {
+func (v *shipRun) askTags(ctx context.Context, repository *registry.Repository, i *plan.Image, one *shipment) error {
 	git, own := v.p.facts.Git, map[string]string{}
 	if _, overridden := i.Units[0].Annotations[v1.AnnotationRevision]; git.Known() && !overridden {
 		own[v1.AnnotationRevision] = git.Commit
@@ -354,7 +354,7 @@ func (v *voyage) askTags(ctx context.Context, repository *registry.Repository, i
 }
 
 // check holds the checks of every image, all of them, and reports them together.
-func (v *voyage) check(ctx context.Context) error {
+func (v *shipRun) check(ctx context.Context) error {
 	var err error
 	if v.r.Checks, err = v.checkAll(ctx, v.p, v.st, v.made, v.view); err != nil {
 		return err
@@ -381,7 +381,7 @@ func (v *voyage) check(ctx context.Context) error {
 }
 
 // logOut forgets the logins of the destinations where that was asked for. What the environment gave was never kept.
-func (v *voyage) logOut() error {
+func (v *shipRun) logOut() error {
 	if !v.cmd.Bool("logout") {
 		return nil
 	}
@@ -400,7 +400,7 @@ var envNames = regexp.MustCompile(`\benv\.([A-Za-z_][A-Za-z0-9_]*)`)
 
 // goesTo tells whether a registry is one of the destinations'. Of a recipe with mistakes every registry counts that its text
 // names, or that the variables and facts do which it asks for.
-func (v *voyage) goesTo(host string) bool {
+func (v *shipRun) goesTo(host string) bool {
 	if v.p != nil {
 		return slices.ContainsFunc(v.p.plan.Images, func(i *plan.Image) bool {
 			return slices.ContainsFunc(i.Destinations, func(d plan.Destination) bool { return d.Repository.Host == host })

@@ -11,7 +11,7 @@ import (
 )
 
 // stacks describes the layers of the images of a preview. far says whether registries are asked for history.
-func (s *session) stacks(ctx context.Context, h *historian, o *engine.Options, preview *engine.Preview, volatility bool) ([]report.Stack, error) {
+func (s *session) stacks(ctx context.Context, h *historyFinder, o *engine.Options, preview *engine.Preview, volatility bool) ([]report.Stack, error) {
 	list := []report.Stack{}
 	for i := range preview.Units {
 		one := &preview.Units[i]
@@ -42,7 +42,7 @@ func (s *session) stacks(ctx context.Context, h *historian, o *engine.Options, p
 }
 
 // drawStack adds the layers, and what they, the recipe's own order and a single layer are expected to cost.
-func drawStack(d *report.Stack, c *layering.Content, k learnt) {
+func drawStack(d *report.Stack, c *layering.Content, k changeHistory) {
 	var lists [][]int
 	var packed, unpacked int64
 	for _, l := range c.Layers {

@@ -12,14 +12,14 @@ import (
 	"imbricat/internal/output/phrase"
 )
 
-// veil covers secrets in texts.
-type veil struct {
+// redactor covers secrets in texts.
+type redactor struct {
 	mutex   sync.Mutex
 	secrets [][]byte // longest first
 }
 
 // add has the values of variables of the environment covered from now on.
-func (v *veil) add(variables ...string) {
+func (v *redactor) add(variables ...string) {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
 	for _, name := range variables {
@@ -32,16 +32,16 @@ func (v *veil) add(variables ...string) {
 }
 
 // hides tells whether a text holds a secret.
-func (v *veil) hides(text string) bool { return v.cover(text) != text }
+func (v *redactor) hides(text string) bool { return v.cover(text) != text }
 
-func (v *veil) cover(text string) string {
+func (v *redactor) cover(text string) string {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
 	return conceal.CoverText(text, v.secrets)
 }
 
 // event covers every text of an event that a value of the environment may have come into.
-func (v *veil) event(e event.Event) event.Event { return withTexts(e, v.cover, v.cover) }
+func (v *redactor) event(e event.Event) event.Event { return withTexts(e, v.cover, v.cover) }
 
 // withTexts is an event with each of its texts put through a function; output is what a command printed.
 func withTexts(e event.Event, text, output func(string) string) event.Event {

@@ -18,7 +18,7 @@ func TestVeil(t *testing.T) {
 	t.Setenv("TIDE_SECRET", "sesame")
 	t.Setenv("TIDE_LONGER", "sesame-street")
 	t.Setenv("TIDE_SHORT", "se")
-	var v veil
+	var v redactor
 	require.False(t, v.hides("sesame"))
 	v.add("TIDE_SECRET", "TIDE_LONGER", "TIDE_SHORT", "TIDE_UNSET", "")
 	require.Equal(t, "open •••••• at ••••••, se", v.cover("open sesame-street at sesame, se"))

@@ -61,7 +61,7 @@ func runWeigh(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	r := &replayer{historian: historian{s: s, p: p, st: st, far: true}, span: span}
+	r := &replayer{historyFinder: historyFinder{s: s, p: p, st: st, far: true}, span: span}
 	list := []report.Replay{}
 	for i := range preview.Units {
 		one := &preview.Units[i]
@@ -92,7 +92,7 @@ func runWeigh(ctx context.Context, s *session) error {
 
 // replayer replays histories through the layers of today.
 type replayer struct {
-	historian
+	historyFinder
 	span string
 }
 

@@ -119,9 +119,9 @@ func (s *shelved) Resolve(_ context.Context, ref reference.Reference, p platform
 // inStore is where images come from that the store has.
 type inStore struct{}
 
-func (inStore) Here(context.Context) bool          { return true }
-func (inStore) Bring(context.Context) error        { return nil }
-func (inStore) Lend(context.Context) (bool, error) { return false, nil }
+func (inStore) IsLocal(context.Context) bool          { return true }
+func (inStore) FetchAll(context.Context) error        { return nil }
+func (inStore) FetchMetadata(context.Context) (bool, error) { return false, nil }
 
 const onForeign = `imbricat: 1
 images:
@@ -177,11 +177,11 @@ func TestForeignBase(t *testing.T) {
 	_, err = other.build("imbricat: 1\nimages: {gauge: {base: 'registry.tideline.example/base/slim:4', platforms: [linux/amd64]}}\n")
 	require.NoError(t, err)
 	id := digest.DiffID(shelf.diffIDs[0])
-	text, found := other.store.Tree(id)
+	text, found := other.store.LayerIndex(id)
 	require.True(t, found)
 	lie := strings.Replace(string(text), "file 600 4:0 4", "file 4755 4:0 4", 1)
 	require.NotEqual(t, string(text), lie)
-	require.NoError(t, other.store.PutTree(id, []byte(lie)))
+	require.NoError(t, other.store.PutLayerIndex(id, []byte(lie)))
 	require.NoError(t, other.store.Claimed(string(id), store.Claim{Place: "registry.tideline.example/cache", DiffID: id}))
 	lied, err := other.build(onForeign)
 	require.NoError(t, err, "it is read again, and told")

@@ -274,7 +274,7 @@ func TestDamagedIndexIsDropped(t *testing.T) {
 	other.Entries = slices.Clone(indexed.Entries)
 	other.Entries[0].Mode = 0o777
 	for told, text := range map[string][]byte{"was damaged (it tells of another tree)": other.Encode(), "cannot be read": nil} {
-		if require.NoError(t, s.store.PutTree(indexed.DiffID, text)); text == nil {
+		if require.NoError(t, s.store.PutLayerIndex(indexed.DiffID, text)); text == nil {
 			files, err := filepath.Glob(filepath.Join(s.store.Dir(), "imbricat/trees/*/*"))
 			require.NoError(t, err)
 			for _, file := range files {
@@ -288,7 +288,7 @@ func TestDamagedIndexIsDropped(t *testing.T) {
 			w, is := e.(event.Warning)
 			return is && w.Code == event.Damaged && strings.Contains(w.Text, told)
 		}), told)
-		text, found := s.store.Tree(indexed.DiffID)
+		text, found := s.store.LayerIndex(indexed.DiffID)
 		require.True(t, found, "it is kept again")
 		require.Equal(t, string(indexed.Encode()), string(text))
 	}

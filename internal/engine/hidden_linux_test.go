@@ -204,7 +204,7 @@ func TestKeptOfAnotherVersion(t *testing.T) {
 			fmt.Sprintf("{run: {command: [/bin/sh, -e, -c, %q]}%s}", fill, keep), "run: 'true'", fmt.Sprintf("{run: {command: [/bin/sh, -e, -c, %q]}%s}", use, keep),
 			fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}%s}", "cat /out; echo x > /k/later", keep)))
 		require.NoError(t, err)
-		entries, found := s.store.Entries(r.Steps[5].Run.Tree)
+		entries, found := s.store.TreeEntries(r.Steps[5].Run.Tree)
 		require.True(t, found)
 		for _, text := range []string{"1", "2"} {
 			for _, other := range []string{"a", "b", "c", "d", "e", "f", "g", "h", "i"} {

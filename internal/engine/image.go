@@ -186,7 +186,7 @@ func (w *work) changes(ctx context.Context, l *layering.Layer) []event.Change {
 			was = p.Layer
 		}
 	}
-	text, found := w.o.Store.Tree(was)
+	text, found := w.o.Store.LayerIndex(was)
 	if was == "" || !found {
 		return nil
 	}

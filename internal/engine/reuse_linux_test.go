@@ -332,8 +332,8 @@ func (o rounds) run(t *testing.T) (builds, reusedSteps, ranSteps int, wrong stri
 func parts(withStore *store.Store, with *Result, freshStore *store.Store, fresh *Result) (text string) {
 	for i, step := range with.Steps {
 		if other := fresh.Steps[i]; step.Run != nil && other.Run != nil && step.Run.Tree != other.Run.Tree {
-			a, _ := withStore.Entries(step.Run.Tree)
-			b, _ := freshStore.Entries(other.Run.Tree)
+			a, _ := withStore.TreeEntries(step.Run.Tree)
+			b, _ := freshStore.TreeEntries(other.Run.Tree)
 			was, _ := tree.DecodeEntries(string(a))
 			is, _ := tree.DecodeEntries(string(b))
 			text += fmt.Sprintf("%s %s (%s): %s\n", step.Place, step.Outcome, step.Reason, fmt.Sprint(explain.Changes(was, is)))

@@ -65,7 +65,7 @@ func TestStale(t *testing.T) {
 			entries := ""
 			for _, step := range r.Steps {
 				if step.Run != nil {
-					text, _ := s.store.Entries(step.Run.Tree)
+					text, _ := s.store.TreeEntries(step.Run.Tree)
 					for line := range strings.Lines(string(text)) {
 						if strings.Contains(line, `"o/out"`) {
 							entries = line
@@ -169,7 +169,7 @@ func TestSecretsAreClosed(t *testing.T) {
 		r, err := s.build("secrets: {token: {env: TOKEN}}\n" + gauge("copy: {from: bin, to: /bin}", `{run: {command: [/bin/busybox, sh, -c, "/bin/busybox --install -s /bin; mkdir -m 777 /o"]}}`,
 			"{run: {command: [/bin/sh, -c, \"stat -c '%a %u %g' /run/token > /o/out; cat /run/token > /dev/null\"]}, user: '"+user+"', secrets: [{name: token, at: /run/token}]}"))
 		require.NoError(t, err)
-		entries, _ := s.store.Entries(r.Steps[2].Run.Tree)
+		entries, _ := s.store.TreeEntries(r.Steps[2].Run.Tree)
 		require.Contains(t, string(entries), string(digest.ContentBytes([]byte(want))), user)
 	}
 }

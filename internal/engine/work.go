@@ -225,7 +225,7 @@ func (w *work) base(ref reference.Reference, u *plan.Unit, what string) *baseNod
 	n := &baseNode{}
 	w.bases[key] = n
 	n.node = w.graph.Add(what+" "+found.Name, func(ctx context.Context) (func(), error) {
-		if w.looking && !found.Source.Here(ctx) {
+		if w.looking && !found.Source.IsLocal(ctx) {
 			if what == "the base" {
 				return nil, &notYet{"the base is not in the store yet"}
 			}

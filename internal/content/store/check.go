@@ -131,7 +131,7 @@ func (c *checker) unpacked(form string, tree digest.Key, root string) {
 		return
 	}
 	c.report.Trees++
-	entries, found := c.store.Entries(tree)
+	entries, found := c.store.TreeEntries(tree)
 	if !found {
 		return // nobody relies on it: merely useless, and so no finding
 	}

@@ -88,7 +88,7 @@ func (s *Store) prove(ctx context.Context, desc digest.Descriptor, about string)
 	if err != nil {
 		return err
 	}
-	kept, known := s.Tree(indexed.DiffID)
+	kept, known := s.LayerIndex(indexed.DiffID)
 	lies := slices.DeleteFunc(slices.Clone(all), func(c Claim) bool {
 		holds := c.Tree == layer.KeyOf(indexed.Entries)
 		if c.Tree == "" {
@@ -97,7 +97,7 @@ func (s *Store) prove(ctx context.Context, desc digest.Descriptor, about string)
 		return c.DiffID == indexed.DiffID && holds
 	})
 	if known && !same(kept, indexed) {
-		s.DropTree(indexed.DiffID)
+		s.DropLayerIndex(indexed.DiffID)
 	}
 	if len(lies) > 0 {
 		// All that is not so goes, whoever said it: there may have been more claims than are kept.
@@ -108,7 +108,7 @@ func (s *Store) prove(ctx context.Context, desc digest.Descriptor, about string)
 			return err
 		}
 		for _, lie := range lies {
-			s.DropTree(lie.DiffID)
+			s.DropLayerIndex(lie.DiffID)
 		}
 	}
 	s.settle(about)
@@ -162,8 +162,8 @@ func (s *Store) VerifyLayer(ctx context.Context, desc digest.Descriptor, id dige
 			return err
 		}
 		seen = []byte(indexed.DiffID)
-		if !s.HasTree(indexed.DiffID) {
-			if err := s.PutTree(indexed.DiffID, indexed.Untimed().Encode()); err != nil {
+		if !s.HasLayerIndex(indexed.DiffID) {
+			if err := s.PutLayerIndex(indexed.DiffID, indexed.Untimed().Encode()); err != nil {
 				return err
 			}
 		}
@@ -243,8 +243,8 @@ func (s *Store) Forget(place string) (*Forgotten, error) {
 			trees[key] = true
 		}
 		for _, id := range o.Indexes {
-			if s.HasTree(id) {
-				s.DropTree(id)
+			if s.HasLayerIndex(id) {
+				s.DropLayerIndex(id)
 				out.Indexes++
 			}
 		}
@@ -255,7 +255,7 @@ func (s *Store) Forget(place string) (*Forgotten, error) {
 	}
 	if out.Records, err = dropSealed(s, "records", func(r *Record) bool {
 		if records[r.Key] {
-			s.DropTree(r.DiffID)
+			s.DropLayerIndex(r.DiffID)
 		}
 		return records[r.Key]
 	}); err != nil {

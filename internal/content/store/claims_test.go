@@ -91,9 +91,9 @@ func TestClaims(t *testing.T) {
 	good, index := packed(t, s, "gauge", "3.42")
 	index.Entries[0].Mode = 0o4755
 	require.NoError(t, s.Claimed(string(good.DiffID), Claim{Place: place, DiffID: good.DiffID}))
-	require.NoError(t, s.PutTree(good.DiffID, index.Encode()))
+	require.NoError(t, s.PutLayerIndex(good.DiffID, index.Encode()))
 	require.ErrorIs(t, s.Prove(ctx, good.Layer, good.DiffID), digest.ErrMismatch)
-	require.False(t, s.HasTree(good.DiffID))
+	require.False(t, s.HasLayerIndex(good.DiffID))
 	require.NoError(t, s.Prove(ctx, good.Layer, good.DiffID))
 }
 
@@ -106,7 +106,7 @@ func TestForget(t *testing.T) {
 	for _, r := range []*Record{theirs, ours} {
 		require.NoError(t, s.PutRecord(r))
 	}
-	require.NoError(t, s.PutTree(theirs.DiffID, index.Encode()))
+	require.NoError(t, s.PutLayerIndex(theirs.DiffID, index.Encode()))
 	run := func(name string, tree digest.Key, over ...digest.Key) *Run {
 		r := &Run{Key: keyFor(name), Trace: keyFor("trace " + name), Tree: tree, Over: over, Kept: []string{name}}
 		require.NoError(t, s.PutRun(r))
@@ -140,7 +140,7 @@ func TestForget(t *testing.T) {
 	require.False(t, found)
 	_, found = s.Record(ours.Key)
 	require.True(t, found)
-	require.False(t, s.HasTree(theirs.DiffID))
+	require.False(t, s.HasLayerIndex(theirs.DiffID))
 	require.Empty(t, s.Elsewhere(theirs.Layer.Digest))
 	left, err := filepath.Glob(filepath.Join(s.Dir(), "imbricat", origins, "*", "*"))
 	require.NoError(t, err)

@@ -88,17 +88,17 @@ const (
 	notes  = "notes"  // answers that were found before, by a hash of the question
 )
 
-// Tree reads the index that was kept for an unpacked layer, and tells whether it was there.
-func (s *Store) Tree(id digest.DiffID) ([]byte, bool) { return s.kept(trees, string(id)) }
+// LayerIndex reads the index that was kept for an unpacked layer, and tells whether it was there.
+func (s *Store) LayerIndex(id digest.DiffID) ([]byte, bool) { return s.kept(trees, string(id)) }
 
-// HasTree tells whether an index was kept for an unpacked layer; it stays while the store is open.
-func (s *Store) HasTree(id digest.DiffID) bool {
+// HasLayerIndex tells whether an index was kept for an unpacked layer; it stays while the store is open.
+func (s *Store) HasLayerIndex(id digest.DiffID) bool {
 	name, err := s.fileFor(trees, string(id), ".zst")
 	return err == nil && s.rely(s.path(name))
 }
 
-// DropTree forgets the index of an unpacked layer that was found to be wrong.
-func (s *Store) DropTree(id digest.DiffID) { s.drop(trees, string(id)) }
+// DropLayerIndex forgets the index of an unpacked layer that was found to be wrong.
+func (s *Store) DropLayerIndex(id digest.DiffID) { s.drop(trees, string(id)) }
 
 func (s *Store) drop(kind, id string) {
 	if name, err := s.fileFor(kind, id, ".zst"); err == nil {
@@ -106,8 +106,8 @@ func (s *Store) drop(kind, id string) {
 	}
 }
 
-// PutTree keeps the index of an unpacked layer.
-func (s *Store) PutTree(id digest.DiffID, content []byte) error {
+// PutLayerIndex keeps the index of an unpacked layer.
+func (s *Store) PutLayerIndex(id digest.DiffID, content []byte) error {
 	return s.keep(trees, string(id), content)
 }
 

@@ -164,19 +164,19 @@ func (s *Store) PutLog(log []byte) (digest.Key, error) {
 	return id, s.keep(logs, string(id), log)
 }
 
-// Entries gives the entries of a tree, as lines.
-func (s *Store) Entries(tree digest.Key) ([]byte, bool) { return s.kept(indexes, string(tree)) }
+// TreeEntries gives the entries of a tree, as lines.
+func (s *Store) TreeEntries(tree digest.Key) ([]byte, bool) { return s.kept(indexes, string(tree)) }
 
-// HasEntries tells whether the entries of a tree are kept; they stay while the store is open.
-func (s *Store) HasEntries(tree digest.Key) bool {
+// HasTreeEntries tells whether the entries of a tree are kept; they stay while the store is open.
+func (s *Store) HasTreeEntries(tree digest.Key) bool {
 	name, err := s.fileFor(indexes, string(tree), ".zst")
 	return err == nil && s.rely(s.path(name))
 }
 
-// DropEntries forgets the entries of a tree that were found to be wrong.
-func (s *Store) DropEntries(tree digest.Key) { s.drop(indexes, string(tree)) }
+// DropTreeEntries forgets the entries of a tree that were found to be wrong.
+func (s *Store) DropTreeEntries(tree digest.Key) { s.drop(indexes, string(tree)) }
 
-// PutEntries keeps the entries of a tree.
-func (s *Store) PutEntries(tree digest.Key, entries []byte) error {
+// PutTreeEntries keeps the entries of a tree.
+func (s *Store) PutTreeEntries(tree digest.Key, entries []byte) error {
 	return s.keep(indexes, string(tree), entries)
 }

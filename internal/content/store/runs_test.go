@@ -22,7 +22,7 @@ func TestRunsAndTrees(t *testing.T) {
 	s, ctx := open(t), context.Background()
 	key, tree := keyFor("command"), keyFor("tree")
 	require.Empty(t, s.Runs(key))
-	require.NoError(t, s.PutEntries(tree, []byte("entries")))
+	require.NoError(t, s.PutTreeEntries(tree, []byte("entries")))
 	log, err := s.PutLog([]byte("printed"))
 	require.NoError(t, err)
 	for i := range MostRuns + 5 {
@@ -44,7 +44,7 @@ func TestRunsAndTrees(t *testing.T) {
 	require.True(t, found)
 	require.Empty(t, s.Runs(keyFor("other")))
 	require.Error(t, s.PutRun(&Run{Key: key, Trace: "../x"}))
-	entries, _ := s.Entries(tree)
+	entries, _ := s.TreeEntries(tree)
 	require.Equal(t, "entries", string(entries))
 
 	put := func() string {

@@ -166,11 +166,11 @@ func TestRecords(t *testing.T) {
 	_, found = s.Record(key)
 	require.False(t, found)
 
-	require.NoError(t, s.PutTree(digest.DiffID(blob.Digest), []byte("entries")))
-	index, found := s.Tree(digest.DiffID(blob.Digest))
+	require.NoError(t, s.PutLayerIndex(digest.DiffID(blob.Digest), []byte("entries")))
+	index, found := s.LayerIndex(digest.DiffID(blob.Digest))
 	require.True(t, found)
 	require.Equal(t, "entries", string(index))
-	_, found = s.Tree("sha256:../x")
+	_, found = s.LayerIndex("sha256:../x")
 	require.False(t, found)
 }
 
@@ -181,7 +181,7 @@ func TestCheckFindsDamage(t *testing.T) {
 	blob := record.Layer
 	require.NoError(t, s.PutRecord(record))
 	other, _ := packed(t, s, "bulletin", "calm")
-	require.NoError(t, s.PutTree(record.DiffID, []byte("what it holds")))
+	require.NoError(t, s.PutLayerIndex(record.DiffID, []byte("what it holds")))
 	for name, c := range map[string]struct {
 		damage func(path string)
 		want   string

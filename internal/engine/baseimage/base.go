@@ -34,13 +34,13 @@ type Found struct {
 
 // Source is where an image comes from.
 type Source interface {
-	// Here reports whether the store has all of the image.
-	Here(ctx context.Context) bool
-	// Bring puts the manifest with all that it needs into the store.
-	Bring(ctx context.Context) error
-	// Lend puts the manifest and the config alone into the store, and notes where the layers can be had. It reports whether
+	// IsLocal reports whether the store has all of the image.
+	IsLocal(ctx context.Context) bool
+	// FetchAll puts the manifest with all that it needs into the store.
+	FetchAll(ctx context.Context) error
+	// FetchMetadata puts the manifest and the config alone into the store, and notes where the layers can be had. It reports whether
 	// they can be had one by one; where not it does nothing.
-	Lend(ctx context.Context) (bool, error)
+	FetchMetadata(ctx context.Context) (bool, error)
 }
 
 // Indexes is a shared cache that may know what a foreign layer holds; what it finds lies in the store afterwards.
@@ -66,7 +66,7 @@ const mostReading = 4
 func (l *Library) Load(ctx context.Context, found *Found, indexes Indexes) (*Base, error) {
 	lent, err := l.lend(ctx, found, indexes)
 	if err == nil && !lent {
-		err = found.Source.Bring(ctx)
+		err = found.Source.FetchAll(ctx)
 	}
 	if err != nil {
 		return nil, err
@@ -109,10 +109,10 @@ func documents(ctx context.Context, s *store.Store, found *Found) (*v1.Manifest,
 // lend finds out whether an image can be used without its layers: those are brought when a command needs them, if all that
 // they hold is known.
 func (l *Library) lend(ctx context.Context, found *Found, indexes Indexes) (bool, error) {
-	if indexes == nil || found.Source.Here(ctx) {
+	if indexes == nil || found.Source.IsLocal(ctx) {
 		return false, nil
 	}
-	if able, err := found.Source.Lend(ctx); err != nil || !able {
+	if able, err := found.Source.FetchMetadata(ctx); err != nil || !able {
 		return false, err
 	}
 	_, config, err := documents(ctx, l.store, found)
@@ -120,10 +120,10 @@ func (l *Library) lend(ctx context.Context, found *Found, indexes Indexes) (bool
 		return false, err
 	}
 	for _, id := range config.RootFS.DiffIDs {
-		if !l.store.HasTree(digest.DiffID(id)) {
+		if !l.store.HasLayerIndex(digest.DiffID(id)) {
 			indexes.Index(ctx, digest.DiffID(id))
 		}
-		if !l.store.HasTree(digest.DiffID(id)) {
+		if !l.store.HasLayerIndex(digest.DiffID(id)) {
 			return false, nil
 		}
 	}

@@ -17,7 +17,7 @@ import (
 
 // ReadLayer gives what a layer of the store holds, from the store's memory where it was read before.
 func ReadLayer(ctx context.Context, s *store.Store, desc digest.Descriptor, id digest.DiffID) (*layer.Indexed, error) {
-	if text, found := s.Tree(id); found {
+	if text, found := s.LayerIndex(id); found {
 		if known, err := layer.DecodeIndex(text); err == nil && known.DiffID == id {
 			return known, nil
 		}
@@ -43,7 +43,7 @@ func ReadLayer(ctx context.Context, s *store.Store, desc digest.Descriptor, id d
 
 // KeepIndex remembers what a layer holds.
 func KeepIndex(s *store.Store, indexed *layer.Indexed) error {
-	return s.PutTree(indexed.DiffID, indexed.Encode())
+	return s.PutLayerIndex(indexed.DiffID, indexed.Encode())
 }
 
 // Library gives what layers of the store hold.
@@ -91,7 +91,7 @@ func (l *Library) Places(ctx context.Context, entries []tree.Entry, parts []dige
 		if !found {
 			return nil
 		}
-		text, found := l.store.Tree(record.DiffID)
+		text, found := l.store.LayerIndex(record.DiffID)
 		indexed, err := layer.DecodeIndex(text)
 		if !found || err != nil {
 			return nil

@@ -86,7 +86,7 @@ func (r *Runner) among(ctx context.Context, c *Command, all []*store.Run) (*Made
 
 // treeOf finds a tree that a command left: its entries, and its contents where the executor or a layer has them.
 func (r *Runner) treeOf(ctx context.Context, run *store.Run, compression layer.Compression) (*filetree.Tree, error) {
-	text, found := r.Store.Entries(run.Tree)
+	text, found := r.Store.TreeEntries(run.Tree)
 	if !found {
 		return nil, os.ErrNotExist
 	}

@@ -199,7 +199,7 @@ func (r *Runner) secret(ctx context.Context, name string, w *watch) (executor.Se
 func (r *Runner) accept(ctx context.Context, c *Command, a executor.Attempt, why event.Reason, w *watch) (*Made, error) {
 	learnt, status, over := a.Trace(), a.Status(), a.Over()
 	// The index comes first: a tree that lies unpacked without one could not be checked.
-	if err := r.Store.PutEntries(filetree.Summarize(a.Entries()).Key, tree.EncodeEntries(a.Entries())); err != nil {
+	if err := r.Store.PutTreeEntries(filetree.Summarize(a.Entries()).Key, tree.EncodeEntries(a.Entries())); err != nil {
 		a.Discard()
 		return nil, err
 	}

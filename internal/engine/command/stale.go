@@ -147,7 +147,7 @@ func (r *Runner) warnUnstable(c *Command, record *store.Run, entries []tree.Entr
 			continue
 		}
 		what := ""
-		if text, found := r.Store.Entries(run.Tree); found {
+		if text, found := r.Store.TreeEntries(run.Tree); found {
 			if before, err := tree.DecodeEntries(string(text)); err == nil {
 				if changes := explain.Changes(before, entries); len(changes) > 0 {
 					what = ": " + changedWords(changes)

@@ -57,8 +57,8 @@ func (do copyStep) recall(ctx context.Context, t *Tools, s Setting) (*Composed, 
 		return nil, nil // it is written anew
 	}
 	record, whole := t.Store.Record(layer.RecordKey(known.summary.Key, *s.Compression))
-	whole = whole && t.Store.HasTree(record.DiffID)
-	if !whole && !t.Store.HasEntries(known.summary.Key) {
+	whole = whole && t.Store.HasLayerIndex(record.DiffID)
+	if !whole && !t.Store.HasTreeEntries(known.summary.Key) {
 		return nil, nil
 	}
 	holds, err := s.Below.Agrees(ctx, known.seen)
@@ -79,13 +79,13 @@ func (do copyStep) recall(ctx context.Context, t *Tools, s Setting) (*Composed, 
 
 // loadEntries gives the entries of a tree that are kept by themselves.
 func (t *Tools) loadEntries(key digest.Key, title string) ([]tree.Entry, error) {
-	text, _ := t.Store.Entries(key)
+	text, _ := t.Store.TreeEntries(key)
 	entries, err := tree.DecodeEntries(string(text))
 	if err == nil && layer.KeyOf(entries) != key {
 		err = digest.ErrMismatch
 	}
 	if err != nil {
-		t.Store.DropEntries(key)
+		t.Store.DropTreeEntries(key)
 		return nil, fmt.Errorf("what %s laid down before cannot be read (%w): %w", title, err, ErrForgotten)
 	}
 	return entries, nil
@@ -93,7 +93,7 @@ func (t *Tools) loadEntries(key digest.Key, title string) ([]tree.Entry, error) 
 
 // loadIndexed gives the entries of a tree out of the index of its layer.
 func (t *Tools) loadIndexed(key digest.Key, id digest.DiffID, title string) ([]tree.Entry, error) {
-	text, found := t.Store.Tree(id)
+	text, found := t.Store.LayerIndex(id)
 	if !found {
 		return nil, fmt.Errorf("what %s laid down before cannot be read: %w", title, ErrForgotten)
 	}
@@ -102,7 +102,7 @@ func (t *Tools) loadIndexed(key digest.Key, id digest.DiffID, title string) ([]t
 		err = errors.New("it tells of another tree")
 	}
 	if err != nil {
-		t.Store.DropTree(id)
+		t.Store.DropLayerIndex(id)
 		return nil, fmt.Errorf("the store's index of what %s laid down was damaged (%w): %w", title, err, ErrForgotten)
 	}
 	return indexed.Entries, nil

@@ -393,7 +393,7 @@ func (d *Divider) Part(ctx context.Context, u *Unit, s Piece) ([]*Layer, error) 
 		return []*Layer{whole(u, s)}, nil
 	}
 	if entries, err := s.Entries(ctx); err == nil {
-		_ = d.Store.PutEntries(s.Key, tree.EncodeEntries(entries)) // spares composing it again
+		_ = d.Store.PutTreeEntries(s.Key, tree.EncodeEntries(entries)) // spares composing it again
 	}
 	return l.layersOf(u.compression(), lists), nil
 }

@@ -57,7 +57,7 @@ func (l *Local) unpack(ctx context.Context, box *sandbox.Box, s filetree.Stratum
 	if err := box.Lay(ctx, root, entries, s.Feed(ctx)); err != nil {
 		return "", fmt.Errorf("unpacking %s: %w", s.Title(), err)
 	}
-	if err := l.store.PutEntries(s.ID(), tree.EncodeEntries(entries)); err != nil {
+	if err := l.store.PutTreeEntries(s.ID(), tree.EncodeEntries(entries)); err != nil {
 		return "", err
 	}
 	if err := box.Note(root, store.MarksOf(root)); err != nil {

@@ -80,7 +80,7 @@ func (p *Packer) Known(ctx context.Context, l *layering.Layer) (*store.Record, b
 
 // mendIndex keeps the index of a layer again that is in the store without.
 func (p *Packer) mendIndex(ctx context.Context, l *layering.Layer, record *store.Record) error {
-	if p.Store.HasTree(record.DiffID) {
+	if p.Store.HasLayerIndex(record.DiffID) {
 		return nil
 	}
 	entries, err := l.Tree.Entries(ctx)

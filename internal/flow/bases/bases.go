@@ -78,23 +78,23 @@ type source struct {
 	from, local transfer.Place
 }
 
-// Here implements baseimage.Source.
-func (s *source) Here(ctx context.Context) bool {
+// IsLocal implements baseimage.Source.
+func (s *source) IsLocal(ctx context.Context) bool {
 	missing, err := transfer.Missing(ctx, s.local, s.desc)
 	return err == nil && missing == 0
 }
 
-// Bring implements baseimage.Source.
-func (s *source) Bring(ctx context.Context) error {
-	if s.Here(ctx) {
+// FetchAll implements baseimage.Source.
+func (s *source) FetchAll(ctx context.Context) error {
+	if s.IsLocal(ctx) {
 		return nil
 	}
 	_, err := transfer.Copy(ctx, s.from, s.local, transfer.Options{Root: s.desc, Sink: s.finder.Sink})
 	return err
 }
 
-// Lend implements baseimage.Source. The layers of a registry can be had one by one.
-func (s *source) Lend(ctx context.Context) (bool, error) {
+// FetchMetadata implements baseimage.Source. The layers of a registry can be had one by one.
+func (s *source) FetchMetadata(ctx context.Context) (bool, error) {
 	if s.ref.Kind != reference.Registry {
 		return false, nil
 	}

@@ -59,12 +59,12 @@ func FuzzPack(f *testing.F) {
 			}
 		}
 		for id := range p.Trees {
-			if kept, found := s.Entries(id); found {
+			if kept, found := s.TreeEntries(id); found {
 				require.True(t, treeMatches(id, string(kept)))
 			}
 		}
 		for id := range p.Indexes {
-			if kept, found := s.Tree(id); found && digest.Digest(id).Validate() == nil { // earlier inputs have left theirs
+			if kept, found := s.LayerIndex(id); found && digest.Digest(id).Validate() == nil { // earlier inputs have left theirs
 				require.True(t, indexMatches(id, string(kept)))
 			}
 		}
@@ -79,7 +79,7 @@ func FuzzPack(f *testing.F) {
 			for _, r := range s.Runs(p.Runs[i].Key) {
 				require.True(t, r.Shared)
 				_, traced := s.Trace(r.Trace)
-				_, left := s.Entries(r.Tree)
+				_, left := s.TreeEntries(r.Tree)
 				require.True(t, traced && left)
 			}
 		}

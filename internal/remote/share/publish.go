@@ -153,14 +153,14 @@ func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor, error) {
 	}
 	for _, run := range f.Runs {
 		learnt, found := c.store.Trace(run.Trace)
-		entries, there := c.store.Entries(run.Tree)
+		entries, there := c.store.TreeEntries(run.Tree)
 		if !found || !there || run.Bytes > 0 && f.Layers[run.Tree] == nil && !inParts(run, func(key digest.Key) bool { return keys[key] != nil }) {
 			continue
 		}
 		for _, key := range run.Parts {
 			// Which of the files lies in which part only the parts' indexes tell.
 			if record := keys[key]; record != nil {
-				if text, found := c.store.Tree(record.DiffID); found {
+				if text, found := c.store.LayerIndex(record.DiffID); found {
 					p.Indexes[record.DiffID] = string(text)
 				}
 			}
@@ -172,7 +172,7 @@ func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor, error) {
 	}
 	slices.SortFunc(p.Runs, func(a, b packedRun) int { return strings.Compare(string(a.Key+a.Trace), string(b.Key+b.Trace)) })
 	for _, id := range f.Bases {
-		if text, found := c.store.Tree(id); found {
+		if text, found := c.store.LayerIndex(id); found {
 			p.Indexes[id] = string(text)
 		}
 	}

@@ -253,18 +253,18 @@ func (c *Cache) keep(p *pack, name digest.Digest) error {
 	}
 	for id, text := range p.Trees {
 		if treeMatches(id, text) {
-			if err := c.store.PutEntries(id, []byte(text)); err != nil {
+			if err := c.store.PutTreeEntries(id, []byte(text)); err != nil {
 				return err
 			}
 			trees[id] = true
 		}
 	}
 	for id, text := range p.Indexes {
-		if indexMatches(id, text) && !c.store.HasTree(id) {
+		if indexMatches(id, text) && !c.store.HasLayerIndex(id) {
 			if err := c.store.Claimed(string(id), store.Claim{Place: place, DiffID: id}); err != nil {
 				return err
 			}
-			if err := c.store.PutTree(id, []byte(text)); err != nil {
+			if err := c.store.PutLayerIndex(id, []byte(text)); err != nil {
 				return err
 			}
 		}

@@ -38,7 +38,7 @@ func newStore(t *testing.T) *store.Store {
 func finish(t *testing.T, s *store.Store, name, content string) Finished {
 	entries := []tree.Entry{{Path: name, Kind: tree.File, Mode: 0o644, Size: int64(len(content)), Content: digest.ContentBytes([]byte(content))}}
 	key := layer.KeyOf(entries)
-	require.NoError(t, s.PutEntries(key, tree.EncodeEntries(entries)))
+	require.NoError(t, s.PutTreeEntries(key, tree.EncodeEntries(entries)))
 	blob, err := s.Begin()
 	require.NoError(t, err)
 	packed, err := layer.Pack(context.Background(), blob, entries, func(*tree.Entry) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(content)), nil }, layer.Options{Compression: layer.Zstd})
@@ -108,7 +108,7 @@ func TestExchange(t *testing.T) {
 			require.True(t, runs[0].Shared)
 			_, found := yours.Trace(runs[0].Trace)
 			require.True(t, found)
-			_, found = yours.Entries(runs[0].Tree)
+			_, found = yours.TreeEntries(runs[0].Tree)
 			require.True(t, found)
 			var record *store.Record
 			for _, one := range first.Layers {
@@ -176,7 +176,7 @@ func TestPoisoned(t *testing.T) {
 			_, more, err := c.gather(other)
 			require.NoError(t, err)
 			p.Trees[other.Runs[0].Tree] = "x"
-			if text, found := mine.Entries(other.Runs[0].Tree); found {
+			if text, found := mine.TreeEntries(other.Runs[0].Tree); found {
 				p.Trees[other.Runs[0].Tree] = string(text)
 			}
 			names := strings.Join(p.names(), " ")
