@@ -117,7 +117,7 @@ func (j *joinRun) join(ctx context.Context) error {
 	one := &shipment{image: name, began: time.Now(), to: plan.Destination{Name: j.goes.Name, Repository: j.to, Tags: j.names, Prefixes: j.goes.Prefixes, Fixed: j.goes.Fixed}}
 	options := transfer.Options{Names: j.names}
 	if j.to.Kind == reference.Registry {
-		if err := settle(ctx, j.opener, []*shipment{one}, j.cmd.Bool("force")); err != nil {
+		if err := holdBackPrefixes(ctx, j.opener, []*shipment{one}, j.cmd.Bool("force")); err != nil {
 			return err
 		}
 		options.Names = one.to.Tags

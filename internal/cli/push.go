@@ -98,7 +98,7 @@ func runPush(ctx context.Context, s *session) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := settle(ctx, opener, shipments, s.cmd.Bool("force")); err != nil {
+	if err := holdBackPrefixes(ctx, opener, shipments, s.cmd.Bool("force")); err != nil {
 		return err
 	}
 	view := s.view(ctx)
@@ -245,9 +245,9 @@ func saidBy(stands registry.Document, key string) string {
 	return there.Annotations[key]
 }
 
-// settle holds back the moving prefixes of versions whose repository has a higher version: 1 does not go from 1.4.0 back to
+// holdBackPrefixes holds back the moving prefixes of versions whose repository has a higher version: 1 does not go from 1.4.0 back to
 // 1.3.9. Where a registry lists no tags for us, what a prefix stands on is asked alone, when it is to move.
-func settle(ctx context.Context, opener *transfer.Places, shipments []*shipment, force bool) error {
+func holdBackPrefixes(ctx context.Context, opener *transfer.Places, shipments []*shipment, force bool) error {
 	for _, one := range shipments {
 		if len(one.to.Prefixes) == 0 || len(one.to.Tags) == 0 || force {
 			continue

@@ -79,7 +79,7 @@ func runShip(ctx context.Context, s *session) (err error) {
 			return err
 		}
 	}
-	err = v.sail(ctx)
+	err = v.run(ctx)
 	if v.view != nil {
 		v.view.Close("")
 	}
@@ -100,8 +100,8 @@ func (v *shipRun) leaves(part string) bool { return slices.Contains(v.without, p
 
 func (v *shipRun) byDigest() bool { return v.cmd.Bool("by-digest") || v.leaves("tags") }
 
-// sail goes through the parts in their order. What can be refused without work is refused before any.
-func (v *shipRun) sail(ctx context.Context) error {
+// run goes through the parts in their order. What can be refused without work is refused before any.
+func (v *shipRun) run(ctx context.Context) error {
 	if err := v.resolve(); err != nil || v.r.Outcome == receipt.Nothing {
 		return err
 	}
@@ -150,7 +150,7 @@ func (v *shipRun) sail(ctx context.Context) error {
 	if v.shipments, err = v.session.shipments(ctx, v.p, v.st, v.byDigest(), v.made); err != nil {
 		return err
 	}
-	if err := settle(ctx, v.opener, v.shipments, v.cmd.Bool("force")); err != nil {
+	if err := holdBackPrefixes(ctx, v.opener, v.shipments, v.cmd.Bool("force")); err != nil {
 		return err
 	}
 	return v.session.ship(ctx, v.opener, v.p, v.st, v.shipments, v.view, &v.part)
@@ -303,7 +303,7 @@ func (v *shipRun) askDestinations(ctx context.Context) error {
 				continue
 			}
 			one := &shipment{image: i.Name, to: d}
-			if err := settle(ctx, v.opener, []*shipment{one}, v.cmd.Bool("force")); err != nil {
+			if err := holdBackPrefixes(ctx, v.opener, []*shipment{one}, v.cmd.Bool("force")); err != nil {
 				return err
 			}
 			if err := v.askTags(ctx, repository, i, one); err != nil {

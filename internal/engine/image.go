@@ -45,7 +45,7 @@ func newImageUnit(w *work, n *unitNode) *imageUnit {
 	}
 	stage := n.stageSteps()
 	i.layering.MostSteps = len(stage) + len(n.steps)
-	i.early = w.divider.Early(i.layering) && !w.looking
+	i.early = w.divider.Early(i.layering) && !w.dryRun
 	for _, s := range stage {
 		i.take(w, s)
 	}
@@ -123,7 +123,7 @@ func (i *imageUnit) part(w *work, piece layering.Piece) {
 // divide takes the division of the image, and has all of its layers packed.
 func (i *imageUnit) divide(w *work, d *layering.Division) {
 	i.division = d
-	if w.looking {
+	if w.dryRun {
 		return
 	}
 	if !i.early {

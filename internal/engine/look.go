@@ -120,7 +120,7 @@ func (n *unitNode) mistake() error {
 		nodes = append(nodes, n.divided)
 	}
 	for _, node := range nodes {
-		var would *wouldRun
+		var would *mustRun
 		var not *notYet
 		if node.Cause() != nil {
 			node = node.Cause()
@@ -152,7 +152,7 @@ func (l *look) preview(n *unitNode) UnitPreview {
 
 // forecast tells what would become of a step.
 func (l *look) forecast(out *StepPreview, s *stepNode) {
-	var would *wouldRun
+	var would *mustRun
 	switch {
 	case errors.As(s.look.Err(), &would):
 		out.Forecast, out.Reason = WillRun, would.why
@@ -167,7 +167,7 @@ func (l *look) forecast(out *StepPreview, s *stepNode) {
 
 // dependsOn tells what must be known first before it can be said what would become of a step.
 func dependsOn(s *stepNode) string {
-	var would *wouldRun
+	var would *mustRun
 	cause := s.look.Cause()
 	switch {
 	case cause == nil:

@@ -48,7 +48,7 @@ type stepNode struct {
 // laidDown is what a step lays down, before it is known which step.
 type laidDown struct {
 	tree   *filetree.Tree
-	doubts *census.Doubts
+	doubts *census.Findings
 	run    *step.Run // of a command
 }
 
@@ -169,8 +169,8 @@ func (w *work) recall(ctx context.Context, s *stepNode) (func(), error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	if made == nil && w.looking {
-		return nil, &wouldRun{s, why}
+	if made == nil && w.dryRun {
+		return nil, &mustRun{s, why}
 	}
 	laid, err := w.laidBy(ctx, made)
 	if err != nil {
@@ -197,13 +197,13 @@ func (w *work) laidBy(ctx context.Context, made *command.Made) (*laidDown, error
 	return &laidDown{tree: made.Tree, doubts: w.tools.Marks.Doubts(entries), run: made.Run}, nil
 }
 
-// wouldRun is a command that would be run, where that is only looked for.
-type wouldRun struct {
+// mustRun is a command that would be run, where that is only looked for.
+type mustRun struct {
 	step *stepNode
 	why  event.Reason
 }
 
-func (*wouldRun) Error() string { return "a command would be run" }
+func (*mustRun) Error() string { return "a command would be run" }
 
 // runNode is a command that is run, for all steps that have it over the same view.
 type runNode struct {
@@ -276,11 +276,11 @@ func (w *work) finish(ctx context.Context, s *stepNode) (func(), error) {
 	if err != nil {
 		return nil, err
 	}
-	return func() { w.settle(s, o) }, nil
+	return func() { w.takeOutcome(s, o) }, nil
 }
 
-// settle takes a step's outcome, tells of it where no layer will be packed for it, and hands it on.
-func (w *work) settle(s *stepNode, o *step.Outcome) {
+// takeOutcome takes a step's outcome, tells of it where no layer will be packed for it, and hands it on.
+func (w *work) takeOutcome(s *stepNode, o *step.Outcome) {
 	s.outcome, s.above = o, s.beneath()
 	done := event.Finished{Task: s.task}
 	switch {
@@ -337,7 +337,7 @@ func (w *work) fail(s *stepNode, err error, ended bool, took time.Duration) {
 }
 
 // warn tells what is doubtful in what a step lays down.
-func (w *work) warn(s *stepNode, found *census.Doubts) {
+func (w *work) warn(s *stepNode, found *census.Findings) {
 	tell := func(code string, paths []string, text string) {
 		if len(paths) == 0 {
 			return

@@ -34,7 +34,7 @@ import (
 // work is one carrying out of a plan: the graph, and what its nodes have in common. The maps belong to the graph's loop.
 type work struct {
 	o       Options
-	looking bool // what is not known yet is not made
+	dryRun bool // what is not known yet is not made
 	end     context.CancelFunc
 	graph   *graph.Graph
 
@@ -59,12 +59,12 @@ type work struct {
 // newWork begins work; what several pieces of it wait for ends with ctx, or when the work is closed.
 func newWork(ctx context.Context, o Options, looking bool) *work {
 	ctx, end := context.WithCancel(ctx)
-	w := &work{o: o, looking: looking, end: end, graph: graph.New(o.KeepGoing || looking), scratch: filetree.NewScratch(o.Store.TemporaryFolder),
+	w := &work{o: o, dryRun: looking, end: end, graph: graph.New(o.KeepGoing || looking), scratch: filetree.NewScratch(o.Store.TemporaryFolder),
 		found: map[baseKey]*baseimage.Found{}, bases: map[baseKey]*baseNode{}, downloads: map[string]*downloadNode{}, units: map[*plan.Unit]*unitNode{},
 		runs: map[digest.Key]*runNode{}, packs: map[digest.Key]*packNode{}, told: newClaims()}
 	warner := &warner{sink: o.Sink, silence: o.Plan.Silence, told: map[[2]string]bool{}}
 	w.library = baseimage.NewLibrary(ctx, o.Store, w.scratch)
-	marks := &census.Marks{}
+	marks := &census.Classes{}
 	w.tools = compose.NewTools(ctx, compose.Tools{File: o.Plan.File, Store: o.Store, Project: sources.NewProject(ctx, o.Folder, o.Memory, marks),
 		Marks: marks, Scratch: w.scratch, Times: o.History, Warner: warner})
 	w.fetcher = &compose.Fetcher{Store: o.Store, From: o.Downloads}
@@ -87,7 +87,7 @@ func (w *work) close() {
 
 // sink takes the events of steps. Nothing happens to a step while it is only looked at.
 func (w *work) sink() event.Sink {
-	if w.looking {
+	if w.dryRun {
 		return event.Discard
 	}
 	return w.o.Sink
@@ -134,7 +134,7 @@ func (w *work) prepare(ctx context.Context) error {
 		}
 	}
 	err := w.resolve(ctx, problems)
-	if err == nil && !w.looking {
+	if err == nil && !w.dryRun {
 		err = w.checkMachine(ctx)
 	}
 	// What is wrong with the recipe comes before what is wrong with a registry.
@@ -225,7 +225,7 @@ func (w *work) base(ref reference.Reference, u *plan.Unit, what string) *baseNod
 	n := &baseNode{}
 	w.bases[key] = n
 	n.node = w.graph.Add(what+" "+found.Name, func(ctx context.Context) (func(), error) {
-		if w.looking && !found.Source.IsLocal(ctx) {
+		if w.dryRun && !found.Source.IsLocal(ctx) {
 			if what == "the base" {
 				return nil, &notYet{"the base is not in the store yet"}
 			}
@@ -261,9 +261,9 @@ func (w *work) download(d plan.Download, tell event.Reporter, in step.Name) *dow
 		file, kept := w.fetcher.Kept(d.SHA256)
 		switch {
 		case kept && !tell.Task.Fresh:
-		case w.looking && !kept:
+		case w.dryRun && !kept:
 			return nil, &notYet{d.Address + " is not fetched yet"}
-		case !w.looking:
+		case !w.dryRun:
 			var err error
 			if file, err = w.fetcher.Fetch(ctx, d.Address, d.SHA256, tell); err != nil {
 				return nil, inStep(in, tell.Task, err)

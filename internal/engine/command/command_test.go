@@ -19,8 +19,8 @@ import (
 // TestPrinted: however output is cut into pieces, no secret gets through, nothing else is lost, and what is kept is bounded.
 func TestPrinted(t *testing.T) {
 	secrets := []string{"sesame-42\n", "-----BEGIN-----\nsecond line of it\nabc\n"}
-	start := func(out *bytes.Buffer) *printed {
-		p := &printed{tell: event.Reporter{Sink: event.Func(func(e event.Event) { out.WriteString(e.(event.Output).Text) })}}
+	start := func(out *bytes.Buffer) *outputCapture {
+		p := &outputCapture{tell: event.Reporter{Sink: event.Func(func(e event.Event) { out.WriteString(e.(event.Output).Text) })}}
 		for _, s := range secrets {
 			p.hide([]byte(s))
 		}

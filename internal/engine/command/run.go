@@ -310,7 +310,7 @@ type watch struct {
 	tell    event.Reporter
 	mutex   sync.Mutex
 	secrets [][]byte
-	printed *printed
+	printed *outputCapture
 	log     []byte
 }
 
@@ -322,7 +322,7 @@ func (r *Runner) watch(c *Command) *watch {
 func (w *watch) Output() io.Writer {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
-	w.printed = &printed{tell: w.tell}
+	w.printed = &outputCapture{tell: w.tell}
 	for _, s := range w.secrets {
 		w.printed.hide(s)
 	}

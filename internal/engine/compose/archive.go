@@ -84,7 +84,7 @@ func (t *Tools) decodeArchive(note string, limit int64) ([]tree.Entry, error) {
 	}
 	for line := range strings.Lines(marked) {
 		content, m, _ := strings.Cut(strings.TrimSpace(line), " ")
-		t.Marks.Note(digest.Content(content), census.Mark(m))
+		t.Marks.Note(digest.Content(content), census.Class(m))
 	}
 	return entries, err
 }
@@ -102,7 +102,7 @@ func (t *Tools) indexArchive(ctx context.Context, from *archive) ([]tree.Entry, 
 		}
 		if e.Kind == tree.File {
 			n, err := io.ReadFull(body, buffer)
-			m := census.MarkOf(e.Path, buffer[:n])
+			m := census.ClassOf(e.Path, buffer[:n])
 			sum.Reset()
 			sum.Write(buffer[:n])
 			if err == nil {

@@ -46,7 +46,7 @@ type Tools struct {
 	File    *recipe.File
 	Store   *store.Store
 	Project *sources.Project
-	Marks   *census.Marks
+	Marks   *census.Classes
 	Scratch *filetree.Scratch
 	Times   CommitTimes
 	Warner  Warner
@@ -94,7 +94,7 @@ type Setting struct {
 // Composed is what a step lays down.
 type Composed struct {
 	Tree   *filetree.Tree
-	Doubts *census.Doubts
+	Doubts *census.Findings
 }
 
 // Compose works out what a step lays down.

@@ -41,7 +41,7 @@ func (c *Composer) contentOf(ctx context.Context, name, sum string, got *Fetched
 	if note, found := c.Store.Note(question); found {
 		content, m, _ := strings.Cut(string(note), " ")
 		if content := digest.Content(content); content.Valid() {
-			c.Marks.Note(content, census.Mark(m))
+			c.Marks.Note(content, census.Class(m))
 			return content, nil
 		}
 	}
@@ -58,7 +58,7 @@ func (c *Composer) contentOf(ctx context.Context, name, sum string, got *Fetched
 	if _, err := io.Copy(hash, whole); err != nil {
 		return "", err
 	}
-	content, m := digest.ContentOf(hash), census.MarkOf(name, start.Bytes())
+	content, m := digest.ContentOf(hash), census.ClassOf(name, start.Bytes())
 	c.Marks.Note(content, m)
 	_ = c.Store.PutNote(question, []byte(string(content)+" "+string(m)))
 	return content, nil

@@ -150,7 +150,7 @@ func (do copyStep) remember(c *Composer, made *Composed) {
 // noted is what a note tells of a copy.
 type noted struct {
 	summary filetree.Summary
-	doubts  *census.Doubts
+	doubts  *census.Findings
 	seen    map[string]string
 }
 
@@ -196,7 +196,7 @@ func (c *Composer) encode(made *Composed) []byte {
 // decode reads what encode wrote.
 func (t *Tools) decode(note string) (*noted, error) {
 	head, rest, _ := strings.Cut(note, "\n")
-	n := &noted{doubts: &census.Doubts{}, seen: map[string]string{}}
+	n := &noted{doubts: &census.Findings{}, seen: map[string]string{}}
 	if _, err := fmt.Sscanf(head, copyNote+" %s %d %d %t", &n.summary.Key, &n.summary.Files, &n.summary.Bytes, &n.summary.Empty); err != nil {
 		return nil, err
 	}
@@ -205,7 +205,7 @@ func (t *Tools) decode(note string) (*noted, error) {
 		switch kind {
 		case "m":
 			content, m, _ := strings.Cut(line, " ")
-			t.Marks.Note(digest.Content(content), census.Mark(m))
+			t.Marks.Note(digest.Content(content), census.Class(m))
 		case "d":
 			code, quoted, _ := strings.Cut(line, " ")
 			path, err := strconv.Unquote(quoted)

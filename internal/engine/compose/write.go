@@ -19,7 +19,7 @@ func (w writeStep) Lay(ctx context.Context, c *Composer) error {
 		return err
 	}
 	content := digest.ContentBytes([]byte(w.Text))
-	c.Marks.Note(content, census.MarkOf(w.To.Path, []byte(w.Text)))
+	c.Marks.Note(content, census.ClassOf(w.To.Path, []byte(w.Text)))
 	return c.add(tree.Entry{
 		Path: inner(w.To), Kind: tree.File, Mode: w.Mode.Apply(0o644, false), UID: owner.UID, GID: owner.GID,
 		Size: int64(len(w.Text)), Content: content,

@@ -50,7 +50,7 @@ func (a *attempt) Accept(ctx context.Context) (tree.Contents, error) {
 	if err := a.box.Note(root, store.MarksOf(root)); err != nil {
 		return nil, err
 	}
-	dir, err := a.local.store.PutSnapshot(a.box.Form(), key, a.folder, bytesOf(a.entries))
+	dir, err := a.local.store.PutSnapshot(a.box.SnapshotFormat(), key, a.folder, bytesOf(a.entries))
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +67,7 @@ func (p *Place) capture(a *attempt, job executor.Job, seen *trace.Observation) (
 	if err != nil {
 		return fmt.Errorf("reading what the command left: %w", err)
 	}
-	entries, mending, hidden, err := settle(job.View.Index, found, p.Box.IDs() == "few")
+	entries, mending, hidden, err := normalizeUpper(job.View.Index, found, p.Box.IDs() == sandbox.OneID)
 	if err != nil {
 		return err
 	}
@@ -111,10 +111,10 @@ func learnt(job executor.Job, spec *sandbox.Spec, seen *trace.Observation, entri
 	return r.Trace(), nil
 }
 
-// settle makes entries of what was found: folders that hide what was below become deletions of just that, deletions of
+// normalizeUpper makes entries of what was found: folders that hide what was below become deletions of just that, deletions of
 // what was never there go, and in a sandbox with one id owners come from the view. Replaced are folders of which nothing
 // that was below shows.
-func settle(view *tree.View, found []sandbox.Found, single bool) (entries []tree.Entry, mend sandbox.Mending, replaced []string, err error) {
+func normalizeUpper(view *tree.View, found []sandbox.Found, single bool) (entries []tree.Entry, mend sandbox.Mending, replaced []string, err error) {
 	there := map[string]bool{}
 	for i := range found {
 		there[found[i].Path] = true

@@ -16,19 +16,19 @@ func TestSettle(t *testing.T) {
 		{Path: "g", Kind: tree.Folder, Mode: 0o2755, GID: 50}})
 	found := func(list ...sandbox.Found) []sandbox.Found { return list }
 	top := sandbox.Found{Entry: treetest.Folder("", 0o755)}
-	entries, mend, _, err := settle(view, found(top, sandbox.Found{Entry: tree.Entry{Path: "gone", Kind: tree.Whiteout}}, sandbox.Found{Entry: tree.Entry{Path: "f", Kind: tree.Whiteout}}), false)
+	entries, mend, _, err := normalizeUpper(view, found(top, sandbox.Found{Entry: tree.Entry{Path: "gone", Kind: tree.Whiteout}}, sandbox.Found{Entry: tree.Entry{Path: "f", Kind: tree.Whiteout}}), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"deletion f"}, treetest.Paths(entries), "the root as it was, and a deletion of nothing, are left out")
 	require.Equal(t, []string{"gone"}, mend.Drop)
 
-	entries, mend, replaced, err := settle(view, found(top, sandbox.Found{Entry: treetest.Folder("d", 0o755), Opaque: true}, sandbox.Found{Entry: treetest.Folder("d/sub", 0o755)}, sandbox.Found{Entry: treetest.File("d/new", 0)}), false)
+	entries, mend, replaced, err := normalizeUpper(view, found(top, sandbox.Found{Entry: treetest.Folder("d", 0o755), Opaque: true}, sandbox.Found{Entry: treetest.Folder("d/sub", 0o755)}, sandbox.Found{Entry: treetest.File("d/new", 0)}), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"folder d", "deletion d/a", "folder d/sub", "deletion d/sub/b", "file d/new"}, treetest.Paths(entries), "a folder made anew deletes what it hides, at any depth")
 	require.Equal(t, []string{"d"}, mend.Show)
 	require.Equal(t, []string{"d", "d/sub"}, replaced, "their listings are inputs")
 	require.Equal(t, []string{"d/a", "d/sub/b"}, mend.Hide)
 
-	entries, _, _, err = settle(view, found(sandbox.Found{Entry: treetest.Folder("", 0o700)}), false)
+	entries, _, _, err = normalizeUpper(view, found(sandbox.Found{Entry: treetest.Folder("", 0o700)}), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"folder "}, treetest.Paths(entries), "a changed root is told")
 
@@ -49,7 +49,7 @@ func TestSettle(t *testing.T) {
 		"the root is always ok": {sandbox.Found{Entry: treetest.Folder("", 0o755), CopiedUp: true}, 0, ""},
 	} {
 		list := found(c.found)
-		entries, _, _, err := settle(view, list, true)
+		entries, _, _, err := normalizeUpper(view, list, true)
 		if c.err != "" {
 			var unable *sandbox.UnableError
 			require.ErrorAs(t, err, &unable, what)

@@ -56,9 +56,9 @@ func (l *Local) Box(ctx context.Context) (*sandbox.Box, error) { return l.box.Ge
 
 // Classes implements executor.Executor. Where there is no sandbox it gives what most machines have.
 func (l *Local) Classes(ctx context.Context, _ platform.Platform) []executor.Class {
-	class := executor.Class{Sandbox: sandbox.Version, IDs: "full"}
+	class := executor.Class{Sandbox: sandbox.Version, IDs: string(sandbox.AllIDs)}
 	if box, err := l.Box(ctx); err == nil {
-		class.IDs, class.Machine = box.IDs(), box.Surroundings()
+		class.IDs, class.Machine = string(box.IDs()), box.Surroundings()
 	}
 	return []executor.Class{class}
 }
@@ -69,17 +69,17 @@ func (l *Local) Holds(ctx context.Context, key digest.Key, entries []tree.Entry)
 	if err != nil {
 		return nil, nil
 	}
-	dir, seen, found := l.store.Snapshot(box.Form(), key)
+	dir, seen, found := l.store.Snapshot(box.SnapshotFormat(), key)
 	switch {
 	case !found:
 		return nil, nil
 	case seen:
 		return contentsIn(box, dir, entries), nil
-	case CheckSnapshot(box, box.Form(), dir, entries) == nil:
-		_ = l.store.SawSnapshot(box.Form(), key, bytesOf(entries))
+	case CheckSnapshot(box, box.SnapshotFormat(), dir, entries) == nil:
+		_ = l.store.SawSnapshot(box.SnapshotFormat(), key, bytesOf(entries))
 		return contentsIn(box, dir, entries), nil
 	}
-	_, err = l.store.DropDamaged(box.Form(), key)
+	_, err = l.store.DropDamaged(box.SnapshotFormat(), key)
 	return nil, err
 }
 
@@ -141,7 +141,7 @@ func (l *Local) checkArchitecture(ctx context.Context, box *sandbox.Box, archite
 
 // trial tries for real whether commands can be run, once since the machine started: a later refusal is still an error.
 func (l *Local) trial(ctx context.Context, box *sandbox.Box, architecture string) error {
-	name := "trial-" + box.Form() + "-" + architecture
+	name := "trial-" + box.SnapshotFormat() + "-" + architecture
 	if _, good := l.store.Trusted(name); good {
 		return nil
 	}
@@ -150,12 +150,12 @@ func (l *Local) trial(ctx context.Context, box *sandbox.Box, architecture string
 		return err
 	}
 	defer l.store.Discard(dir)
-	tried := box.Form()
+	tried := box.SnapshotFormat()
 	withoutOverlay, err := box.Trial(ctx, dir, architecture)
 	if withoutOverlay != nil {
 		l.warn(event.Confined, "commands work on copies of their views, which is slower: "+withoutOverlay.Error())
 	}
-	if err == nil && box.Form() == tried {
+	if err == nil && box.SnapshotFormat() == tried {
 		_ = l.store.Trust(name, "") // it only saves time
 	}
 	return err

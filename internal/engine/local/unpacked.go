@@ -32,7 +32,7 @@ func (l *Local) snapshot(ctx context.Context, box *sandbox.Box, s filetree.Strat
 }
 
 func (l *Local) unpack(ctx context.Context, box *sandbox.Box, s filetree.Stratum) (string, error) {
-	dir, seen, found := l.store.Snapshot(box.Form(), s.ID())
+	dir, seen, found := l.store.Snapshot(box.SnapshotFormat(), s.ID())
 	if found && seen {
 		return dir, nil
 	}
@@ -41,10 +41,10 @@ func (l *Local) unpack(ctx context.Context, box *sandbox.Box, s filetree.Stratum
 		return "", err
 	}
 	if found {
-		if CheckSnapshot(box, box.Form(), dir, entries) == nil {
-			return dir, l.store.SawSnapshot(box.Form(), s.ID(), bytesOf(entries))
+		if CheckSnapshot(box, box.SnapshotFormat(), dir, entries) == nil {
+			return dir, l.store.SawSnapshot(box.SnapshotFormat(), s.ID(), bytesOf(entries))
 		}
-		if _, err := l.store.DropDamaged(box.Form(), s.ID()); err != nil {
+		if _, err := l.store.DropDamaged(box.SnapshotFormat(), s.ID()); err != nil {
 			return "", err
 		}
 	}
@@ -63,7 +63,7 @@ func (l *Local) unpack(ctx context.Context, box *sandbox.Box, s filetree.Stratum
 	if err := box.Note(root, store.MarksOf(root)); err != nil {
 		return "", err
 	}
-	return l.store.PutSnapshot(box.Form(), s.ID(), work, bytesOf(entries))
+	return l.store.PutSnapshot(box.SnapshotFormat(), s.ID(), work, bytesOf(entries))
 }
 
 func bytesOf(entries []tree.Entry) (n int64) {
@@ -109,7 +109,7 @@ func CheckSnapshot(box *sandbox.Box, form, root string, entries []tree.Entry) er
 		delete(there, e.Path)
 		want, got := *e, f.Entry
 		want.Time, got.Time = 0, 0
-		if box.IDs() == "few" {
+		if box.IDs() == sandbox.OneID {
 			want.UID, want.GID, got.UID, got.GID = 0, 0, 0, 0
 		}
 		want.Xattrs = keptXattrs(want.Xattrs)
@@ -251,13 +251,13 @@ func (l *Local) checkLaid(ctx context.Context, box *sandbox.Box, one laidTree, p
 		if err != nil {
 			return err
 		}
-		if err = CheckSnapshot(box, box.Form(), one.dir, entries); err == nil {
+		if err = CheckSnapshot(box, box.SnapshotFormat(), one.dir, entries); err == nil {
 			if err := box.Note(one.dir, marksFile); err != nil {
 				return fmt.Errorf("writing to the store: %w", err)
 			}
 			return nil // it was copied elsewhere and back, say
 		}
-		records, dropErr := l.store.DropDamaged(box.Form(), one.ID())
+		records, dropErr := l.store.DropDamaged(box.SnapshotFormat(), one.ID())
 		if dropErr != nil {
 			return dropErr
 		}

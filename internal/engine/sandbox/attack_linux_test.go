@@ -196,7 +196,7 @@ func TestFirstProcess(t *testing.T) {
 			require.NotContains(t, out, "reached:")
 			require.Equal(t, len(attacks), strings.Count(out, "held: "))
 			require.Equal(t, len(attacks), strings.Count(attack("0", 0), "reached: "), "the attempts reach an ordinary process")
-			if b.IDs() == "full" {
+			if b.IDs() == AllIDs {
 				require.NotContains(t, attack("1", 1000), "reached:")
 			}
 			status, out, _, err := b.run(context.Background(), "busybox cat /proc/1/cmdline /proc/1/comm; busybox grep -E '^(Cap|NoNew|Seccomp:)' /proc/1/task/*/status; "+

@@ -174,18 +174,18 @@ func (b *Box) Kind() Kind { return b.kind }
 func (b *Box) Overlay() bool { return b.overlay }
 
 // IDs names the ids that commands can have: results of two boxes that name the same can serve each other.
-func (b *Box) IDs() string {
+func (b *Box) IDs() IDMapping {
 	switch {
 	case b.fewIDs:
-		return "few"
+		return OneID
 	case b.kind == Chroot:
-		return "chroot"
+		return MachineIDs
 	}
-	return "full"
+	return AllIDs
 }
 
 // Owners names whose ids the files in the box's folders have.
-func (b *Box) Owners() string { return strings.TrimSuffix(b.Form(), copiedForm) }
+func (b *Box) Owners() string { return strings.TrimSuffix(b.SnapshotFormat(), copiedForm) }
 
 // copiedForm ends the names of forms whose folders hold no marks of what is gone.
 const copiedForm = "-copied"
@@ -204,8 +204,8 @@ func (b *Box) IDRows() (uids, gids [][3]int) {
 	return rows(b.ids.uids), rows(b.ids.gids)
 }
 
-// Form names how the box's folders look on disk: who owns them, and whether they can lie in an overlay.
-func (b *Box) Form() string {
+// SnapshotFormat names how the box's folders look on disk: who owns them, and whether they can lie in an overlay.
+func (b *Box) SnapshotFormat() string {
 	name := string(b.kind)
 	if b.kind == Mapped {
 		for _, rows := range append(slices.Clone(b.ids.uids), b.ids.gids...) {

@@ -83,11 +83,11 @@ func (*Box) IDRows() (uids, gids [][3]int) { return nil, nil }
 func (*Box) Close() error                                             { return nil }
 func (*Box) Kind() Kind                                               { return "" }
 func (*Box) Overlay() bool                                            { return false }
-func (*Box) IDs() string                                              { return "" }
+func (*Box) IDs() IDMapping                                           { return "" }
 func (*Box) Surroundings() []string                                   { return nil }
 func (*Box) Owners() string                                           { return "" }
 func (*Box) Mend(string, Mending) error                               { return unable() }
-func (*Box) Form() string                                             { return "" }
+func (*Box) SnapshotFormat() string                                   { return "" }
 func (*Box) Lay(context.Context, string, []tree.Entry, Feed) error    { return unable() }
 func (*Box) Read(string, bool) ([]Found, error)                       { return nil, unable() }
 func (*Box) Remove(string) error                                      { return unable() }

@@ -55,6 +55,16 @@ type Bounds struct {
 	Disk      int64 // bytes that it writes
 }
 
+// IDMapping names the user and group ids that commands can have. It is part of commands' keys.
+type IDMapping string
+
+// The mappings.
+const (
+	AllIDs     IDMapping = "full"   // 65,536 of them, whose owners are told apart
+	OneID      IDMapping = "few"    // root's alone
+	MachineIDs IDMapping = "chroot" // those of the machine
+)
+
 // BoundError says that a command was ended because it used too much of something.
 type BoundError struct {
 	Of   string // "memory", "processes", "disk", "signals"

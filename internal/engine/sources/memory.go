@@ -46,7 +46,7 @@ type Memory struct {
 type remembered struct {
 	Stat    tree.Stat
 	Content digest.Content
-	Mark    census.Mark
+	Mark    census.Class
 }
 
 // ObjectNames gives what version control calls the bytes of a file in some state, or nothing.
@@ -111,7 +111,7 @@ func decodeRemembered(line string) (string, remembered, bool) {
 		numbers[i] = n
 	}
 	path, err := strconv.Unquote(fields[6])
-	one.Content, one.Mark = digest.Content(fields[0]), census.Mark(fields[5])
+	one.Content, one.Mark = digest.Content(fields[0]), census.Class(fields[5])
 	one.Stat = tree.Stat{Size: numbers[0], ModTime: numbers[1], Change: numbers[2], Inode: uint64(numbers[3])}
 	return path, one, err == nil && one.Content.Valid()
 }
@@ -287,7 +287,7 @@ func hashFile(opener *tree.Opener, path string, sum hash.Hash, buffer []byte, do
 		var n int
 		n, err = io.ReadFull(f, buffer)
 		if read == 0 {
-			one.Mark = census.MarkOf(path, buffer[:n])
+			one.Mark = census.ClassOf(path, buffer[:n])
 		}
 		sum.Write(buffer[:n])
 		read += int64(n)

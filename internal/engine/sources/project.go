@@ -24,14 +24,14 @@ func options(s plan.Source) tree.PickOptions {
 type Project struct {
 	Folder *tree.Source
 	memory *Memory
-	marks  *census.Marks
+	marks  *census.Classes
 	picked *once.Map[string, *Picked]
 	reads  *once.Map[*Picked, *Read]
 	ctx    context.Context
 }
 
 // NewProject makes a project of a folder. Its work ends with ctx. What is learnt of files is noted in marks.
-func NewProject(ctx context.Context, folder *tree.Source, memory *Memory, marks *census.Marks) *Project {
+func NewProject(ctx context.Context, folder *tree.Source, memory *Memory, marks *census.Classes) *Project {
 	return &Project{Folder: folder, memory: memory, marks: marks, picked: once.NewMap[string, *Picked](ctx),
 		reads: once.NewMap[*Picked, *Read](ctx), ctx: ctx}
 }

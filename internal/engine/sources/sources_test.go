@@ -57,7 +57,7 @@ func TestUnsettledFiles(t *testing.T) {
 		source, err := tree.OpenSource(dir, tree.SourceOptions{})
 		require.NoError(t, err)
 		memory := OpenMemory(st, dir, MemoryOptions{Now: func() time.Time { return time.Now().Add(later) }})
-		project := NewProject(t.Context(), source, memory, &census.Marks{})
+		project := NewProject(t.Context(), source, memory, &census.Classes{})
 		picked, err := project.Pick(plan.Source{From: "a"})
 		require.NoError(t, err)
 		_, err = picked.Read(t.Context(), false, event.Reporter{Sink: event.Discard})
@@ -111,7 +111,7 @@ func TestMemoryOnDisk(t *testing.T) {
 			path := string(rapid.SliceOf(rapid.Byte()).Draw(r, "path"))
 			known[path] = remembered{tree.Stat{Size: rapid.Int64().Draw(r, "size"), ModTime: rapid.Int64().Draw(r, "time"),
 				Change: rapid.Int64().Draw(r, "change"), Inode: rapid.Uint64().Draw(r, "inode")},
-				digest.ContentBytes([]byte(path)), census.Mark(rapid.SampledFrom([]string{"", "secret", "elf:arm64"}).Draw(r, "mark"))}
+				digest.ContentBytes([]byte(path)), census.Class(rapid.SampledFrom([]string{"", "secret", "elf:arm64"}).Draw(r, "mark"))}
 		}
 		text := string(encodeMemory(known))
 		require.Equal(r, known, decodeMemory(text))

@@ -52,7 +52,7 @@ func (one *opened) secrets(ctx context.Context) (found []string, err error) {
 				if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 					return err
 				}
-				if census.MarkOf(path, buffer[:n]) == census.SecretMark {
+				if census.ClassOf(path, buffer[:n]) == census.Secret {
 					mutex.Lock()
 					found = append(found, path)
 					mutex.Unlock()

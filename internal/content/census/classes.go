@@ -15,52 +15,52 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
-// Mark is what a look at the start of a file tells, for warnings: nothing, "elf:ARCHITECTURE" for a program, or "secret"
+// Class is what a look at the start of a file tells, for warnings: nothing, "elf:ARCHITECTURE" for a program, or "secret"
 // for what is likely one. It has no blanks.
-type Mark string
+type Class string
 
-// SecretMark is of what is likely a secret.
-const SecretMark Mark = "secret"
+// Secret is of what is likely a secret.
+const Secret Class = "secret"
 
-// programMark begins the marks of programs.
-const programMark = "elf:"
+// programClass begins the classes of programs.
+const programClass = "elf:"
 
 // Program gives the architecture that a program is for; empty where it is none.
-func (m Mark) Program() string {
-	architecture, is := strings.CutPrefix(string(m), programMark)
+func (m Class) Program() string {
+	architecture, is := strings.CutPrefix(string(m), programClass)
 	if !is {
 		return ""
 	}
 	return architecture
 }
 
-// Marks holds marks by the contents of files. Several goroutines may use it.
-type Marks struct {
+// Classes holds classes by the contents of files. Several goroutines may use it.
+type Classes struct {
 	mutex sync.Mutex
-	known map[digest.Content]Mark
+	known map[digest.Content]Class
 }
 
-// Note keeps the mark of a content.
-func (m *Marks) Note(content digest.Content, mark Mark) {
-	if mark == "" {
+// Note keeps the class of a content.
+func (m *Classes) Note(content digest.Content, class Class) {
+	if class == "" {
 		return
 	}
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
 	if m.known == nil {
-		m.known = map[digest.Content]Mark{}
+		m.known = map[digest.Content]Class{}
 	}
-	m.known[content] = mark
+	m.known[content] = class
 }
 
-// Of gives the mark of a content; of one that was never looked at it is empty.
-func (m *Marks) Of(content digest.Content) Mark {
+// Of returns the class of a content; of one that was never looked at it is empty.
+func (m *Classes) Of(content digest.Content) Class {
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
 	return m.known[content]
 }
 
-// NameDecides reports whether what a file is called counts for its mark beside what it holds.
+// NameDecides reports whether what a file is called counts for its class beside what it holds.
 func NameDecides(name string) bool { return slices.Contains(secretNames, path.Base(name)) }
 
 // machines are the processors that programs are made for, in the words of platforms.
@@ -88,8 +88,8 @@ var secretNames = []string{".netrc", ".pgpass", ".htpasswd", "id_rsa", "id_dsa",
 // MaxSecret is how far into a file secrets are looked for, in bytes.
 const MaxSecret = 64 << 10
 
-// MarkOf looks at the name and the first bytes of a file.
-func MarkOf(name string, start []byte) Mark {
+// ClassOf looks at the name and the first bytes of a file.
+func ClassOf(name string, start []byte) Class {
 	if len(start) >= 20 && bytes.HasPrefix(start, []byte(elf.ELFMAG)) {
 		return markOfProgram(start)
 	}
@@ -97,7 +97,7 @@ func MarkOf(name string, start []byte) Mark {
 		return ""
 	}
 	if NameDecides(name) {
-		return SecretMark
+		return Secret
 	}
 	// Secrets are texts, and not long.
 	if start = start[:min(len(start), MaxSecret)]; bytes.IndexByte(start[:min(len(start), 1024)], 0) >= 0 {
@@ -106,21 +106,21 @@ func MarkOf(name string, start []byte) Mark {
 	for _, t := range tokens {
 		for _, word := range t.words {
 			if bytes.Contains(start, []byte(word)) && t.form.Match(start) {
-				return SecretMark
+				return Secret
 			}
 		}
 	}
 	return ""
 }
 
-func markOfProgram(start []byte) Mark {
+func markOfProgram(start []byte) Class {
 	var order binary.ByteOrder = binary.LittleEndian
 	if elf.Data(start[elf.EI_DATA]) == elf.ELFDATA2MSB {
 		order = binary.BigEndian
 	}
 	kind, machine := elf.Type(order.Uint16(start[16:])), elf.Machine(order.Uint16(start[18:]))
 	if name, known := machines[machine]; known && (kind == elf.ET_EXEC || kind == elf.ET_DYN) {
-		return Mark(programMark + name)
+		return Class(programClass + name)
 	}
 	return ""
 }

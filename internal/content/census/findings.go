@@ -6,8 +6,8 @@ import (
 	"imbricat/internal/content/tree"
 )
 
-// Doubts are paths with a leading slash of what is doubtful among entries.
-type Doubts struct {
+// Findings are paths with a leading slash of what is doubtful among entries.
+type Findings struct {
 	Programs      []Program
 	Secrets       []string // what is likely a key or a token
 	SetUID        []string
@@ -18,8 +18,8 @@ type Doubts struct {
 type Program struct{ Path, Architecture string }
 
 // Doubts looks at entries.
-func (m *Marks) Doubts(entries []tree.Entry) *Doubts {
-	found := &Doubts{}
+func (m *Classes) Doubts(entries []tree.Entry) *Findings {
+	found := &Findings{}
 	for i := range entries {
 		e := &entries[i]
 		if e.Kind != tree.File && e.Kind != tree.Folder {
@@ -35,7 +35,7 @@ func (m *Marks) Doubts(entries []tree.Entry) *Doubts {
 			continue
 		}
 		switch mark := m.Of(e.Content); {
-		case mark == SecretMark:
+		case mark == Secret:
 			found.Secrets = append(found.Secrets, "/"+e.Path)
 		case mark.Program() != "":
 			found.Programs = append(found.Programs, Program{"/" + e.Path, mark.Program()})

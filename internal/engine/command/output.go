@@ -17,8 +17,8 @@ const (
 	longestLine   = 64 << 10
 )
 
-// printed takes what a command prints: it covers secrets, shows lines as they come, and keeps them within bounds.
-type printed struct {
+// outputCapture takes what a command prints: it covers secrets, shows lines as they come, and keeps them within bounds.
+type outputCapture struct {
 	tell event.Reporter
 
 	mutex     sync.Mutex
@@ -31,7 +31,7 @@ type printed struct {
 }
 
 // hide has a secret covered in what is printed from now on.
-func (p *printed) hide(secret []byte) {
+func (p *outputCapture) hide(secret []byte) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	p.secrets = append(p.secrets, conceal.Forms(secret)...)
@@ -39,7 +39,7 @@ func (p *printed) hide(secret []byte) {
 }
 
 // Write takes output. Lines are passed on whole, so that a secret is found however it was written.
-func (p *printed) Write(text []byte) (int, error) {
+func (p *outputCapture) Write(text []byte) (int, error) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	whole := bytes.LastIndexByte(text, '\n') + 1
@@ -53,7 +53,7 @@ func (p *printed) Write(text []byte) (int, error) {
 }
 
 // pass hands lines on. Of one without an end in sight as much stays back as a secret may need.
-func (p *printed) pass(whole bool) {
+func (p *outputCapture) pass(whole bool) {
 	p.line = conceal.Cover(p.line, p.secrets)
 	back := 0
 	if !whole && len(p.secrets) > 0 {
@@ -65,7 +65,7 @@ func (p *printed) pass(whole bool) {
 	p.line = append(p.line[:0], p.line[len(p.line)-back:]...)
 }
 
-func (p *printed) keep(text []byte) {
+func (p *outputCapture) keep(text []byte) {
 	if room := keptBeginning - len(p.beginning); room > 0 {
 		n := min(room, len(text))
 		p.beginning, text = append(p.beginning, text[:n]...), text[n:]
@@ -83,7 +83,7 @@ func (p *printed) keep(text []byte) {
 }
 
 // Close passes on what has no end of line.
-func (p *printed) Close() {
+func (p *outputCapture) Close() {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	if len(p.line) > 0 {
@@ -92,7 +92,7 @@ func (p *printed) Close() {
 }
 
 // All gives what is kept.
-func (p *printed) All() []byte {
+func (p *outputCapture) All() []byte {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	out := slices.Clone(p.beginning)
