@@ -80,7 +80,7 @@ type session struct {
 	registry *registry.Client // made when it is first needed
 	store    *store.Store     // that is open; nil: none
 	events   *eventFile       // nil: none is wanted
-	veil     redactor             // over what the environment holds of secrets
+	veil     redactor         // over what the environment holds of secrets
 }
 
 func newSession(c *cli.Command) *session {

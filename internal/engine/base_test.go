@@ -119,8 +119,8 @@ func (s *shelved) Resolve(_ context.Context, ref reference.Reference, p platform
 // inStore is where images come from that the store has.
 type inStore struct{}
 
-func (inStore) IsLocal(context.Context) bool          { return true }
-func (inStore) FetchAll(context.Context) error        { return nil }
+func (inStore) IsLocal(context.Context) bool                { return true }
+func (inStore) FetchAll(context.Context) error              { return nil }
 func (inStore) FetchMetadata(context.Context) (bool, error) { return false, nil }
 
 const onForeign = `imbricat: 1

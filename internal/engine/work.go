@@ -33,10 +33,10 @@ import (
 
 // work is one carrying out of a plan: the graph, and what its nodes have in common. The maps belong to the graph's loop.
 type work struct {
-	o       Options
+	o      Options
 	dryRun bool // what is not known yet is not made
-	end     context.CancelFunc
-	graph   *graph.Graph
+	end    context.CancelFunc
+	graph  *graph.Graph
 
 	scratch *filetree.Scratch
 	library *baseimage.Library
