@@ -3,7 +3,9 @@ package report
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"flag"
+	"fmt"
 	"io"
 	"os"
 	"strings"
@@ -14,6 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/output/inspect"
 	"imbricat/internal/output/receipt"
 )
@@ -36,10 +40,20 @@ func written[D any](write func(w io.Writer, d *D) error) func(text []byte) (stri
 	}
 }
 
+// plain writes what no document is at hand of.
+func plain(write func(w io.Writer) error) func([]byte) (string, error) {
+	return func([]byte) (string, error) {
+		var out bytes.Buffer
+		err := write(&out)
+		return out.String(), err
+	}
+}
+
 // TestGolden: what commands print with --format json, as they printed it for a made-up project, is written for people as it was
 // looked at and found right. `go test -update` writes it anew: look at it again then.
 func TestGolden(t *testing.T) {
 	var p Paint
+	one, two := digest.FromBytes([]byte("one")), digest.FromBytes([]byte("two"))
 	const file = "testdata/documents.txtar"
 	archive, err := txtar.ParseFile(file)
 	require.NoError(t, err)
@@ -53,7 +67,7 @@ func TestGolden(t *testing.T) {
 			out = append(out, f)
 		}
 	}
-	for _, one := range []struct {
+	for _, c := range []struct {
 		document, as string
 		write        func(text []byte) (string, error)
 	}{
@@ -78,13 +92,72 @@ func TestGolden(t *testing.T) {
 		{"tags", "tags", written(func(w io.Writer, d *Tags) error { return WriteTags(w, p, d, now) })},
 		{"lock", "lock", written(func(w io.Writer, d *Lock) error { return WriteLock(w, p, d) })},
 		{"doctor", "doctor", written(func(w io.Writer, d *Doctor) error { return WriteDoctor(w, p, d) })},
+		{"", "checks", plain(func(w io.Writer) error {
+			list := []receipt.Check{{Image: "gauge", Platform: "linux/amd64", Check: "user root is not allowed", Outcome: "fails", Detail: "it runs as root\nset user:"},
+				{Image: "gauge", Platform: "linux/amd64", Check: "size at most 1.0 MB packed", Outcome: "holds"}, {Image: "gauge", Platform: "linux/arm64", Check: "try gauge", Outcome: "unable", Detail: "no emulator"}}
+			WriteChecks(w, p, list, true)
+			WriteChecks(w, p, list, false)
+			return nil
+		})},
+		{"", "verdicts", plain(func(w io.Writer) error {
+			kept, gone := []Verdict{{"1.4.0", one, "it matches a pattern"}}, []Verdict{{"old", one, "nothing keeps it"}, {"older", two, "nothing keeps it"}}
+			return errors.Join(WriteVerdicts(w, p, kept, gone, 1, true), WriteVerdicts(w, p, nil, nil, 0, false))
+		})},
+		{"", "fates", plain(func(w io.Writer) error {
+			return WriteFates(w, p, &Fates{[]Fate{{"registry.tideline.example/tides/gauge", "1.4.0", one, one, true}, {"registry.tideline.example/tides/gauge", "newest", one, two, true},
+				{"registry.tideline.example/tides/gauge", "1.4", one, "", true}, {"registry.tideline.example/tides/gauge", "1", one, "", false}}})
+		})},
+		{"", "tried", plain(func(w io.Writer) error {
+			status := 3
+			return WriteTried(w, p, []Tried{{"gauge-1", "gauge", "linux/amd64", "running", 42, now.Add(-time.Hour), nil}, {"gauge-2", "gauge", "linux/arm64", "ended", 43, now.Add(-time.Minute), &status},
+				{"gauge-3", "gauge", "linux/amd64", "killed", 44, now, nil}}, now)
+		})},
+		{"", "verified", plain(func(w io.Writer) error {
+			return WriteVerification(w, p, &Verification{[]Verified{{Subject: "gauge", Documents: 3, Blobs: 4, Bytes: 1200, Read: true}, {Subject: "receipt.json", Findings: []string{"the tag 1.4.0 stands on another digest"}}}})
+		})},
+		{"", "replays", plain(func(w io.Writer) error {
+			bytes := []ReplayBytes{{2, 4 << 20, 9 << 20}, {1, 12 << 20, 30 << 20}}
+			return WriteReplays(w, p, []Replay{{"gauge", "linux/amd64", "1.0.0", "1.1.0", []string{"today", "one layer"}, []ReplayVersion{{"1.1.0", 1 << 20, bytes}}, bytes, 1 << 20}, {Image: "slim", Platform: "linux/arm64"}})
+		})},
+		{"", "names", plain(func(w io.Writer) error {
+			return WriteNames(w, p, "dropped", &Names{[]Name{{"gauge", "/home/tide/tideline/imbricat.yaml", one}, {"", "", two}}})
+		})},
+		{"", "usage", plain(func(w io.Writer) error {
+			return WriteUsage(w, p, "/home/tide/store", store.Usage{Images: 1 << 20, Layers: 2 << 20, Kept: 300, Total: 3<<20 + 300})
+		})},
+		{"", "forgotten", plain(func(w io.Writer) error {
+			return errors.Join(WriteForgotten(w, p, &store.Forgotten{Place: "registry.tideline.example/cache", Records: 2, Runs: 1, Kept: []string{"rendered"}, Images: []string{"gauge"}}),
+				WriteForgotten(w, p, &store.Forgotten{Place: "/home/tide/cache"}))
+		})},
+		{"", "repository", plain(func(w io.Writer) error {
+			return errors.Join(WriteRepository(w, p, "127.0.0.1:5000", "tides/gauge", true), WriteRepository(w, p, "127.0.0.1:5000", "tides/gauge", false))
+		})},
+		{"", "events", plain(func(w io.Writer) error {
+			task := event.Task{ID: "1", Unit: "gauge", Platform: "linux/amd64", Place: "gauge:1", Label: "write /x"}
+			for _, e := range []event.Event{event.Started{Task: task, Act: "packing", Total: 9}, event.Progress{Task: task, Done: 4}, event.Output{Task: task, Text: "low\n"},
+				event.Finished{Task: task, Outcome: event.Reused, Reason: event.Unchanged, Detail: "1 file"}, event.Warning{Code: event.Stale, Text: "it replaces /x"}} {
+				text, err := LineOf(e, now).Encode()
+				if err != nil {
+					return err
+				}
+				if _, err := w.Write(text); err != nil {
+					return err
+				}
+				if done, is := e.(event.Finished); is {
+					fmt.Fprintln(w, Line(p, done))
+				}
+			}
+			return nil
+		})},
 	} {
-		require.NotEmpty(t, documents[one.document+".json"], one.document)
-		got, err := one.write(documents[one.document+".json"])
-		require.NoError(t, err, one.as)
-		out = append(out, txtar.File{Name: one.as + ".txt", Data: []byte(got)})
+		if c.document != "" {
+			require.NotEmpty(t, documents[c.document+".json"], c.document)
+		}
+		got, err := c.write(documents[c.document+".json"])
+		require.NoError(t, err, c.as)
+		out = append(out, txtar.File{Name: c.as + ".txt", Data: []byte(got)})
 		if !*update {
-			require.Equal(t, string(documents[one.as+".txt"]), got, one.as)
+			require.Equal(t, string(documents[c.as+".txt"]), got, c.as)
 		}
 	}
 	if *update {
