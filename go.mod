@@ -96,9 +96,11 @@ require (
 	modernc.org/libc v1.80.1 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
+	mvdan.cc/unparam v0.0.0-20260823230713-2fa3d841b0c8 // indirect
 )
 
 tool (
 	gotest.tools/gotestsum
 	honnef.co/go/tools/cmd/staticcheck
+	mvdan.cc/unparam
 )

@@ -74,7 +74,7 @@ func (h *historyFinder) learn(ctx context.Context, u *plan.Unit, c *layering.Con
 	if err != nil || k.Versions >= least {
 		return k, err
 	}
-	if n := h.compare(c, h.pastBuilds(u, c)); n >= least {
+	if n := h.compare(c, h.pastBuilds(u)); n >= least {
 		return changeHistory{Source: "store", Versions: n, Shallow: k.Shallow}, nil
 	}
 	for i := range c.Items {

@@ -384,7 +384,7 @@ func inOrder(list []*edition) []*edition {
 }
 
 // pastBuilds gives what earlier builds on this machine made of an image.
-func (h *historyFinder) pastBuilds(u *plan.Unit, c *layering.Content) (versions []order.Version) {
+func (h *historyFinder) pastBuilds(u *plan.Unit) (versions []order.Version) {
 	for _, ids := range readPast(h.st, h.s, u.ID) {
 		var trees [][]tree.Entry
 		for _, id := range ids {

@@ -255,7 +255,7 @@ func (c *checker) mendIndex(ctx context.Context, cause error) error {
 }
 
 // lacks reports that an image lacks something.
-func (c *checker) lacks(path, name, format string, args ...any) {
+func (c *checker) lacks(path, format string, args ...any) {
 	done := ""
 	if c.repair {
 		done = "the image is no longer listed: build or pull it again"
@@ -269,15 +269,15 @@ func (c *checker) reaches(name string, desc digest.Descriptor, depth int) {
 	path, err := c.store.BlobPath(desc.Digest)
 	switch {
 	case err != nil:
-		c.lacks(v1.ImageIndexFile, name, "the image %s: %s", name, err)
+		c.lacks(v1.ImageIndexFile, "the image %s: %s", name, err)
 		return
 	case !c.store.Lists(desc) && depth > 0 && len(c.store.Elsewhere(desc.Digest)) > 0:
 		return // it is brought when somebody opens it
 	case !c.store.Lists(desc):
-		c.lacks(path, name, "is missing or has another size; the image %s needs it", name)
+		c.lacks(path, "is missing or has another size; the image %s needs it", name)
 		return
 	case depth > 4:
-		c.lacks(path, name, "indexes are nested too deep in the image %s", name)
+		c.lacks(path, "indexes are nested too deep in the image %s", name)
 		return
 	}
 	if _, document := c.store.Document(desc.Digest); !document {

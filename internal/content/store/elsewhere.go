@@ -65,7 +65,7 @@ func (s *Store) NoteSeen(desc digest.Descriptor, place string) error {
 }
 
 func (s *Store) notePlace(desc digest.Descriptor, place string, list func(w *whereabouts) *[]string) error {
-	w, _ := s.whereabouts(desc.Digest)
+	w := s.whereabouts(desc.Digest)
 	places := list(&w)
 	if slices.Contains(*places, place) || len(desc.Digest.Encoded()) != 64 { // notes are kept for the usual algorithm alone
 		return nil
@@ -83,29 +83,29 @@ func (s *Store) notePlace(desc digest.Descriptor, place string, list func(w *whe
 	return s.WriteQuick(name, text)
 }
 
-// whereabouts reads the note of a blob, and tells whether there is one.
-func (s *Store) whereabouts(d digest.Digest) (w whereabouts, noted bool) {
+// whereabouts reads the note of a blob; it is empty where there is none.
+func (s *Store) whereabouts(d digest.Digest) (w whereabouts) {
 	name, err := s.fileFor(elsewhere, string(d), ".json")
 	if err != nil {
-		return w, false
+		return w
 	}
 	text, err := os.ReadFile(s.path(name))
 	if err != nil || unseal(text, &w) != nil || w.Blob.Digest != d {
-		return whereabouts{}, false
+		return whereabouts{}
 	}
 	s.rely(s.path(name))
-	return w, true
+	return w
 }
 
 // Elsewhere gives the places where a blob can be had, the last noted first.
 func (s *Store) Elsewhere(d digest.Digest) []string {
-	w, _ := s.whereabouts(d)
+	w := s.whereabouts(d)
 	return w.Places
 }
 
 // Neighbours gives all places that are known to have, or have had, a blob.
 func (s *Store) Neighbours(d digest.Digest) []string {
-	w, _ := s.whereabouts(d)
+	w := s.whereabouts(d)
 	return append(w.Places, w.Seen...)
 }
 

@@ -60,11 +60,11 @@ func Squash(layers [][]Entry) []Squashed {
 	})
 	// What a name sorts before its folder's contents, such as "a.b" before "a/c", is put right here.
 	slices.SortStableFunc(all, func(a, b Squashed) int { return strings.Compare(a.Path, b.Path) })
-	return renamed(all, first)
+	return renamed(all)
 }
 
 // renamed lets the first name in the order of paths be the file that the other names of a hard link point to.
-func renamed(all []Squashed, first map[*Squashed]string) []Squashed {
+func renamed(all []Squashed) []Squashed {
 	names := map[string][]int{} // file → indexes of its names
 	for i := range all {
 		switch {

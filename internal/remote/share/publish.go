@@ -38,9 +38,9 @@ func (c *Cache) Publish(ctx context.Context, f Finished) error {
 	if !c.Writes() || away {
 		return nil // that it is away was said
 	}
-	p, layers, err := c.gather(f)
-	if err != nil || len(p.Runs)+len(p.Layers) == 0 {
-		return err
+	p, layers := c.gather(f)
+	if len(p.Runs)+len(p.Layers) == 0 {
+		return nil
 	}
 	body, err := p.encode()
 	if err != nil {
@@ -134,7 +134,7 @@ func (c *Cache) current(ctx context.Context) (*v1.Manifest, error) {
 }
 
 // gather puts a pack together. What the store has lost meanwhile is left out.
-func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor, error) {
+func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor) {
 	p := &pack{Traces: map[digest.Key]string{}, Trees: map[digest.Key]string{}, Indexes: map[digest.DiffID]string{}, Runs: []packedRun{}, Layers: []store.Record{}}
 	var layers []v1.Descriptor
 	for tree, record := range f.Layers {
@@ -176,7 +176,7 @@ func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor, error) {
 			p.Indexes[id] = string(text)
 		}
 	}
-	return p, layers, nil
+	return p, layers
 }
 
 // inParts tells whether a run's files lie in several layers that are all there.

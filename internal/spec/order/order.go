@@ -56,17 +56,16 @@ type Part struct {
 
 // survivals are exp(-i/64).
 var survivals = func() (table [14*64 + 2]Share) {
-	const fine = 40 // bits
 	// exp(-1/64) by its series
 	x := int64(1) << fine / 64
-	x2 := mulShift(x, x, fine)
-	x3 := mulShift(x2, x, fine)
-	x4 := mulShift(x3, x, fine)
+	x2 := mulFine(x, x)
+	x3 := mulFine(x2, x)
+	x4 := mulFine(x3, x)
 	step := int64(1)<<fine - x + x2/2 - x3/6 + x4/24
 	value := int64(1) << fine
 	for i := range table {
 		table[i] = value >> (fine - shareBits)
-		value = mulShift(value, step, fine)
+		value = mulFine(value, step)
 	}
 	return table
 }()
@@ -109,10 +108,13 @@ func root(n int64) Share {
 	return int64(r) << (shareBits / 2)
 }
 
-// mulShift gives a·b/2^shift for numbers that are not negative, without losing what is above 64 bits in between.
-func mulShift(a, b int64, shift uint) int64 {
+// fine is how many bits stand behind the point where exponentials are worked out.
+const fine = 40
+
+// mulFine gives a·b/2^fine for numbers that are not negative, without losing what is above 64 bits in between.
+func mulFine(a, b int64) int64 {
 	high, low := bits.Mul64(uint64(a), uint64(b))
-	return int64(high<<(64-shift) | low>>shift)
+	return int64(high<<(64-fine) | low>>fine)
 }
 
 // most is the largest number there is; sums of few of its fourths do not overflow.

@@ -70,7 +70,7 @@ func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
 			}
 		}
 	}
-	e.checkPlaces(do, r)
+	e.checkPlaces(do)
 	return r
 }
 
@@ -84,7 +84,7 @@ func (e *evaluator) inside(t recipe.Template) string {
 }
 
 // checkPlaces refuses things that would lie in or over each other.
-func (e *evaluator) checkPlaces(do *recipe.Run, r Run) {
+func (e *evaluator) checkPlaces(do *recipe.Run) {
 	type place struct {
 		at  string
 		pos recipe.Pos

@@ -88,8 +88,8 @@ func (d *decoder) checks(n *yaml.Node) (list []Check) {
 func (d *decoder) tryCheck(n *yaml.Node) Checked {
 	c, status := &TryCheck{Within: tryWithin}, false
 	d.object(n, "try",
-		field{key: "command", read: func(n *yaml.Node) { c.Command = d.texts(n, "command", false) }},
-		field{key: "arguments", read: func(n *yaml.Node) { c.Arguments = d.texts(n, "arguments", false) }},
+		field{key: "command", read: func(n *yaml.Node) { c.Command = d.texts(n, "command") }},
+		field{key: "arguments", read: func(n *yaml.Node) { c.Arguments = d.texts(n, "arguments") }},
 		field{key: "port", read: func(n *yaml.Node) { c.Port = d.number(n, "port", 1, 65535) }},
 		field{key: "get", read: func(n *yaml.Node) { c.Get = d.text(n, "get") }},
 		field{key: "status", read: func(n *yaml.Node) { c.Status, status = d.number(n, "status", 0, 599), true }},

@@ -346,9 +346,9 @@ func (d *decoder) locate(n *yaml.Node, offset int) Pos {
 	return at(n)
 }
 
-func (d *decoder) texts(n *yaml.Node, what string, lone bool) []Template {
+func (d *decoder) texts(n *yaml.Node, what string) []Template {
 	list := []Template{}
-	d.each(n, what, lone, func(item *yaml.Node) { list = append(list, d.text(item, "an entry of "+what)) })
+	d.each(n, what, false, func(item *yaml.Node) { list = append(list, d.text(item, "an entry of "+what)) })
 	return list
 }
 

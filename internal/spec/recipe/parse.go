@@ -230,8 +230,8 @@ func (d *decoder) platforms(n *yaml.Node, what string) []platform.Platform {
 
 func (d *decoder) settings(n *yaml.Node, s *Settings) {
 	d.object(n, "settings",
-		field{key: "entrypoint", read: func(n *yaml.Node) { s.Entrypoint = d.texts(n, "entrypoint", false) }},
-		field{key: "command", read: func(n *yaml.Node) { s.Command = d.texts(n, "command", false) }},
+		field{key: "entrypoint", read: func(n *yaml.Node) { s.Entrypoint = d.texts(n, "entrypoint") }},
+		field{key: "command", read: func(n *yaml.Node) { s.Command = d.texts(n, "command") }},
 		field{key: "env", read: func(n *yaml.Node) {
 			s.Env = d.textPairs(n, "env")
 			d.checkEnvNames(n)
