@@ -127,7 +127,7 @@ func (e *entry) end(ctx context.Context, result *engine.Result, failure error) {
 	if failure != nil {
 		one.Outcome, one.Error = logbook.Failed, failure.Error()
 		if ctx.Err() != nil {
-			one.Outcome = logbook.Interrupted
+			one.Outcome, one.Error = logbook.Interrupted, "" // what broke off says nothing more
 		}
 	}
 	var failed *command.FailedError

@@ -170,6 +170,9 @@ func TestDeadCopiesStayWithinTheirBound(t *testing.T) {
 		result, _ := s.stack(t, text+"    stack: {policy: follow, layers: 7, dead: 10%}\n")
 		next := s.after(t, result, last)
 		require.LessOrEqual(t, len(next.Layers), 7)
+		for _, step := range result.Steps {
+			require.NotEqual(t, event.SameAsAnother, step.Reason, "what stays as it was published is the step's own")
+		}
 		plain, _ := s.stack(t, text)
 		want, err := treetest.Flat(s.after(t, plain, nil).Layers...)
 		require.NoError(t, err)

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -548,4 +549,27 @@ func TestDividedRunIsFoundInItsLayers(t *testing.T) {
 	whole := s.elsewhere(t)
 	third, _ := whole.stack(t, text)
 	require.Equal(t, third.Images[0].Descriptor, second.Images[0].Descriptor)
+}
+
+// TestSameCommandRunsOnce: images that have the same command over the same tree, at the same time, share one run of it.
+func TestSameCommandRunsOnce(t *testing.T) {
+	s := commandSite(t, sandbox.Options{})
+	var runs atomic.Int64
+	s.watch = func(e event.Event) {
+		if began, is := e.(event.Started); is && began.Act == "running" {
+			runs.Add(1)
+		}
+	}
+	text := "imbricat: 1\nimages:\n"
+	for _, name := range []string{"almanac", "bulletin", "gauge"} {
+		text += fmt.Sprintf("  %s: {base: none, platforms: [linux/amd64], steps: [{copy: {from: bin, to: /bin}}, "+
+			"{run: {command: [/bin/busybox, sh, -c, /bin/busybox cat /proc/sys/kernel/random/uuid > /id]}}]}\n", name)
+	}
+	result, err := s.build(text)
+	require.NoError(t, err)
+	require.Len(t, result.Images, 3)
+	require.EqualValues(t, 1, runs.Load())
+	for _, image := range result.Images {
+		require.Equal(t, result.Images[0].Descriptor.Digest, image.Descriptor.Digest)
+	}
 }

@@ -78,3 +78,17 @@ func TestKeepGoingLosesNothing(t *testing.T) {
 		require.Equal(t, "almanac", result.Images[0].Name)
 	}
 }
+
+// TestEmptySteps: a step that lays nothing down is no layer, neither in its own image nor in one that starts from its stage.
+func TestEmptySteps(t *testing.T) {
+	s := newSite(t)
+	nothing := "{remove: [/none], silence: [no-match]}"
+	result, err := s.build("imbricat: 1\nstages:\n  tables: {base: none, steps: [{write: {to: /a, text: a}}, " + nothing + "]}\n" +
+		"images:\n  gauge: {base: {stage: tables}, platforms: [linux/amd64], steps: [" + nothing + ", {write: {to: /g, text: g}}]}\n")
+	require.NoError(t, err)
+	require.Equal(t, 2, result.Images[0].Platforms[0].Layers)
+	require.Len(t, result.Steps, 4)
+	for _, i := range []int{1, 2} {
+		require.Equal(t, event.LaysNothing, result.Steps[i].Reason)
+	}
+}

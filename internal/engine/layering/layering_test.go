@@ -9,9 +9,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/content/tree/treetest"
 	"imbricat/internal/engine/step"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/spec/recipe"
 )
@@ -50,4 +52,12 @@ func TestDividedStepsGiveTheSameTree(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, want, got, "steps %v\nlayers %v", all, divided)
 	}
+}
+
+// TestPublishedLayerIsItself: a layer that stays as it was published is none that is packed now, though both hold the same.
+func TestPublishedLayerIsItself(t *testing.T) {
+	of := filetree.New([]tree.Entry{{Path: "a", Kind: tree.Folder, Mode: 0o755}}, nil)
+	packed, published := &Layer{Tree: of}, &Layer{Tree: of, Published: &store.Record{Layer: digest.Descriptor{Digest: "sha256:1"}}}
+	require.Equal(t, packed.Key(), published.Key())
+	require.NotEqual(t, packed.ID(), published.ID())
 }
