@@ -16,6 +16,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/flow"
 	"imbricat/internal/flow/background"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/recipe"
@@ -32,7 +33,7 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 	b, err := background.New(st, s.cmd.String("name"), t.image)
 	var name *background.NameError
 	if errors.As(err, &name) {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	if err != nil {
 		return err
@@ -207,7 +208,7 @@ func findBehind(st *store.Store, name string) (*background.Try, error) {
 	if near := recipe.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf("did you mean %q?", near)
 	}
-	return nil, usagef("nothing is named %q: %s", name, hint)
+	return nil, flow.Usagef("nothing is named %q: %s", name, hint)
 }
 
 func runTryLogs(_ context.Context, s *session) error {
@@ -246,7 +247,7 @@ func runTryStop(ctx context.Context, s *session) error {
 	}
 	within, err := recipe.ParseDuration(s.cmd.String("within"))
 	if err != nil || within < 0 {
-		return usagef("--within takes a time such as 10s, not %q", s.cmd.String("within"))
+		return flow.Usagef("--within takes a time such as 10s, not %q", s.cmd.String("within"))
 	}
 	st, err := s.openStore()
 	if err != nil {

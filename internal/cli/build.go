@@ -21,6 +21,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/sources"
+	"imbricat/internal/flow"
 	"imbricat/internal/flow/bases"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
@@ -67,7 +68,7 @@ func (s *session) builder(ctx context.Context, p *planned, st *store.Store, sink
 		LeaveOut: p.recipe.Sources.LeaveOut, HonourGitignore: p.recipe.Sources.HonourGitignore, Unnamed: unnamed,
 	})
 	if err != nil {
-		return engine.Options{}, nil, usageError{err}
+		return engine.Options{}, nil, flow.WrongUse(err)
 	}
 	held, err := s.readLock()
 	if err != nil {
@@ -320,7 +321,7 @@ func checkSteps(p *plan.Plan, steps []string) error {
 		if near := recipe.Nearest(name, known); near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		}
-		return usagef("no image and no step is named %q: %s", name, hint)
+		return flow.Usagef("no image and no step is named %q: %s", name, hint)
 	}
 	return nil
 }
@@ -471,7 +472,7 @@ func runShow(ctx context.Context, s *session) error {
 	}
 	ref, err := reference.Parse(args[0])
 	if err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	st, err := s.openStore()
 	if err != nil {
@@ -496,7 +497,7 @@ func runShow(ctx context.Context, s *session) error {
 			return err
 		}
 		if len(wanted) > 1 {
-			return usagef("show takes one --platform")
+			return flow.Usagef("show takes one --platform")
 		}
 		offer, err := image.Select(offers, wanted[0])
 		if err != nil {

@@ -21,6 +21,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
@@ -108,7 +109,7 @@ func readConfig() (*config, error) {
 		}
 	}
 	if err != nil {
-		return nil, usagef("%s: %w", configFile(), plainYAML(err))
+		return nil, flow.Usagef("%s: %w", configFile(), plainYAML(err))
 	}
 	return c, nil
 }
@@ -154,13 +155,13 @@ func (c *config) signer() (*share.Signer, error) {
 		from = besideConfig(c.Cache.Key)
 		raw, err := os.ReadFile(from)
 		if err != nil {
-			return nil, usagef("cache: key: %w", err)
+			return nil, flow.Usagef("cache: key: %w", err)
 		}
 		text = string(raw)
 	}
 	signer, err := share.ParseSigner(text)
 	if err != nil {
-		return nil, usagef("%s: %w", from, err)
+		return nil, flow.Usagef("%s: %w", from, err)
 	}
 	return signer, nil
 }
@@ -305,19 +306,19 @@ func (c *config) logins() (credential.Chain, error) {
 	if place := os.Getenv(registryVariable); place != "" {
 		host, _, _ := strings.Cut(place, "/")
 		if err := reference.CheckHost(host); err != nil {
-			return nil, usagef("%s: %w", registryVariable, err)
+			return nil, flow.Usagef("%s: %w", registryVariable, err)
 		}
 		login := credential.Login{User: os.Getenv(userVariable), Secret: credential.Secret(os.Getenv(secretVariable)), Token: credential.Secret(os.Getenv(tokenVariable))}
 		if issuer := strings.TrimSuffix(os.Getenv(issuerVariable), "/"); issuer != "" {
 			if !isIssuer(issuer) {
-				return nil, usagef("%s must be https://HOST, not %q", issuerVariable, issuer)
+				return nil, flow.Usagef("%s must be https://HOST, not %q", issuerVariable, issuer)
 			}
 			own := c.settings[host]
 			own.Issuer = issuer
 			c.settings[host] = own
 		}
 		if login.Secret == "" && login.Token == "" {
-			return nil, usagef("%s names a registry, and neither %s nor %s holds a secret for it", registryVariable, secretVariable, tokenVariable)
+			return nil, flow.Usagef("%s names a registry, and neither %s nor %s holds a secret for it", registryVariable, secretVariable, tokenVariable)
 		}
 		chain = append(chain, credential.Fixed{Place: strings.TrimSuffix(place, "/"), Login: login})
 	}

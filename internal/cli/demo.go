@@ -17,6 +17,7 @@ import (
 
 	"imbricat/demo"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow"
 	"imbricat/internal/output/report"
 )
 
@@ -68,10 +69,10 @@ func demoFolder(keep string) (string, func(), error) {
 		return dir, func() { os.RemoveAll(dir) }, err
 	}
 	if err := os.MkdirAll(keep, 0o755); err != nil {
-		return "", nil, usageError{err}
+		return "", nil, flow.WrongUse(err)
 	}
 	if entries, err := os.ReadDir(keep); err != nil || len(entries) > 0 {
-		return "", nil, usagef("the folder %s is not empty", keep)
+		return "", nil, flow.Usagef("the folder %s is not empty", keep)
 	}
 	dir, err := filepath.Abs(keep)
 	return dir, func() {}, err

@@ -14,6 +14,7 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
@@ -43,7 +44,7 @@ func runDoctor(ctx context.Context, s *session) error {
 	}
 	for _, c := range d.Checks {
 		if c.Level == report.Bad {
-			return &exitError{code: exitUnable, message: c.Name + ": " + c.What}
+			return flow.Unablef("%s: %s", c.Name, c.What)
 		}
 	}
 	return nil

@@ -14,6 +14,7 @@ import (
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/baseimage"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/inspect"
@@ -57,19 +58,19 @@ func runPull(ctx context.Context, s *session) error {
 	}
 	ref, err := reference.Parse(args[0])
 	if err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	if ref.Kind == reference.Registry && ref.Identifier() == "" {
-		return usagef("%s needs a tag or a digest: none is assumed", ref)
+		return flow.Usagef("%s needs a tag or a digest: none is assumed", ref)
 	}
 	if ref.Kind == reference.Store {
-		return usagef("%s is in the store already, or names no registry: write HOST/REPOSITORY:TAG", ref)
+		return flow.Usagef("%s is in the store already, or names no registry: write HOST/REPOSITORY:TAG", ref)
 	}
 	name := nameOf(ref)
 	if len(args) == 2 {
 		given, err := reference.Parse(args[1])
 		if err != nil || given.Kind != reference.Store || given.Name == "" {
-			return usagef("%q is no name for the store: write NAME or NAME:TAG", args[1])
+			return flow.Usagef("%q is no name for the store: write NAME or NAME:TAG", args[1])
 		}
 		name = given.StoreName()
 	}
@@ -102,11 +103,11 @@ func copyCommand() *cli.Command {
 			}
 			from, err := reference.Parse(args[0])
 			if err != nil {
-				return usageError{err}
+				return flow.WrongUse(err)
 			}
 			to, err := reference.Parse(args[1])
 			if err != nil {
-				return usageError{err}
+				return flow.WrongUse(err)
 			}
 			name, err := destinationName(from, to)
 			if err != nil {
@@ -121,11 +122,11 @@ func copyCommand() *cli.Command {
 func destinationName(from, to reference.Reference) (string, error) {
 	switch {
 	case from.Kind == reference.Registry && from.Identifier() == "":
-		return "", usagef("%s needs a tag or a digest: none is assumed", from)
+		return "", flow.Usagef("%s needs a tag or a digest: none is assumed", from)
 	case to.Digest != "":
-		return "", usagef("%s: a digest cannot be chosen; give a tag or a name", to)
+		return "", flow.Usagef("%s: a digest cannot be chosen; give a tag or a name", to)
 	case to.Kind == reference.Registry && to.Tag == "":
-		return "", usagef("a push needs a tag, none is assumed: write %s:TAG", to)
+		return "", flow.Usagef("a push needs a tag, none is assumed: write %s:TAG", to)
 	case to.Kind == reference.Registry:
 		return to.Tag, nil
 	case to.Kind == reference.Store:
@@ -147,7 +148,7 @@ func (s *session) transfer(ctx context.Context, from, to reference.Reference, na
 		return err
 	}
 	if s.cmd.Bool("referrers") && (from.Kind != reference.Registry || to.Kind != reference.Registry) {
-		return usagef("--referrers copies between registries: a layout, an archive and the store do not tell what refers to what")
+		return flow.Usagef("--referrers copies between registries: a layout, an archive and the store do not tell what refers to what")
 	}
 	opener, err := s.opener(st)
 	if err != nil {

@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
@@ -73,7 +74,7 @@ func runJoin(ctx context.Context, s *session) (err error) {
 		return err
 	}
 	if j.to, err = reference.Parse(args[0]); err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	if j.st, err = s.openStore(); err != nil {
 		return err
@@ -145,9 +146,9 @@ func (j *joinRun) join(ctx context.Context) error {
 	}
 	switch {
 	case errors.Is(err, transfer.ErrTwice):
-		return usageError{err}
+		return flow.WrongUse(err)
 	case errors.Is(err, transfer.ErrDiffer):
-		return &exitError{exitDiffers, err.Error() + "; --differing joins them all the same"}
+		return flow.Differsf("%s; --differing joins them all the same", err)
 	case err != nil:
 		return err
 	}
@@ -212,7 +213,7 @@ var platformSource = regexp.MustCompile(`^([a-z0-9]+/[a-z0-9_]+(?:/[a-z0-9]+)?)=
 func (j *joinRun) gather(ctx context.Context, args []string) error {
 	if n := int(j.cmd.Int("wait")); n > 0 {
 		if len(args) != 1 {
-			return usagef("join --wait takes one source: a folder that receipts come into, or HOST/REPOSITORY:TAG")
+			return flow.Usagef("join --wait takes one source: a folder that receipts come into, or HOST/REPOSITORY:TAG")
 		}
 		return j.await(ctx, args[0], n)
 	}
@@ -221,7 +222,7 @@ func (j *joinRun) gather(ctx context.Context, args []string) error {
 		if m := platformSource.FindStringSubmatch(arg); m != nil {
 			p, err := platform.Parse(m[1])
 			if err != nil {
-				return usageError{err}
+				return flow.WrongUse(err)
 			}
 			as, arg = p, m[2]
 		}
@@ -237,10 +238,10 @@ func (j *joinRun) gather(ctx context.Context, args []string) error {
 		}
 		ref, err := reference.Parse(arg)
 		if err != nil {
-			return usageError{err}
+			return flow.WrongUse(err)
 		}
 		if ref.Kind == reference.Registry && ref.Identifier() == "" {
-			return usagef("%s needs a tag or a digest: none is assumed", ref)
+			return flow.Usagef("%s needs a tag or a digest: none is assumed", ref)
 		}
 		if err := j.add(arg, ref, as); err != nil {
 			return err
@@ -261,7 +262,7 @@ func (j *joinRun) add(name string, ref reference.Reference, as platform.Platform
 // receipt takes the image of a receipt that went to the destination, or its only one.
 func (j *joinRun) receipt(name string, r *receipt.Receipt) error {
 	if err := r.Finished(); err != nil {
-		return &exitError{exitFailed, fmt.Sprintf("%s cannot be joined: %s", name, err)}
+		return flow.Failedf("%s cannot be joined: %s", name, err)
 	}
 	repository := j.to.Host + "/" + j.to.Repository
 	var names []string
@@ -281,19 +282,19 @@ func (j *joinRun) receipt(name string, r *receipt.Receipt) error {
 		}
 	}
 	if chosen < 0 {
-		return usagef("%s tells of the images %q, and of none that went to %s", name, names, repository)
+		return flow.Usagef("%s tells of the images %q, and of none that went to %s", name, names, repository)
 	}
 	i := r.Images[chosen]
 	ref := reference.Reference{Kind: reference.Store, Digest: i.Digest}
 	if goes != nil && goes.Reference != "" {
 		var err error
 		if ref, err = reference.Parse(goes.Reference); err != nil {
-			return usageError{fmt.Errorf("%s: %w", name, err)}
+			return flow.Usagef("%s: %w", name, err)
 		}
 	}
 	if goes != nil {
 		if j.goes.Repository != "" && (!slices.Equal(sorted(j.goes.Wanted), sorted(goes.Wanted)) || !slices.Equal(j.goes.Fixed, goes.Fixed)) && !j.cmd.Bool("differing") {
-			return &exitError{exitDiffers, fmt.Sprintf("%s wants the tags %q, and %s %q; --differing joins them all the same", j.files[0], j.goes.Wanted, name, goes.Wanted)}
+			return flow.Differsf("%s wants the tags %q, and %s %q; --differing joins them all the same", j.files[0], j.goes.Wanted, name, goes.Wanted)
 		}
 		j.goes = *goes
 	}
@@ -312,7 +313,7 @@ func (j *joinRun) sameOrigin() error {
 	for n, i := range j.ready {
 		for _, p := range i.Platforms {
 			if other, twice := seen[p.Platform]; twice {
-				return usageError{fmt.Errorf("%w, %s: %s and %s", transfer.ErrTwice, p.Platform, other, j.files[n])}
+				return flow.Usagef("%w, %s: %s and %s", transfer.ErrTwice, p.Platform, other, j.files[n])
 			}
 			seen[p.Platform] = j.files[n]
 		}
@@ -326,8 +327,8 @@ func (j *joinRun) sameOrigin() error {
 		maps.Copy(all, now)
 		for _, key := range slices.Sorted(maps.Keys(all)) {
 			if first[key] != now[key] {
-				return &exitError{exitDiffers, fmt.Sprintf("%s and %s were not built from the same: %s is %q and %q; --differing joins them all the same",
-					j.files[0], j.files[n+1], key, first[key], now[key])}
+				return flow.Differsf("%s and %s were not built from the same: %s is %q and %q; --differing joins them all the same",
+					j.files[0], j.files[n+1], key, first[key], now[key])
 			}
 		}
 	}
@@ -354,7 +355,7 @@ func (j *joinRun) name() (held string, err error) {
 	extra := j.cmd.StringSlice("tag")
 	for _, tag := range extra {
 		if err := reference.CheckTag(tag); err != nil {
-			return "", usageError{err}
+			return "", flow.WrongUse(err)
 		}
 	}
 	if j.to.Kind == reference.Registry && j.to.Identifier() == "" && len(j.ready) > 0 {
@@ -364,7 +365,7 @@ func (j *joinRun) name() (held string, err error) {
 			why = append(why, h.Tag+": "+h.Why)
 		}
 		if len(j.names) == 0 && len(why) == 0 {
-			return "", usagef("the receipts name no tag for %s: write %s:TAG", j.to, j.to)
+			return "", flow.Usagef("the receipts name no tag for %s: write %s:TAG", j.to, j.to)
 		}
 		return strings.Join(why, "; "), nil
 	}
@@ -373,7 +374,7 @@ func (j *joinRun) name() (held string, err error) {
 		return "", err
 	}
 	if len(extra) > 0 && j.to.Kind != reference.Registry {
-		return "", usagef("--tag is for a destination in a registry")
+		return "", flow.Usagef("--tag is for a destination in a registry")
 	}
 	j.names, j.goes.Prefixes = append([]string{name}, extra...), nil
 	return "", nil
@@ -383,18 +384,18 @@ func (j *joinRun) name() (held string, err error) {
 func (j *joinRun) await(ctx context.Context, place string, n int) error {
 	within, err := recipe.ParseDuration(j.cmd.String("within"))
 	if err != nil || within <= 0 {
-		return usagef("--within takes a time such as 30m, not %q", j.cmd.String("within"))
+		return flow.Usagef("--within takes a time such as 30m, not %q", j.cmd.String("within"))
 	}
 	ref, err := reference.Parse(place)
 	if err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	pause, look := 300*time.Millisecond, func() (map[string]*receipt.Receipt, error) { return receiptsIn(place) }
 	switch {
 	case ref.Kind == reference.Registry && ref.Tag != "":
 		pause, look = 2*time.Second, func() (map[string]*receipt.Receipt, error) { return receiptsAt(ctx, j.opener, ref) }
 	case ref.Kind != reference.Layout:
-		return usagef("--wait takes a folder (./DIR) or HOST/REPOSITORY:TAG, not %q", place)
+		return flow.Usagef("--wait takes a folder (./DIR) or HOST/REPOSITORY:TAG, not %q", place)
 	}
 	deadline := time.Now().Add(within)
 	view, told := j.view(ctx), -1
@@ -432,11 +433,11 @@ func (j *joinRun) await(ctx context.Context, place string, n int) error {
 func (j *joinRun) take(place string, found map[string]*receipt.Receipt, n int) (enough bool, err error) {
 	names := slices.Sorted(maps.Keys(found))
 	if len(found) > n {
-		return false, usagef("%s holds %d receipts, and %d are waited for: %s", place, len(found), n, strings.Join(names, ", "))
+		return false, flow.Usagef("%s holds %d receipts, and %d are waited for: %s", place, len(found), n, strings.Join(names, ", "))
 	}
 	for _, name := range names {
 		if err := found[name].Finished(); err != nil {
-			return false, &exitError{exitFailed, fmt.Sprintf("%s cannot be joined: %s", name, err)}
+			return false, flow.Failedf("%s cannot be joined: %s", name, err)
 		}
 	}
 	if len(found) < n {

@@ -14,6 +14,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/local"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/recipe"
 )
@@ -87,7 +88,7 @@ func namesOf(all, wanted []string) ([]string, error) {
 		if near := recipe.Nearest(name, all); near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		}
-		return nil, usagef("no kept directory is named %q: %s", name, hint)
+		return nil, flow.Usagef("no kept directory is named %q: %s", name, hint)
 	}
 	if len(wanted) > 0 {
 		return wanted, nil

@@ -15,6 +15,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/flow"
 	"imbricat/internal/flow/bases"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
@@ -53,11 +54,11 @@ func (s *session) readLock() (*lock.Lock, error) {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, usagef("reading the lock: %w", err)
+		return nil, flow.Usagef("reading the lock: %w", err)
 	}
 	l, err := lock.Parse(s.lockPath(), text)
 	if err != nil {
-		return nil, usageError{err}
+		return nil, flow.WrongUse(err)
 	}
 	return l, nil
 }
@@ -101,7 +102,7 @@ func runLock(ctx context.Context, s *session) error {
 		return err
 	}
 	if document.Stale && !document.Written {
-		return &exitError{exitDiffers, s.lockPath() + " is stale; `imbricat lock` refreshes it"}
+		return flow.Differsf("%s is stale; `imbricat lock` refreshes it", s.lockPath())
 	}
 	return nil
 }

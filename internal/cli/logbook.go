@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/command"
 	"imbricat/internal/engine/explain"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/output/logbook"
@@ -233,7 +234,7 @@ func runLogbookList(_ context.Context, s *session) error {
 	project := ""
 	if !s.cmd.Bool("all") {
 		if project, err = s.project(); err != nil {
-			return usagef("there is no recipe %s; name its folder with --dir, or list the builds of all projects with --all", s.recipePath())
+			return flow.Usagef("there is no recipe %s; name its folder with --dir, or list the builds of all projects with --all", s.recipePath())
 		}
 	}
 	builds, err := book.List(project, int(s.cmd.Int("most")))
@@ -270,7 +271,7 @@ func (s *session) numbered(book *logbook.Book, text string) (int64, error) {
 	if text == "" {
 		project, err := s.project()
 		if err != nil {
-			return 0, usagef("there is no recipe %s: name its folder with --dir, or a build by its number", s.recipePath())
+			return 0, flow.Usagef("there is no recipe %s: name its folder with --dir, or a build by its number", s.recipePath())
 		}
 		number, err := book.Last(project)
 		if errors.Is(err, logbook.ErrNone) {
@@ -280,7 +281,7 @@ func (s *session) numbered(book *logbook.Book, text string) (int64, error) {
 	}
 	number, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || number < 1 {
-		return 0, usagef("%q is no number of a build; `imbricat logbook` lists them", text)
+		return 0, flow.Usagef("%q is no number of a build; `imbricat logbook` lists them", text)
 	}
 	return number, nil
 }
@@ -332,7 +333,7 @@ func namedSteps(steps []logbook.Step, names []string) ([]logbook.Step, error) {
 			}
 		}
 		if !found {
-			return nil, usagef("no step of that build is named %q: name an image or a stage, a step's line, or its place, such as gauge:2", name)
+			return nil, flow.Usagef("no step of that build is named %q: name an image or a stage, a step's line, or its place, such as gauge:2", name)
 		}
 	}
 	return out, nil

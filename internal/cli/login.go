@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/credential"
@@ -53,7 +54,7 @@ func runLogin(ctx context.Context, s *session) error {
 	}
 	user := s.cmd.String("user")
 	if user == "" {
-		return usagef("login needs --user NAME, or IMBRICAT_USER in the environment")
+		return flow.Usagef("login needs --user NAME, or IMBRICAT_USER in the environment")
 	}
 	secret, err := s.secret(secretVariable, user, host)
 	if err != nil {
@@ -107,11 +108,11 @@ func runLogin(ctx context.Context, s *session) error {
 func registryAndPart(text string) (host, part string, err error) {
 	host, part, _ = strings.Cut(text, "/")
 	if err := reference.CheckHost(host); err != nil {
-		return "", "", usageError{err}
+		return "", "", flow.WrongUse(err)
 	}
 	if part != "" {
 		if _, err := reference.ParseRepository(text); err != nil {
-			return "", "", usageError{err}
+			return "", "", flow.WrongUse(err)
 		}
 	}
 	return host, part, nil
@@ -162,9 +163,9 @@ func (s *session) secret(variable, user, host string) (credential.Secret, error)
 func checkSecret(variable, text string) (credential.Secret, error) {
 	switch {
 	case text == "":
-		return "", usageError{errors.New("no secret: give it on standard input, or in " + variable)}
+		return "", flow.WrongUse(errors.New("no secret: give it on standard input, or in " + variable))
 	case len(text) > maxSecret || strings.ContainsAny(text, "\r\n\x00"):
-		return "", usageError{errors.New("the secret must be one line of text")}
+		return "", flow.WrongUse(errors.New("the secret must be one line of text"))
 	}
 	return credential.Secret(text), nil
 }
@@ -185,7 +186,7 @@ func runLogout(s *session) error {
 		return err
 	}
 	if s.cmd.Bool("all") == (len(hosts) == 1) {
-		return usagef("logout takes one registry, HOST[:PORT], or --all")
+		return flow.Usagef("logout takes one registry, HOST[:PORT], or --all")
 	}
 	if len(hosts) == 0 {
 		if hosts, err = file.Hosts(); err != nil {

@@ -18,6 +18,7 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/remote/download"
 	"imbricat/internal/remote/registry"
@@ -39,20 +40,8 @@ const (
 	exitInterrupted = 130
 )
 
-// usageError is a command line that is wrong; nothing was started.
-type usageError struct{ error }
-
-func (u usageError) Unwrap() error { return u.error }
-
-func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
-
-// exitError carries an exit code of its own. An empty message prints nothing.
-type exitError struct {
-	code    int
-	message string
-}
-
-func (e *exitError) Error() string { return e.message }
+// exitCodes are those of what use cases return.
+var exitCodes = map[flow.Kind]int{flow.Failed: exitFailed, flow.Usage: exitUsage, flow.Differs: exitDiffers, flow.Refused: exitRefused, flow.Unable: exitUnable}
 
 // Main runs the program and gives its exit code.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
@@ -120,25 +109,27 @@ func prefix(err error) string {
 }
 
 func exitCode(err error) int {
-	var own *exitError
+	var own *flow.Error
+	var status *statusError
 	var list *recipe.Errors
 	var unknown *facts.UnknownFact
 	var epoch *facts.BadEpoch
 	var answer *registry.Error
 	var lacks *image.NoPlatformError
-	var usage usageError
 	var file *download.Error
 	var unable *sandbox.UnableError
 	var move *transfer.MoveError
 	var race *transfer.RaceError
 	var issuer *registry.IssuerError
 	switch {
+	case errors.As(err, &status):
+		return status.code
 	case errors.As(err, &own):
-		return own.code
+		return exitCodes[own.Kind]
 	case errors.As(err, &list) && list.OnlyLater(), errors.As(err, &unable):
 		return exitUnable
 	case errors.As(err, &list), errors.As(err, &unknown), errors.As(err, &epoch), errors.As(err, &lacks),
-		errors.As(err, &usage), errors.Is(err, plan.ErrChoice):
+		errors.Is(err, plan.ErrChoice):
 		return exitUsage
 	case errors.As(err, &move), errors.As(err, &race), errors.As(err, &issuer),
 		errors.As(err, &answer) && answer.Denied(), errors.As(err, &file) && file.Denied():
@@ -199,7 +190,7 @@ func eachCommand(c *cli.Command, act func(*cli.Command)) {
 }
 
 func onUsageError(_ context.Context, c *cli.Command, err error, _ bool) error {
-	return usagef("%s; `%s --help` lists the options", strings.ToLower(err.Error()[:1])+err.Error()[1:], c.FullName())
+	return flow.Usagef("%s; `%s --help` lists the options", strings.ToLower(err.Error()[:1])+err.Error()[1:], c.FullName())
 }
 
 func unknownCommand(c *cli.Command) error {
@@ -211,9 +202,9 @@ func unknownCommand(c *cli.Command) error {
 	}
 	word := c.Args().First()
 	if near := recipe.Nearest(word, names); near != "" {
-		return usagef("there is no command %q; did you mean %q?", c.FullName()+" "+word, near)
+		return flow.Usagef("there is no command %q; did you mean %q?", c.FullName()+" "+word, near)
 	}
-	return usagef("there is no command %q; known here: %s", c.FullName()+" "+word, strings.Join(names, ", "))
+	return flow.Usagef("there is no command %q; known here: %s", c.FullName()+" "+word, strings.Join(names, ", "))
 }
 
 // group is a command that only holds others.

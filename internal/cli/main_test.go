@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/content/image"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
@@ -30,14 +31,18 @@ func TestExitCodes(t *testing.T) {
 		{digest.ErrMismatch, 1},
 		{fs.ErrNotExist, 1},
 		{&registry.Error{Status: 404}, 1},
-		{usagef("x"), 2},
+		{flow.Usagef("x"), 2},
 		{wrong, 2},
 		{both, 2},
 		{&image.NoPlatformError{Wanted: platform.Here()}, 2},
 		{&facts.UnknownFact{}, 2},
 		{&facts.BadEpoch{}, 2},
 		{plan.ErrChoice, 2},
-		{&exitError{exitDiffers, "x"}, 3},
+		{flow.Differsf("x"), 3},
+		{flow.Refusedf("x"), 4},
+		{flow.Unablef("x"), 6},
+		{flow.Failedf("%w", registry.ErrUnreachable), 1},
+		{&statusError{7}, 7},
 		{&registry.Error{Status: 401}, 4},
 		{&registry.Error{Status: 403}, 4},
 		{registry.ErrUnreachable, 5},

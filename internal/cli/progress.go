@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/output/report"
@@ -62,11 +63,11 @@ func (s *session) openEvents() (*eventFile, error) {
 	}
 	f, err := os.Create(name)
 	if err != nil {
-		return nil, usagef("--events: %w", err)
+		return nil, flow.Usagef("--events: %w", err)
 	}
 	s.events = &eventFile{f: f, progress: map[string]time.Time{}}
 	if !s.events.write(&report.EventLine{Time: time.Now().UTC(), Event: "began", Command: s.cmd.Name, Program: "imbricat " + version()}) {
-		return nil, usagef("--events: %s cannot be written to", name)
+		return nil, flow.Usagef("--events: %s cannot be written to", name)
 	}
 	return s.events, nil
 }

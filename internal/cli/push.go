@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
@@ -149,7 +150,7 @@ func (s *session) toPush() (images []string, told map[string]digest.Digest, err 
 	}
 	for _, name := range images {
 		if _, known := told[name]; told != nil && !known {
-			return nil, nil, usagef("the receipt names no image %q", name)
+			return nil, nil, flow.Usagef("the receipt names no image %q", name)
 		}
 	}
 	return images, told, nil
@@ -374,9 +375,9 @@ func (s *session) shipments(ctx context.Context, p *planned, st *store.Store, by
 	}
 	switch {
 	case destinations == 0:
-		return nil, usagef("the recipe names no destination: write publish: under the image, or use `imbricat copy IMAGE HOST/REPOSITORY:TAG`")
+		return nil, flow.Usagef("the recipe names no destination: write publish: under the image, or use `imbricat copy IMAGE HOST/REPOSITORY:TAG`")
 	case len(list) == 0:
-		return nil, usagef("no tag's condition holds, so there is nothing to push; `imbricat plan` shows them")
+		return nil, flow.Usagef("no tag's condition holds, so there is nothing to push; `imbricat plan` shows them")
 	}
 	return list, nil
 }
@@ -420,8 +421,8 @@ func (s *session) refuseDirty(name string, to plan.Destination, why string) erro
 	if len(lying) == 0 || s.cmd.Bool("dirty") {
 		return nil
 	}
-	return &exitError{exitRefused, fmt.Sprintf("%s is not pushed as %s: %s; commit them and build again, or push it all the same with --dirty (its revision says so)",
-		name, strings.Join(lying, ", "), why)}
+	return flow.Refusedf("%s is not pushed as %s: %s; commit them and build again, or push it all the same with --dirty (its revision says so)",
+		name, strings.Join(lying, ", "), why)
 }
 
 func shortCommit(commit string) string { return commit[:min(7, len(commit))] }

@@ -20,6 +20,7 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
@@ -54,10 +55,10 @@ func (s *session) begin(command string) (*receiptRecorder, error) {
 	ref, inRegistry := registryPlace(place)
 	switch {
 	case inRegistry && ref.Tag == "":
-		return nil, usagef("--receipt %s needs a tag: none is assumed", ref)
+		return nil, flow.Usagef("--receipt %s needs a tag: none is assumed", ref)
 	case place != "" && !inRegistry:
 		if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
-			return nil, usagef("--receipt: %w", err)
+			return nil, flow.Usagef("--receipt: %w", err)
 		}
 	}
 	return k, nil
@@ -295,7 +296,7 @@ func receiptFile(arg string) bool {
 func readReceipt(name string) (*receipt.Receipt, error) {
 	f, err := os.Open(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, usagef("there is no receipt %s", name)
+		return nil, flow.Usagef("there is no receipt %s", name)
 	}
 	if err != nil {
 		return nil, err
@@ -303,7 +304,7 @@ func readReceipt(name string) (*receipt.Receipt, error) {
 	defer f.Close()
 	r, err := receipt.Decode(name, f)
 	if errors.Is(err, receipt.ErrMalformed) {
-		err = usageError{err}
+		err = flow.WrongUse(err)
 	}
 	return r, err
 }

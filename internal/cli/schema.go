@@ -5,6 +5,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/flow"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/spec/recipe"
 )
@@ -23,7 +24,7 @@ func schemaCommand() *cli.Command {
 			text := recipe.Schema
 			if len(args) > 0 {
 				if args[0] != "receipt" {
-					return usagef("schema takes no arguments, or the word receipt, not %q", args[0])
+					return flow.Usagef("schema takes no arguments, or the word receipt, not %q", args[0])
 				}
 				text = receipt.Schema
 			}

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
@@ -184,7 +185,7 @@ func (s *session) plainView(ctx context.Context) tui.View {
 func (s *session) args(least, most int, usage string) ([]string, error) {
 	list := s.cmd.Args().Slice()
 	if len(list) < least || most >= 0 && len(list) > most {
-		return nil, usagef("%s takes %s", s.cmd.FullName(), usage)
+		return nil, flow.Usagef("%s takes %s", s.cmd.FullName(), usage)
 	}
 	return list, nil
 }
@@ -285,7 +286,7 @@ func (s *session) platforms() ([]platform.Platform, error) {
 	for _, text := range strings.FieldsFunc(strings.Join(s.cmd.StringSlice("platform"), ","), func(c rune) bool { return c == ',' }) {
 		p, err := platform.Parse(text)
 		if err != nil {
-			return nil, usageError{err}
+			return nil, flow.WrongUse(err)
 		}
 		list = append(list, p)
 	}
@@ -308,15 +309,15 @@ func (s *session) loadRecipe() (*recipe.Recipe, error) {
 	path := s.recipePath()
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, usagef("there is no recipe %s; write one (docs/recipe.md), or name its folder with --dir", path)
+		return nil, flow.Usagef("there is no recipe %s; write one (docs/recipe.md), or name its folder with --dir", path)
 	}
 	if err != nil {
-		return nil, usagef("reading the recipe: %w", err)
+		return nil, flow.Usagef("reading the recipe: %w", err)
 	}
 	defer f.Close()
 	text, err := io.ReadAll(io.LimitReader(f, maxRecipe))
 	if err != nil {
-		return nil, usagef("reading the recipe %s: %w", path, err)
+		return nil, flow.Usagef("reading the recipe %s: %w", path, err)
 	}
 	return recipe.Parse(filepath.ToSlash(s.cmd.String("recipe")), text)
 }
@@ -341,7 +342,7 @@ func (s *session) makePlan(images []string) (*planned, error) {
 	for _, text := range s.cmd.StringSlice("fact") {
 		name, value, found := strings.Cut(text, "=")
 		if !found || name == "" {
-			return nil, usagef("--fact takes NAME=VALUE, not %q", text)
+			return nil, flow.Usagef("--fact takes NAME=VALUE, not %q", text)
 		}
 		given[name] = value
 	}

@@ -16,6 +16,7 @@ import (
 	"imbricat/internal/content/layout"
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
@@ -51,7 +52,7 @@ func (s *session) shared(p *planned, st *store.Store, sink event.Sink) (*share.C
 	}
 	ref, err := reference.Parse(place)
 	if err != nil {
-		return nil, usageError{err}
+		return nil, flow.WrongUse(err)
 	}
 	var backend share.Backend
 	switch {
@@ -70,7 +71,7 @@ func (s *session) shared(p *planned, st *store.Store, sink event.Sink) (*share.C
 			return nil, err
 		}
 	default:
-		return nil, usagef("--share takes a repository (HOST/REPOSITORY) or a folder (./DIR), not %q", place)
+		return nil, flow.Usagef("--share takes a repository (HOST/REPOSITORY) or a folder (./DIR), not %q", place)
 	}
 	signer, err := personal.signer()
 	if err != nil {

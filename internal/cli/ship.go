@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/check"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
@@ -70,7 +71,7 @@ func runShip(ctx context.Context, s *session) (err error) {
 	}
 	for _, part := range strings.Split(strings.Join(s.cmd.StringSlice("without"), ","), ",") {
 		if part = strings.TrimSpace(part); part != "" && !slices.Contains(shipParts, part) {
-			return usagef("--without takes %s, not %q", strings.Join(shipParts, ", "), part)
+			return flow.Usagef("--without takes %s, not %q", strings.Join(shipParts, ", "), part)
 		}
 		v.without = append(v.without, part)
 	}
@@ -174,7 +175,7 @@ func (v *shipRun) resolve() (err error) {
 		return nil
 	}
 	if !slices.ContainsFunc(v.p.plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 }) {
-		return usagef("the recipe names no destination: write publish: under the image, or ship --without push")
+		return flow.Usagef("the recipe names no destination: write publish: under the image, or ship --without push")
 	}
 	if v.byDigest() {
 		return nil
@@ -242,7 +243,7 @@ func (v *shipRun) checkLock() error {
 	}
 	for _, ref := range moving(v.p.plan) {
 		if held.Bases[ref.String()] == "" {
-			return &exitError{exitDiffers, fmt.Sprintf("%s is stale: it does not hold %s, which the recipe names; `imbricat lock` refreshes it", v.lockPath(), ref)}
+			return flow.Differsf("%s is stale: it does not hold %s, which the recipe names; `imbricat lock` refreshes it", v.lockPath(), ref)
 		}
 	}
 	return nil
@@ -373,11 +374,11 @@ func (v *shipRun) check(ctx context.Context) error {
 	}
 	v.view.Close("")
 	report.WriteChecks(v.err, v.errPaint, v.r.Checks, false)
-	code := exitDiffers
+	kind := flow.Differs
 	if fails == 0 {
-		code = exitUnable
+		kind = flow.Unable
 	}
-	return &exitError{code, fmt.Sprintf("%d of %s not hold; nothing was pushed", fails+unable, report.Count(len(v.r.Checks), "check")+map[bool]string{true: " does", false: " do"}[fails+unable == 1])}
+	return &flow.Error{Kind: kind, Err: fmt.Errorf("%d of %s %s not hold; nothing was pushed", fails+unable, report.Count(len(v.r.Checks), "check"), plural(fails+unable, "does", "do"))}
 }
 
 // logOut forgets the logins of the destinations where that was asked for. What the environment gave was never kept.

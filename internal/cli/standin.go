@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/flow"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/standin"
 )
@@ -55,13 +56,13 @@ func (s *session) standinOptions() (standin.Options, error) {
 	o := standin.Options{Dir: s.cmd.String("dir"), Auth: standin.Auth(s.cmd.String("auth")), User: s.cmd.String("user"), Secret: os.Getenv(standinVariable),
 		TokenLife: s.cmd.Duration("token-life"), Notify: s.cmd.StringSlice("notify")}
 	if (o.Dir == "") != s.cmd.Bool("memory") {
-		return o, usagef("standin start takes --dir FOLDER or --memory")
+		return o, flow.Usagef("standin start takes --dir FOLDER or --memory")
 	}
 	if o.User != "" && o.Secret == "" {
-		return o, usagef("--user needs the secret in %s", standinVariable)
+		return o, flow.Usagef("--user needs the secret in %s", standinVariable)
 	}
 	if o.TokenLife <= 0 {
-		return o, usagef("--token-life takes a time such as 5m")
+		return o, flow.Usagef("--token-life takes a time such as 5m")
 	}
 	if o.Auth == "auto" {
 		if o.Auth = ""; o.Dir != "" {
@@ -72,15 +73,15 @@ func (s *session) standinOptions() (standin.Options, error) {
 	}
 	var err error
 	if o.Faults, err = standin.ParseFaults(s.cmd.String("faults")); err != nil {
-		return o, usagef("--faults: %w", err)
+		return o, flow.Usagef("--faults: %w", err)
 	}
 	if name := s.cmd.String("rules"); name != "" {
 		text, err := os.ReadFile(name)
 		if err != nil {
-			return o, usagef("--rules: %w", err)
+			return o, flow.Usagef("--rules: %w", err)
 		}
 		if o.Rules, err = standin.ParseRules(text); err != nil {
-			return o, usagef("--rules: %s: %w", name, err)
+			return o, flow.Usagef("--rules: %s: %w", name, err)
 		}
 	}
 	o.Log = func(method, path string, status int, took time.Duration) {
@@ -99,7 +100,7 @@ func runStandin(ctx context.Context, s *session) error {
 	}
 	listen := s.cmd.String("listen")
 	if !registry.Loopback(listen) {
-		return usagef("the stand-in listens on this machine alone: --listen %s is no loopback address", listen)
+		return flow.Usagef("the stand-in listens on this machine alone: --listen %s is no loopback address", listen)
 	}
 	o, err := s.standinOptions()
 	if err != nil {

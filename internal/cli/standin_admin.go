@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/output/report"
 	"imbricat/internal/standin"
@@ -19,10 +20,10 @@ import (
 func (s *session) openStandin() (*standin.Server, error) {
 	dir := s.cmd.String("dir")
 	if dir == "" {
-		return nil, usagef("%s needs --dir, the stand-in's FOLDER", s.cmd.FullName())
+		return nil, flow.Usagef("%s needs --dir, the stand-in's FOLDER", s.cmd.FullName())
 	}
 	if info, err := os.Stat(filepath.Join(dir, "repositories")); err != nil || !info.IsDir() {
-		return nil, usagef("%s is no folder of a stand-in: `imbricat standin start --dir %s` makes one", dir, dir)
+		return nil, flow.Usagef("%s is no folder of a stand-in: `imbricat standin start --dir %s` makes one", dir, dir)
 	}
 	return standin.New(standin.Options{Dir: dir, Grace: s.cmd.Duration("grace")})
 }
@@ -83,7 +84,7 @@ func (s *session) said(document any, format string, values ...any) error {
 func createRepository(s *session, r *standin.Server, name string) error {
 	created, err := r.Create(name)
 	if err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	address := "HOST:PORT"
 	if text, err := os.ReadFile(filepath.Join(s.cmd.String("dir"), addressFile)); err == nil {
@@ -164,7 +165,7 @@ func standinTokenCommand() *cli.Command {
 			allow := strings.Split(s.cmd.String("allow"), ",")
 			for _, one := range allow {
 				if one != "pull" && one != "push" && one != "delete" {
-					return usagef("--allow takes pull, push and delete with commas, not %q", one)
+					return flow.Usagef("--allow takes pull, push and delete with commas, not %q", one)
 				}
 			}
 			token, err := r.Issue(s.cmd.String("user"), s.cmd.StringSlice("repository"), allow, s.cmd.Duration("for"))

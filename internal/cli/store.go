@@ -14,6 +14,7 @@ import (
 
 	"imbricat/internal/content/layout"
 	"imbricat/internal/content/store"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
@@ -95,7 +96,7 @@ func filterFlags() []cli.Flag {
 func age(flag, text string) (time.Duration, error) {
 	d, err := retention.ParseAge(text)
 	if err != nil {
-		return 0, usagef("--%s takes a time such as 90m, 12h or 14d, not %q", flag, text)
+		return 0, flow.Usagef("--%s takes a time such as 90m, 12h or 14d, not %q", flag, text)
 	}
 	return d, nil
 }
@@ -105,7 +106,7 @@ func (s *session) storedImages(ctx context.Context, st *store.Store) ([]report.S
 	patterns := s.cmd.Args().Slice()
 	for _, p := range patterns {
 		if !doublestar.ValidatePattern(p) {
-			return nil, usagef("%q is no valid pattern", p)
+			return nil, flow.Usagef("%q is no valid pattern", p)
 		}
 	}
 	var before time.Time
@@ -223,14 +224,14 @@ func runStoreName(ctx context.Context, s *session) error {
 	}
 	from, err := reference.Parse(args[0])
 	if err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	if from.Kind != reference.Store {
-		return usagef("%s is not in the store: `imbricat pull` brings it there", from)
+		return flow.Usagef("%s is not in the store: `imbricat pull` brings it there", from)
 	}
 	name, err := reference.Parse(args[1])
 	if err != nil || name.Kind != reference.Store || name.Name == "" {
-		return usagef("%q is no name for the store: write NAME or NAME:TAG", args[1])
+		return flow.Usagef("%q is no name for the store: write NAME or NAME:TAG", args[1])
 	}
 	st, err := s.openStore()
 	if err != nil {
@@ -253,7 +254,7 @@ func runStoreName(ctx context.Context, s *session) error {
 
 func runStoreDrop(ctx context.Context, s *session) error {
 	if !s.cmd.Args().Present() && !s.cmd.Bool("unnamed") && s.cmd.String("older-than") == "" {
-		return usagef("%s takes names or patterns, or --unnamed or --older-than; nothing is dropped without", s.cmd.FullName())
+		return flow.Usagef("%s takes names or patterns, or --unnamed or --older-than; nothing is dropped without", s.cmd.FullName())
 	}
 	st, err := s.openStore()
 	if err != nil {
@@ -296,7 +297,7 @@ func (s *session) whose(images []report.StoredImage) error {
 			}
 		}
 		if len(among) > 1 {
-			return usageError{&layout.AmbiguousError{Name: name, Among: among}}
+			return flow.WrongUse(&layout.AmbiguousError{Name: name, Among: among})
 		}
 	}
 	return nil
@@ -334,7 +335,7 @@ func (s *session) trimming() (store.Trimming, error) {
 		} else if _, err := age("keep", text); err == nil {
 			unused = text
 		} else {
-			return store.Trimming{}, usagef("--keep takes a size such as 20GB or a time such as 14d, not %q", text)
+			return store.Trimming{}, flow.Usagef("--keep takes a size such as 20GB or a time such as 14d, not %q", text)
 		}
 	}
 	since, err := age("unused-for", unused)
@@ -344,7 +345,7 @@ func (s *session) trimming() (store.Trimming, error) {
 	}
 	size, err := humanize.ParseBytes(to)
 	if err != nil || size > 1<<60 {
-		return t, usagef("--to takes a size such as 10GB, not %q", to)
+		return t, flow.Usagef("--to takes a size such as 10GB, not %q", to)
 	}
 	t.To = max(1, int64(size))
 	return t, nil
@@ -377,7 +378,7 @@ func runStoreForget(_ context.Context, s *session) error {
 	}
 	ref, err := reference.Parse(args[0])
 	if err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	place := ref.Host + "/" + ref.Repository
 	switch {
@@ -386,7 +387,7 @@ func runStoreForget(_ context.Context, s *session) error {
 			return err
 		}
 	case ref.Kind != reference.Registry:
-		return usagef("%q is no place of a shared cache: write HOST/REPOSITORY or ./DIR", args[0])
+		return flow.Usagef("%q is no place of a shared cache: write HOST/REPOSITORY or ./DIR", args[0])
 	}
 	st, err := s.openStore()
 	if err != nil {
@@ -432,8 +433,8 @@ func runStoreCheck(ctx context.Context, s *session) error {
 		}
 	}
 	if left > 0 {
-		return &exitError{exitDiffers, fmt.Sprintf("the store %s has %s; `imbricat store check --repair` removes what is damaged, and what is built or pulled again is whole",
-			st.Dir(), report.Count(left, "finding"))}
+		return flow.Differsf("the store %s has %s; `imbricat store check --repair` removes what is damaged, and what is built or pulled again is whole",
+			st.Dir(), report.Count(left, "finding"))
 	}
 	return nil
 }

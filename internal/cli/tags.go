@@ -12,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
@@ -57,7 +58,7 @@ func tagsCommand() *cli.Command {
 func (s *session) inventory(ctx context.Context, text string) (*registry.Repository, *transfer.Inventory, error) {
 	ref, err := reference.ParseRepository(text)
 	if err != nil {
-		return nil, nil, usageError{err}
+		return nil, nil, flow.WrongUse(err)
 	}
 	client, err := s.client()
 	if err != nil {
@@ -108,7 +109,7 @@ func (s *session) tagsOf(ctx context.Context, name string) error {
 		for _, d := range i.Destinations {
 			repository, err := reference.ParseRepository(d.Repository)
 			if err != nil {
-				return usageError{fmt.Errorf("%s: %w", name, err)}
+				return flow.Usagef("%s: %w", name, err)
 			}
 			for _, tag := range slices.Concat(d.Tags, report.Missing(d)) {
 				now, err := s.standsOn(ctx, repository, tag)
@@ -133,7 +134,7 @@ func addTags(ctx context.Context, s *session) error {
 	}
 	for _, tag := range args[1:] {
 		if err := reference.CheckTag(tag); err != nil {
-			return usageError{err}
+			return flow.WrongUse(err)
 		}
 	}
 	opener, err := s.opener(nil)
@@ -197,10 +198,10 @@ func imagesNamed(arg string) (list []reference.Reference, err error) {
 	if !receiptFile(arg) {
 		ref, err := reference.Parse(arg)
 		if err != nil {
-			return nil, usageError{err}
+			return nil, flow.WrongUse(err)
 		}
 		if ref.Kind != reference.Registry || ref.Identifier() == "" {
-			return nil, usagef("%s names no image in a registry: write HOST/REPOSITORY:TAG", ref)
+			return nil, flow.Usagef("%s names no image in a registry: write HOST/REPOSITORY:TAG", ref)
 		}
 		return []reference.Reference{ref}, nil
 	}
@@ -209,19 +210,19 @@ func imagesNamed(arg string) (list []reference.Reference, err error) {
 		return nil, err
 	}
 	if err := r.Finished(); err != nil {
-		return nil, &exitError{exitFailed, arg + ": " + err.Error()}
+		return nil, flow.Failedf("%s: %s", arg, err)
 	}
 	for _, i := range r.Images {
 		for _, d := range i.Destinations {
 			ref, err := reference.Parse(d.Reference)
 			if err != nil {
-				return nil, usageError{fmt.Errorf("%s: %w", arg, err)}
+				return nil, flow.Usagef("%s: %w", arg, err)
 			}
 			list = append(list, ref)
 		}
 	}
 	if len(list) == 0 {
-		return nil, usagef("%s tells of no image that went to a registry", arg)
+		return nil, flow.Usagef("%s tells of no image that went to a registry", arg)
 	}
 	return list, nil
 }
@@ -243,10 +244,10 @@ func deleteTags(ctx context.Context, s *session) error {
 	if len(args) == 1 {
 		ref, err := reference.Parse(args[0])
 		if err != nil {
-			return usageError{err}
+			return flow.WrongUse(err)
 		}
 		if ref.Kind != reference.Registry || ref.Identifier() == "" {
-			return usagef("%s names no tag and no digest to delete", args[0])
+			return flow.Usagef("%s names no tag and no digest to delete", args[0])
 		}
 		args = []string{ref.Host + "/" + ref.Repository, ref.Identifier()}
 	}
@@ -298,7 +299,7 @@ func deleteTags(ctx context.Context, s *session) error {
 
 // refuse is an error of exit code 4.
 func refuse(format string, values ...any) error {
-	return &exitError{exitRefused, fmt.Sprintf(format, values...)}
+	return flow.Refusedf(format, values...)
 }
 
 // reachedBy gives a tag that is kept from which a digest is reached; "" where there is none.
@@ -385,7 +386,7 @@ func keepTags(ctx context.Context, s *session) error {
 		}
 	}
 	if err := rule.Check(); err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	r, inventory, err := s.inventory(ctx, args[0])
 	if err != nil {

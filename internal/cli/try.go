@@ -18,6 +18,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow"
 	"imbricat/internal/flow/bases"
 	"imbricat/internal/flow/try"
 	"imbricat/internal/ground/event"
@@ -93,11 +94,16 @@ func runTry(ctx context.Context, s *session) error {
 	return exitWith(status)
 }
 
+// statusError is how a command ended that this program ran for its user, who has read what it printed.
+type statusError struct{ code int }
+
+func (*statusError) Error() string { return "" }
+
 func exitWith(status sandbox.Status) error {
 	if status.Code == 0 {
 		return nil
 	}
-	return &exitError{code: status.Code}
+	return &statusError{status.Code}
 }
 
 // trial is what the command line of try says.
@@ -118,12 +124,12 @@ func (s *session) trial() (*trial, error) {
 		name, number, found := strings.Cut(place, ":")
 		n, err := strconv.Atoi(number)
 		if !found || err != nil || n < 1 {
-			return nil, usagef("--step takes NAME:NUMBER, such as gauge:3, not %q", place)
+			return nil, flow.Usagef("--step takes NAME:NUMBER, such as gauge:3, not %q", place)
 		}
 		t.image, t.number = name, n
 	} else {
 		if len(args) == 0 {
-			return nil, usagef("%s takes an image and, after --, a command", s.cmd.FullName())
+			return nil, flow.Usagef("%s takes an image and, after --, a command", s.cmd.FullName())
 		}
 		t.image, args = args[0], args[1:]
 	}
@@ -132,12 +138,12 @@ func (s *session) trial() (*trial, error) {
 	}
 	t.do = try.Command{Command: args, User: s.cmd.String("user"), In: s.cmd.String("in"), Network: !s.cmd.Bool("no-network")}
 	if t.do.In != "" && !strings.HasPrefix(t.do.In, "/") {
-		return nil, usagef("--in takes an absolute folder of the image, not %q", t.do.In)
+		return nil, flow.Usagef("--in takes an absolute folder of the image, not %q", t.do.In)
 	}
 	for _, pair := range s.cmd.StringSlice("env") {
 		name, _, given := strings.Cut(pair, "=")
 		if name == "" {
-			return nil, usagef("--env takes NAME=VALUE or NAME, not %q", pair)
+			return nil, flow.Usagef("--env takes NAME=VALUE or NAME, not %q", pair)
 		}
 		if !given {
 			value, set := os.LookupEnv(name)
@@ -151,21 +157,21 @@ func (s *session) trial() (*trial, error) {
 	if text := s.cmd.String("platform"); text != "" {
 		p, err := platform.Parse(text)
 		if err != nil {
-			return nil, usageError{err}
+			return nil, flow.WrongUse(err)
 		}
 		t.platform = p
 	}
 	var err error
 	if t.ask.Within, err = recipe.ParseDuration(s.cmd.String("within")); err != nil || t.ask.Within <= 0 {
-		return nil, usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
+		return nil, flow.Usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
 	}
 	switch {
 	case t.ask.Port < 0 || t.ask.Port > 65535:
-		return nil, usagef("--port takes a port, not %d", t.ask.Port)
+		return nil, flow.Usagef("--port takes a port, not %d", t.ask.Port)
 	case t.ask.Get != "" && t.ask.Port == 0:
-		return nil, usagef("--get needs --port: where is the request to go?")
+		return nil, flow.Usagef("--get needs --port: where is the request to go?")
 	case t.ask.Get != "" && !strings.HasPrefix(t.ask.Get, "/"):
-		return nil, usagef("--get takes a path such as /health, not %q", t.ask.Get)
+		return nil, flow.Usagef("--get takes a path such as /health, not %q", t.ask.Get)
 	}
 	return t, nil
 }
@@ -187,7 +193,7 @@ func (s *session) run(ctx context.Context, st *store.Store, t *trial) (sandbox.S
 func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*baseimage.Found, error) {
 	ref, err := reference.Parse(t.image)
 	if err != nil {
-		return nil, usageError{err}
+		return nil, flow.WrongUse(err)
 	}
 	opener, err := s.opener(st)
 	if err != nil {
@@ -233,18 +239,18 @@ func (t *trial) checkStep(p *plan.Plan) error {
 			continue
 		}
 		if t.number > len(u.Steps) {
-			return usagef("--step %s:%d: %s has %s", t.image, t.number, u.ID, report.Count(len(u.Steps), "step"))
+			return flow.Usagef("--step %s:%d: %s has %s", t.image, t.number, u.ID, report.Count(len(u.Steps), "step"))
 		}
 		return nil
 	}
 	switch near := recipe.Nearest(t.image, names); {
 	case len(platforms) > 0:
-		return usagef("--step %s:%d: %s is not built for %s: choose --platform %s", t.image, t.number, t.image, t.platform, strings.Join(platforms, " or "))
+		return flow.Usagef("--step %s:%d: %s is not built for %s: choose --platform %s", t.image, t.number, t.image, t.platform, strings.Join(platforms, " or "))
 	case near != "":
-		return usagef("no stage or image that is built is named %q; did you mean %q?", t.image, near)
+		return flow.Usagef("no stage or image that is built is named %q; did you mean %q?", t.image, near)
 	}
 	slices.Sort(names)
-	return usagef("no stage or image that is built is named %q: there are %s", t.image, strings.Join(slices.Compact(names), ", "))
+	return flow.Usagef("no stage or image that is built is named %q: there are %s", t.image, strings.Join(slices.Compact(names), ", "))
 }
 
 // tryHere runs with this process's own files, or with a terminal where they are one.
@@ -330,14 +336,14 @@ func (s *session) tryUntilAnswer(ctx context.Context, st *store.Store, t *trial)
 		if e.err != nil {
 			return e.err
 		}
-		return &exitError{code: exitFailed, message: fmt.Sprintf("%s ended with status %d before it answered at port %d", t.image, e.status.Code, t.ask.Port)}
+		return flow.Failedf("%s ended with status %d before it answered at port %d", t.image, e.status.Code, t.ask.Port)
 	}
 }
 
 // await waits for an answer at the port, or to the request. It fails when the time is over.
 func (t *trial) await(ctx context.Context) error {
 	if err := t.ask.Wait(ctx); err != nil {
-		return &exitError{code: exitFailed, message: fmt.Sprintf("%s gave %s", t.image, err)}
+		return flow.Failedf("%s gave %s", t.image, err)
 	}
 	return nil
 }
@@ -345,7 +351,7 @@ func (t *trial) await(ctx context.Context) error {
 // exportBundle writes a runtime-spec bundle.
 func (s *session) exportBundle(ctx context.Context, st *store.Store, t *trial) error {
 	if t.number > 0 {
-		return usagef("--export-bundle takes an image, not a step")
+		return flow.Usagef("--export-bundle takes an image, not a step")
 	}
 	found, err := s.resolve(ctx, st, t)
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/image"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
@@ -63,7 +64,7 @@ func runVerify(ctx context.Context, s *session) error {
 		return err
 	}
 	if n := v.document.Findings(); n > 0 {
-		return &exitError{exitDiffers, report.Count(n, "thing") + " found; nothing was changed"}
+		return flow.Differsf("%s found; nothing was changed", report.Count(n, "thing"))
 	}
 	return nil
 }
@@ -78,10 +79,10 @@ func (v *verifier) argument(ctx context.Context, arg string) error {
 	}
 	ref, err := reference.Parse(arg)
 	if err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	if ref.Kind == reference.Registry && ref.Identifier() == "" {
-		return usagef("%s needs a tag or a digest: none is assumed", ref)
+		return flow.Usagef("%s needs a tag or a digest: none is assumed", ref)
 	}
 	_, err = v.image(ctx, ref, arg)
 	return err
@@ -114,7 +115,7 @@ func (v *verifier) destination(ctx context.Context, i receipt.Image, d receipt.D
 	}
 	ref, err := reference.Parse(d.Reference)
 	if err != nil {
-		return usageError{err}
+		return flow.WrongUse(err)
 	}
 	return v.known(ctx, i, ref, d.Reference, d.Tags)
 }

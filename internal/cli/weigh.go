@@ -9,6 +9,7 @@ import (
 
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
@@ -40,11 +41,11 @@ func weighCommand() *cli.Command {
 func runWeigh(ctx context.Context, s *session) error {
 	span := s.cmd.String("replay")
 	if span == "" {
-		return usagef("weigh needs --replay RANGE, such as --replay 1.0.0..")
+		return flow.Usagef("weigh needs --replay RANGE, such as --replay 1.0.0..")
 	}
 	chart := s.cmd.String("chart")
 	if chart != "" && !strings.HasSuffix(chart, ".svg") && !strings.HasSuffix(chart, ".png") {
-		return usagef("--chart takes a file that ends in .svg or .png")
+		return flow.Usagef("--chart takes a file that ends in .svg or .png")
 	}
 	p, st, err := s.planAndStore()
 	if err != nil {
@@ -171,26 +172,26 @@ func (r *replayer) history(ctx context.Context, u *plan.Unit, c *layering.Conten
 	if !revisions {
 		ref, err := reference.Parse(r.span)
 		if err != nil || ref.Kind != reference.Registry {
-			return nil, usagef("--replay takes two revisions, A..B, or a repository, HOST/REPOSITORY; %q is neither", r.span)
+			return nil, flow.Usagef("--replay takes two revisions, A..B, or a repository, HOST/REPOSITORY; %q is neither", r.span)
 		}
 		return r.publishedAt(ctx, u, c, ref)
 	}
 	if !r.p.facts.Git.Known() {
-		return nil, usagef("the project folder is in no git repository with a commit, so there is no %s to replay", r.span)
+		return nil, flow.Usagef("the project folder is in no git repository with a commit, so there is no %s to replay", r.span)
 	}
 	if to == "" {
 		to = "HEAD"
 	}
 	first, err := r.p.facts.Git.Resolve(from)
 	if err != nil {
-		return nil, usageError{err}
+		return nil, flow.WrongUse(err)
 	}
 	last, err := r.p.facts.Git.Resolve(to)
 	if err != nil {
-		return nil, usageError{err}
+		return nil, flow.WrongUse(err)
 	}
 	if before, err := r.p.facts.Git.IsAncestor(first, last); err != nil || !before {
-		return nil, usagef("%s does not come before %s, so there is nothing to replay: write the older revision first", from, to)
+		return nil, flow.Usagef("%s does not come before %s, so there is nothing to replay: write the older revision first", from, to)
 	}
 	return r.commits(ctx, c, facts.Commit{ID: first, Tag: from}, last)
 }
