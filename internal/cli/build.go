@@ -4,35 +4,26 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"path"
-	"path/filepath"
+	"os"
 	"slices"
 	"strings"
-	"sync"
-	"time"
 
-	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/image"
-	"imbricat/internal/content/layer"
-	"imbricat/internal/content/store"
-	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
-	"imbricat/internal/engine/sources"
 	"imbricat/internal/flow"
-	"imbricat/internal/flow/bases"
+	"imbricat/internal/flow/building"
+	"imbricat/internal/flow/receipts"
+	"imbricat/internal/flow/stacks"
+	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/phrase"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
-	"imbricat/internal/remote/download"
-	"imbricat/internal/spec/facts"
-	"imbricat/internal/spec/lock"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/remote/share"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
@@ -52,141 +43,11 @@ func freshFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "fresh", Usage: "do every step again; with names of steps behind the images, only these"}
 }
 
-// builder gathers what a build or its preview needs. close ends the use of the project folder.
-func (s *session) builder(ctx context.Context, p *planned, st *store.Store, sink event.Sink) (engine.Options, func(), error) {
-	dir, err := filepath.Abs(s.cmd.String("dir"))
-	if err != nil {
-		return engine.Options{}, nil, err
-	}
-	unnamed := []string{p.recipe.File.Name, path.Join(path.Dir(p.recipe.File.Name), recipe.LockName), ".git"}
-	// A store inside the project changes with every build, and so does what a run writes down; taking it in would never end.
-	unnamed = append(unnamed, s.writes()...)
-	if below, inside := inside(dir, st.Dir()); inside {
-		unnamed = append(unnamed, below)
-	}
-	source, err := tree.OpenSource(dir, tree.SourceOptions{
-		LeaveOut: p.recipe.Sources.LeaveOut, HonourGitignore: p.recipe.Sources.HonourGitignore, Unnamed: unnamed,
-	})
-	if err != nil {
-		return engine.Options{}, nil, flow.WrongUse(err)
-	}
-	held, err := s.readLock()
-	if err != nil {
-		return engine.Options{}, nil, err
-	}
-	opener, err := s.opener(st)
-	if err != nil {
-		return engine.Options{}, nil, err
-	}
-	opener.Dir = dir
-	annotations := map[string]string{}
-	if g := p.facts.Git; g.Known() {
-		annotations[v1.AnnotationRevision] = g.Commit
-		if g.Source != "" {
-			annotations[v1.AnnotationSource] = g.Source
-		}
-	}
-	told := event.Quiet(sink, p.recipe.Silence)
-	o := engine.Options{
-		Inputs: engine.Inputs{
-			Plan: p.plan, Store: st, Folder: source, Memory: sources.OpenMemory(st, dir, sources.MemoryOptions{Names: objectNames(p.facts.Git)}), Sink: sink,
-			Bases:    &bases.Finder{Places: opener, Store: st, Lock: held, Sink: told},
-			History:  newProjectHistory(p, told),
-			Executor: s.executor(ctx, st, told), Project: dir, Divisions: divisions(held),
-		},
-		Downloads: downloads{download.New("imbricat/" + version())}, Secrets: secretFiles{dir, s.err}, KeepGoing: s.cmd.Bool("keep-going"),
-		Annotations: annotations,
-	}
-	if followed(p.plan) {
-		o.Predecessors = &predecessors{s: s, st: st, p: p.plan, roots: map[string]reference.Reference{}}
-	}
-	return o, func() { source.Close() }, nil
-}
-
-// downloads gets what addresses hold.
-type downloads struct{ *download.Client }
-
-// Download implements compose.Downloader.
-func (d downloads) Download(ctx context.Context, address string) (io.ReadCloser, int64, error) {
-	return d.Get(ctx, address)
-}
-
-// projectHistory is what version control and the facts know of a project.
-type projectHistory struct {
-	p          *planned
-	sink       event.Sink
-	difference func() (engine.Difference, error)
-}
-
-func newProjectHistory(p *planned, sink event.Sink) *projectHistory {
-	return &projectHistory{p, sink, sync.OnceValues(func() (engine.Difference, error) {
-		d, err := p.facts.Git.Difference()
-		return engine.Difference(d), err
-	})}
-}
-
-// CommitTimes implements engine.History.
-func (h *projectHistory) CommitTimes(ctx context.Context) (func(string) int64, error) {
-	times, err := h.p.facts.Git.Times(ctx)
-	return func(path string) int64 {
-		if when, known := times[path]; known {
-			return when.Unix()
-		}
-		return 0
-	}, err
-}
-
-// Created implements engine.History.
-func (h *projectHistory) Created(ctx context.Context, touches func(string) bool) (time.Time, error) {
-	if epoch, given := h.p.facts.Epoch(); given {
-		return epoch, nil
-	}
-	when, known, err := h.p.facts.Git.Newest(ctx, touches)
-	if h.p.facts.Git.Guessed() {
-		h.sink.Send(event.Warning{Code: event.Shallow, Text: "the clone is shallow, so images are dated by its oldest commit, and a full clone may give others: fetch the history, or set SOURCE_DATE_EPOCH"})
-	}
-	if err != nil || known {
-		return when, err
-	}
-	return layer.Epoch, nil
-}
-
-// Committed implements engine.History.
-func (h *projectHistory) Committed() bool {
-	return h.p.facts.Git.Known() && slices.ContainsFunc(h.p.plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 })
-}
-
-// Difference implements engine.History.
-func (h *projectHistory) Difference() (engine.Difference, error) { return h.difference() }
-
-// divisions are those of a lock, if there is one.
-func divisions(l *lock.Lock) map[string]*order.Rules {
-	if l == nil {
-		return nil
-	}
-	return l.Images
-}
-
-// objectNames gives what version control calls the bytes of a file that is as it left it.
-func objectNames(g *facts.Git) func(path string, s tree.Stat) string {
-	all := sync.OnceValue(g.Objects)
-	return func(path string, s tree.Stat) string {
-		one, known := all()[path]
-		if !known || one.State != (facts.FileState{Size: s.Size, ModTime: s.ModTime, Change: s.Change, Inode: uint32(s.Inode)}) {
-			return ""
-		}
-		return one.ID
-	}
-}
-
-// inside gives a path relative to a folder, with slashes, where it lies in it.
-func inside(dir, path string) (string, bool) {
-	abs, err := filepath.Abs(path)
-	if err != nil {
-		return "", false
-	}
-	below, err := filepath.Rel(dir, abs)
-	return filepath.ToSlash(below), err == nil && filepath.IsLocal(below) && below != "."
+// buildOptions say how the command line wants a build. steps are to be done again; none with --fresh: all.
+func (s *session) buildOptions(w *workspace.Workspace, steps []string) building.Options {
+	return building.Options{FreshAll: s.cmd.Bool("fresh") && len(steps) == 0, Fresh: steps, KeepGoing: s.cmd.Bool("keep-going"),
+		Command: "imbricat " + strings.Join(os.Args[1:], " "), Book: s.bookOf(w.Store),
+		Cache: func(sink event.Sink) (*share.Cache, error) { return s.shared(w.Planned, w.Store, sink) }}
 }
 
 func runBuild(ctx context.Context, s *session) (err error) {
@@ -194,97 +55,33 @@ func runBuild(ctx context.Context, s *session) (err error) {
 	if err != nil {
 		return err
 	}
-	defer func() { err = r.close(ctx, err) }()
+	defer func() { err = r.Close(ctx, err) }()
 	images, steps, err := s.freshSteps()
 	if err != nil {
 		return err
 	}
-	p, err := s.makePlan(images)
+	p, err := s.expand(images)
 	if err != nil {
 		return err
 	}
-	r.from(p)
-	st, err := s.openStore()
+	r.From(p)
+	w, err := s.workOn(p)
 	if err != nil {
 		return err
 	}
-	if err := checkSteps(p.plan, steps); err != nil {
+	if err := building.CheckSteps(p.Plan, steps); err != nil {
 		return err
 	}
 	view := s.view(ctx)
 	defer view.Close("")
-	r.part = "build"
-	document, result, err := s.build(ctx, p, st, view, s.cmd.Bool("fresh") && len(steps) == 0, steps)
-	r.built(document)
+	r.Part = "build"
+	document, result, err := building.Run(ctx, w, view, s.buildOptions(w, steps))
+	r.Built(document)
 	if err != nil && (result == nil || !s.cmd.Bool("keep-going")) {
 		return err
 	}
 	view.Close(document.Summary(result.Took))
 	return errors.Join(err, s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) }))
-}
-
-// build builds what is planned, with the shared cache and the logbook. There is a document wherever there is a result.
-func (s *session) build(ctx context.Context, p *planned, st *store.Store, view event.Sink, freshAll bool, fresh []string) (*report.Build, *engine.Result, error) {
-	told := &warnings{sink: view}
-	o, done, err := s.builder(ctx, p, st, told)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer done()
-	o.FreshAll, o.Fresh = freshAll, fresh
-	cache, err := s.shareIn(p, st, &o)
-	if err != nil {
-		return nil, nil, err
-	}
-	log := s.beginEntry(st, p, &o)
-	result, err := engine.Run(ctx, o)
-	log.end(ctx, result, err)
-	notePast(ctx, s, st, result)
-	publish(ctx, p, cache, result, o.Sink)
-	if result == nil {
-		return nil, nil, err
-	}
-	document := buildDocument(result)
-	document.Warnings, document.Number = told.sorted(), log.build.Number
-	for i := range document.Steps {
-		one := &document.Steps[i]
-		one.Step, one.Reason = s.veil.cover(one.Step), s.veil.cover(one.Reason)
-	}
-	for i := range document.Warnings {
-		document.Warnings[i].Text = s.veil.cover(document.Warnings[i].Text)
-	}
-	if cache != nil {
-		moved := cache.Stats()
-		document.Shared = &receipt.Shared{Place: cache.Place(), Requests: moved.Requests, Read: moved.Read, Written: moved.Written}
-	}
-	return document, result, err
-}
-
-// warnings passes events on and keeps the warnings among them.
-type warnings struct {
-	sink  event.Sink
-	mutex sync.Mutex
-	list  []receipt.Warning
-}
-
-// Send implements event.Sink.
-func (w *warnings) Send(e event.Event) {
-	if one, is := e.(event.Warning); is {
-		w.mutex.Lock()
-		defer w.mutex.Unlock()
-		if slices.Contains(w.list, receipt.Warning(one)) {
-			return
-		}
-		w.list = append(w.list, receipt.Warning(one))
-	}
-	w.sink.Send(e)
-}
-
-func (w *warnings) sorted() []receipt.Warning {
-	w.mutex.Lock()
-	defer w.mutex.Unlock()
-	slices.SortFunc(w.list, func(a, b receipt.Warning) int { return strings.Compare(a.Text, b.Text) })
-	return append([]receipt.Warning{}, w.list...)
 }
 
 // freshSteps parts the arguments into images and, with --fresh, steps.
@@ -293,7 +90,7 @@ func (s *session) freshSteps() (images, steps []string, err error) {
 	if !s.cmd.Bool("fresh") {
 		return images, nil, nil
 	}
-	r, err := s.loadRecipe()
+	r, err := s.project().Recipe()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -303,50 +100,6 @@ func (s *session) freshSteps() (images, steps []string, err error) {
 		}
 	}
 	return slices.DeleteFunc(images, func(name string) bool { return slices.Contains(steps, name) }), steps, nil
-}
-
-// checkSteps refuses names that no step bears.
-func checkSteps(p *plan.Plan, steps []string) error {
-	var known []string
-	for _, u := range p.Units {
-		for i := range u.Steps {
-			known = append(known, u.Steps[i].Label, fmt.Sprintf("%s:%d", u.ID.Name, i+1))
-		}
-	}
-	for _, name := range steps {
-		if slices.Contains(known, name) {
-			continue
-		}
-		hint := "name a step by its name:, by the line that plan shows, or by its place, such as gauge:2"
-		if near := recipe.Nearest(name, known); near != "" {
-			hint = fmt.Sprintf("did you mean %q?", near)
-		}
-		return flow.Usagef("no image and no step is named %q: %s", name, hint)
-	}
-	return nil
-}
-
-func buildDocument(r *engine.Result) *report.Build {
-	d := &report.Build{Images: []report.BuiltImage{}, Steps: []receipt.Step{}, Seconds: r.Took.Seconds()}
-	for _, i := range r.Images {
-		one := report.BuiltImage{Name: i.Name, Digest: i.Descriptor.Digest, MediaType: i.Descriptor.MediaType, Size: i.Descriptor.Size, Created: i.Created}
-		for _, p := range i.Platforms {
-			one.Platforms = append(one.Platforms, report.BuiltPlatform{Platform: p.Platform.String(), Digest: p.Descriptor.Digest, Layers: p.Layers, Packed: p.Packed})
-		}
-		d.Images = append(d.Images, one)
-	}
-	for _, t := range r.Steps {
-		d.Steps = append(d.Steps, receipt.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: phrase.Line(t.Reason),
-			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds(), Spared: t.Spared.Seconds()})
-		d.Spared += t.Spared.Seconds()
-		switch t.Outcome {
-		case event.Ran:
-			d.Ran++
-		case event.Reused:
-			d.Reused++
-		}
-	}
-	return d
 }
 
 func planCommand() *cli.Command {
@@ -363,30 +116,35 @@ func planCommand() *cli.Command {
 }
 
 func runPlan(ctx context.Context, s *session) error {
-	p, st, err := s.planAndStore()
+	w, err := s.workspace(s.cmd.Args().Slice())
 	if err != nil {
 		return err
 	}
 	view := s.view(ctx)
 	defer view.Close("")
-	o, done, err := s.builder(ctx, p, st, view)
+	o, done, err := w.Engine(ctx, view)
 	if err != nil {
 		return err
 	}
 	defer done()
-	if _, err := s.shareIn(p, st, &o); err != nil {
+	if cache, err := s.shared(w.Planned, w.Store, o.Sink); err != nil {
 		return err
+	} else if cache != nil {
+		o.Shared = cache
 	}
-	past := s.pastOf(st, view)
-	o.Past = past
+	o.Past = building.Past(w.Project, w.Store, s.bookOf(w.Store), view)
 	preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: true})
 	if err != nil {
 		return err
 	}
 	view.Close("")
-	document := planDocument(p, preview)
+	document := planDocument(w.Planned, preview)
 	volatility := s.cmd.Bool("volatility")
-	if document.Stacks, err = s.stacks(ctx, &historyFinder{s: s, p: p, st: st, far: volatility}, &o, preview, volatility); err != nil {
+	h, err := w.History(volatility)
+	if err != nil {
+		return err
+	}
+	if document.Stacks, err = stacks.Of(ctx, h, &o, preview, volatility); err != nil {
 		return err
 	}
 	return s.result(document, func() error {
@@ -401,9 +159,9 @@ func runPlan(ctx context.Context, s *session) error {
 	})
 }
 
-func planDocument(p *planned, preview *engine.Preview) *report.Plan {
+func planDocument(p *workspace.Planned, preview *engine.Preview) *report.Plan {
 	d := &report.Plan{Images: []report.PlannedImage{}, Files: preview.Files, Bytes: preview.Bytes, Seconds: preview.Expected.Seconds(), Left: preview.LeftFiles, LeftBytes: preview.LeftBytes}
-	for _, i := range p.plan.Images {
+	for _, i := range p.Plan.Images {
 		one := report.PlannedImage{Name: i.Name, Destinations: []report.PlannedDestination{}}
 		for _, u := range i.Units {
 			one.Platforms = append(one.Platforms, u.ID.Platform.String())
@@ -463,8 +221,8 @@ func runShow(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	if receiptFile(args[0]) {
-		r, err := readReceipt(args[0])
+	if receipts.IsFile(args[0]) {
+		r, err := receipts.Read(args[0])
 		if err != nil {
 			return err
 		}
@@ -517,7 +275,7 @@ func runShow(ctx context.Context, s *session) error {
 		_, err = to.Write(text)
 		return err
 	}
-	if r, err := receiptIn(ctx, place, root); r != nil || err != nil {
+	if r, err := receipts.At(ctx, place, root); r != nil || err != nil {
 		if err == nil {
 			err = s.showReceipt(r)
 		}

@@ -357,3 +357,8 @@ func patience() time.Duration {
 	}
 	return 0
 }
+
+// credentialFile is where logins are kept.
+func credentialFile() *credential.File {
+	return credential.OpenFile(filepath.Join(xdg.ConfigHome, "imbricat", "credentials.json"))
+}

@@ -113,7 +113,7 @@ func (s *session) checkRecipe() report.Check {
 		c.Level, c.What = report.Note, "there is none at "+path
 		return c
 	}
-	if _, err := s.loadRecipe(); err != nil {
+	if _, err := s.project().Recipe(); err != nil {
 		c.Level, c.What, c.Mend = report.Note, path+" has mistakes", "`imbricat plan` lists them"
 		return c
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
 	"runtime"
 	"time"
 
@@ -15,6 +14,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/push"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/inspect"
@@ -66,7 +66,7 @@ func runPull(ctx context.Context, s *session) error {
 	if ref.Kind == reference.Store {
 		return flow.Usagef("%s is in the store already, or names no registry: write HOST/REPOSITORY:TAG", ref)
 	}
-	name := nameOf(ref)
+	name := push.NameOf(ref)
 	if len(args) == 2 {
 		given, err := reference.Parse(args[1])
 		if err != nil || given.Kind != reference.Store || given.Name == "" {
@@ -75,17 +75,6 @@ func runPull(ctx context.Context, s *session) error {
 		name = given.StoreName()
 	}
 	return s.transfer(ctx, ref, reference.Reference{Kind: reference.Store, Name: name}, name)
-}
-
-// nameOf is what an image is called in a place of names, by where it comes from.
-func nameOf(ref reference.Reference) string {
-	switch {
-	case ref.Kind == reference.Registry && ref.Tag != "":
-		return path.Base(ref.Repository) + ":" + ref.Tag
-	case ref.Kind == reference.Store && ref.Name != "":
-		return ref.StoreName()
-	}
-	return ref.Member
 }
 
 func copyCommand() *cli.Command {
@@ -109,32 +98,13 @@ func copyCommand() *cli.Command {
 			if err != nil {
 				return flow.WrongUse(err)
 			}
-			name, err := destinationName(from, to)
+			name, err := push.NameAt(from, to)
 			if err != nil {
 				return err
 			}
 			return s.transfer(ctx, from, to, name)
 		},
 	}
-}
-
-// destinationName is the tag or the name that a copy writes.
-func destinationName(from, to reference.Reference) (string, error) {
-	switch {
-	case from.Kind == reference.Registry && from.Identifier() == "":
-		return "", flow.Usagef("%s needs a tag or a digest: none is assumed", from)
-	case to.Digest != "":
-		return "", flow.Usagef("%s: a digest cannot be chosen; give a tag or a name", to)
-	case to.Kind == reference.Registry && to.Tag == "":
-		return "", flow.Usagef("a push needs a tag, none is assumed: write %s:TAG", to)
-	case to.Kind == reference.Registry:
-		return to.Tag, nil
-	case to.Kind == reference.Store:
-		return to.StoreName(), nil
-	case to.Member != "":
-		return to.Member, nil
-	}
-	return nameOf(from), nil
 }
 
 // transfer copies an image and writes what was moved.
@@ -150,7 +120,7 @@ func (s *session) transfer(ctx context.Context, from, to reference.Reference, na
 	if s.cmd.Bool("referrers") && (from.Kind != reference.Registry || to.Kind != reference.Registry) {
 		return flow.Usagef("--referrers copies between registries: a layout, an archive and the store do not tell what refers to what")
 	}
-	opener, err := s.opener(st)
+	opener, err := s.places(st)
 	if err != nil {
 		return err
 	}
@@ -182,7 +152,7 @@ func (s *session) transfer(ctx context.Context, from, to reference.Reference, na
 	if err != nil {
 		return err
 	}
-	document := &report.Push{Pushed: []report.Pushed{pushed(from.String(), to, []string{name}, result, time.Since(began))}}
+	document := &report.Push{Pushed: []report.Pushed{(&push.Shipment{Image: from.String(), Began: began, Result: result}).Line(to, []string{name})}}
 	if name == "" {
 		document.Pushed[0].Tags = []string{}
 	}

@@ -4,24 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/store"
-	"imbricat/internal/engine"
-	"imbricat/internal/engine/command"
-	"imbricat/internal/engine/explain"
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/output/logbook"
-	"imbricat/internal/output/phrase"
 	"imbricat/internal/output/report"
 )
 
@@ -34,150 +28,9 @@ func (s *session) openLogbook(st *store.Store) (*logbook.Book, error) {
 	return book, err
 }
 
-// project names the recipe that builds are of.
-func (s *session) project() (string, error) {
-	path, err := filepath.Abs(s.recipePath())
-	if err == nil {
-		path, err = filepath.EvalSymlinks(path)
-	}
-	return path, err
-}
-
-// entry is a build on its way into the logbook. A logbook that cannot be written to is no reason to build nothing: that
-// is a warning.
-type entry struct {
-	book  *logbook.Book
-	store *store.Store
-	build logbook.Build
-	sink  event.Sink
-}
-
-func (s *session) beginEntry(st *store.Store, p *planned, o *engine.Options) *entry {
-	e := &entry{store: st, sink: o.Sink}
-	project, err := s.project()
-	if err == nil {
-		e.book, err = s.openLogbook(st)
-	}
-	if err == nil {
-		e.build = logbook.Build{Project: project, Command: "imbricat " + strings.Join(os.Args[1:], " "), Started: time.Now(),
-			Recipe: string(digest.FromBytes([]byte(p.recipe.File.Text()))), Facts: p.facts.Known()}
-		err = e.book.Begin(&e.build)
-	}
-	if err != nil {
-		e.doubt(err)
-		e.book = nil
-		return e
-	}
-	o.Build = strconv.FormatInt(e.build.Number, 10)
-	o.Past = e
-	return e
-}
-
-// Past gives the steps of a unit at the last build. What cannot be read is not known.
-func (e *entry) Past(unit, platform string) (list []explain.PastStep) {
-	if e.book == nil {
-		return nil
-	}
-	steps, err := e.book.Past(e.build.Project, unit, platform)
-	if err != nil {
-		e.doubt(err)
-	}
-	return pastSteps(steps)
-}
-
-// pastOf gives a reader of the last builds for commands that only look. A store without a logbook has no past.
-func (s *session) pastOf(st *store.Store, sink event.Sink) *entry {
-	e := &entry{store: st, sink: sink}
-	project, err := s.project()
-	if err == nil {
-		e.build.Project = project
-		e.book, err = s.openLogbook(st)
-	}
-	if err != nil {
-		e.doubt(err)
-	}
-	return e
-}
-
-func pastSteps(steps []logbook.Step) (list []explain.PastStep) {
-	for _, one := range steps {
-		took := one.Wall
-		if one.Outcome == event.Reused.String() {
-			took = one.Spared
-		}
-		p := explain.PastStep{Label: one.Label, Key: digest.Key(one.Key), Inputs: one.Inputs, Took: took}
-		if p.Key == "" {
-			p.Layer = digest.DiffID(one.Trace)
-		}
-		list = append(list, p)
-	}
-	return list
-}
-
-func (e *entry) doubt(err error) {
-	e.sink.Send(event.Warning{Code: event.Logbook, Text: err.Error()})
-}
-
-// end keeps how the build went.
-func (e *entry) end(ctx context.Context, result *engine.Result, failure error) {
-	if e.book == nil {
-		return
-	}
-	one := &e.build
-	one.Wall, one.CPU, one.Outcome = time.Since(one.Started), processorTime(), logbook.Built
-	if failure != nil {
-		one.Outcome, one.Error = logbook.Failed, failure.Error()
-		if ctx.Err() != nil {
-			one.Outcome, one.Error = logbook.Interrupted, "" // what broke off says nothing more
-		}
-	}
-	var failed *command.FailedError
-	errors.As(failure, &failed)
-	var steps []logbook.Step
-	if result != nil {
-		for _, i := range result.Images {
-			image := logbook.Image{Name: i.Name, Digest: string(i.Descriptor.Digest)}
-			for _, p := range i.Platforms {
-				image.Bytes += p.Packed
-			}
-			one.Images = append(one.Images, image)
-		}
-		for i := range result.Steps {
-			steps = append(steps, e.step(&result.Steps[i], failed))
-			switch result.Steps[i].Outcome {
-			case event.Ran:
-				one.Ran++
-			case event.Reused:
-				one.Reused++
-				one.Spared += result.Steps[i].Spared
-			}
-		}
-	}
-	if err := e.book.End(one, steps); err != nil {
-		e.doubt(err)
-	}
-}
-
-func (e *entry) step(r *engine.StepResult, failed *command.FailedError) logbook.Step {
-	s := logbook.Step{Unit: r.Unit, Platform: r.Platform.String(), Place: r.Place, Label: r.Label, Outcome: r.Outcome.String(), Reason: phrase.Line(r.Reason), More: phrase.More(r.Reason),
-		Wall: r.Took, Spared: r.Spared, Files: r.Files, Bytes: r.Bytes, Packed: r.Layer.Size, Inputs: r.Inputs}
-	if r.Reason == event.EndedFirst {
-		s.Outcome = logbook.Ended
-	}
-	if r.Run == nil {
-		s.Trace = string(r.DiffID)
-	} else {
-		s.Key, s.Trace, s.Log = string(r.Run.Key), string(r.Run.Trace), string(r.Run.Log)
-		if r.Outcome == event.Ran {
-			s.CPU = time.Duration(r.Run.CPU) * time.Millisecond
-		}
-	}
-	if failed != nil && r.Outcome == event.Failed && failed.Place == r.Place {
-		if log, err := e.store.PutLog(failed.Output); err == nil {
-			s.Log = string(log)
-		}
-	}
-	return s
+// bookOf opens the logbook of a store when it is needed.
+func (s *session) bookOf(st *store.Store) func() (*logbook.Book, error) {
+	return func() (*logbook.Book, error) { return s.openLogbook(st) }
 }
 
 func logbookCommand() *cli.Command {
@@ -233,8 +86,8 @@ func runLogbookList(_ context.Context, s *session) error {
 	}
 	project := ""
 	if !s.cmd.Bool("all") {
-		if project, err = s.project(); err != nil {
-			return flow.Usagef("there is no recipe %s; name its folder with --dir, or list the builds of all projects with --all", s.recipePath())
+		if project, err = s.project().Name(); err != nil {
+			return flow.Usagef("there is no recipe %s; name its folder with --dir, or list the builds of all projects with --all", s.project().RecipePath())
 		}
 	}
 	builds, err := book.List(project, int(s.cmd.Int("most")))
@@ -269,9 +122,9 @@ func pastStep(t logbook.Step) report.PastStep {
 // numbered reads the number of a build; without one it is the last of the recipe.
 func (s *session) numbered(book *logbook.Book, text string) (int64, error) {
 	if text == "" {
-		project, err := s.project()
+		project, err := s.project().Name()
 		if err != nil {
-			return 0, flow.Usagef("there is no recipe %s: name its folder with --dir, or a build by its number", s.recipePath())
+			return 0, flow.Usagef("there is no recipe %s: name its folder with --dir, or a build by its number", s.project().RecipePath())
 		}
 		number, err := book.Last(project)
 		if errors.Is(err, logbook.ErrNone) {

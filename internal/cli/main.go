@@ -74,7 +74,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	}
 	code := exitCode(err)
 	tellFailures(s, err)
-	message := s.veil.cover(strings.TrimSpace(err.Error()))
+	message := s.secrets.Text(strings.TrimSpace(err.Error()))
 	s.events.end(code, message)
 	if message != "" {
 		fmt.Fprintln(stderr, printable.Text(prefix(err)+message))

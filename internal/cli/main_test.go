@@ -12,7 +12,6 @@ import (
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/ground/reference"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
@@ -52,45 +51,5 @@ func TestExitCodes(t *testing.T) {
 	} {
 		require.Equal(t, c.code, exitCode(c.err), "%v", c.err)
 		require.Equal(t, c.code, exitCode(fmt.Errorf("in something: %w", c.err)), "%v", c.err)
-	}
-}
-
-func TestNamesOfCopies(t *testing.T) {
-	const d = "sha256:0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef"
-	for _, c := range []struct{ from, to, name, wrong string }{
-		{"gauge", "./out", "gauge", ""},
-		{"gauge:1", "./out.tar", "gauge:1", ""},
-		{"gauge", "./out#other", "other", ""},
-		{"h:1/tides/gauge:2", "./out", "gauge:2", ""},
-		{"h:1/tides/gauge@" + d, "./out", "", ""},
-		{"./in#one", "./out", "one", ""},
-		{"./in", "gauge:3", "gauge:3", ""},
-		{d, "h:1/tides/gauge:4", "4", ""},
-		{"gauge", "h:1/tides/gauge", "", "a push needs a tag"},
-		{"gauge", "h:1/tides/gauge@" + d, "", "a digest cannot be chosen"},
-		{"h:1/tides/gauge", "./out", "", "needs a tag or a digest"},
-	} {
-		from, err := reference.Parse(c.from)
-		require.NoError(t, err)
-		to, err := reference.Parse(c.to)
-		require.NoError(t, err)
-		name, err := destinationName(from, to)
-		if c.wrong != "" {
-			require.ErrorContains(t, err, c.wrong)
-			require.Equal(t, exitUsage, exitCode(err))
-			continue
-		}
-		require.NoError(t, err)
-		require.Equal(t, c.name, name, "%s to %s", c.from, c.to)
-	}
-}
-
-func TestInside(t *testing.T) {
-	for path, want := range map[string]string{"/p/store": "store", "/p/a/b": "a/b", "/p": "", "/q": "", "/p/../q": "", "/pp": ""} {
-		below, is := inside("/p", path)
-		require.Equal(t, want != "", is, path)
-		if is {
-			require.Equal(t, want, below)
-		}
 	}
 }

@@ -11,6 +11,8 @@ import (
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
+	"imbricat/internal/ground/redact"
+	"imbricat/internal/output/phrase"
 	"imbricat/internal/output/report"
 	"imbricat/internal/output/tui"
 )
@@ -35,15 +37,15 @@ func progressFlags() []cli.Flag {
 // seen is a view whose events are covered and made fit for a terminal, and written to a file where that is wanted.
 type seen struct {
 	tui.View
-	veil    *redactor
+	secrets *redact.Redactor
 	file    *eventFile
 	colours bool
 }
 
 // Send implements event.Sink.
 func (s *seen) Send(e event.Event) {
-	e = s.veil.event(e)
-	s.View.Send(withTexts(e, printable.Text, func(text string) string { return printable.Output(text, s.colours) }))
+	e = phrase.WithTexts(e, s.secrets.Text, s.secrets.Text)
+	s.View.Send(phrase.WithTexts(e, printable.Text, func(text string) string { return printable.Output(text, s.colours) }))
 	s.file.event(e, s.View)
 }
 

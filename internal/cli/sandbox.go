@@ -1,14 +1,9 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -19,10 +14,8 @@ import (
 	"imbricat/internal/engine/command"
 	"imbricat/internal/engine/local"
 	"imbricat/internal/engine/sandbox"
-	"imbricat/internal/ground/conceal"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
-	"imbricat/internal/spec/plan"
 )
 
 func sandboxFlag() cli.Flag {
@@ -77,75 +70,6 @@ func (s *session) snapshotChecker(ctx context.Context, st *store.Store) {
 		}
 		return local.CheckSnapshot(box, form, root, entries)
 	}
-}
-
-// mostSecret bounds a secret, in bytes.
-const mostSecret = 1 << 20
-
-// mostSaid bounds what is repeated of what a secret's command complains of, in bytes.
-const mostSaid = 64 << 10
-
-// beginning keeps the first bytes that are written and takes the rest for read.
-type beginning struct {
-	text bytes.Buffer
-	left int
-}
-
-// Write implements io.Writer.
-func (b *beginning) Write(p []byte) (int, error) {
-	n := min(len(p), b.left)
-	b.left -= n
-	b.text.Write(p[:n])
-	return len(p), nil
-}
-
-// secretFiles finds secrets where the recipe says that they are. What a secret's command complains of is told, without the
-// secret.
-type secretFiles struct {
-	dir  string // the project folder
-	tell io.Writer
-}
-
-// Secret implements command.Secrets.
-func (f secretFiles) Secret(ctx context.Context, _ string, s plan.Secret) ([]byte, error) {
-	var value []byte
-	switch {
-	case s.Env != "":
-		text, set := os.LookupEnv(s.Env)
-		if !set {
-			return nil, fmt.Errorf("the environment variable %s is not set", s.Env)
-		}
-		value = []byte(text)
-	case len(s.Command) > 0:
-		var out bytes.Buffer
-		said := &beginning{left: mostSaid}
-		c := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
-		c.Dir, c.Stdout, c.Stderr = f.dir, &out, said
-		err := c.Run()
-		// What it complains of may repeat the secret, which is known when it has ended.
-		_, _ = f.tell.Write(conceal.Cover(said.text.Bytes(), conceal.Forms(out.Bytes())))
-		if err != nil {
-			return nil, fmt.Errorf("its command %s: %w", s.Command[0], err)
-		}
-		value = out.Bytes()
-	default:
-		name := s.File
-		if !filepath.IsAbs(name) {
-			name = filepath.Join(f.dir, name)
-		}
-		file, err := os.Open(name)
-		if err != nil {
-			return nil, err
-		}
-		defer file.Close()
-		if value, err = io.ReadAll(io.LimitReader(file, mostSecret+1)); err != nil {
-			return nil, err
-		}
-	}
-	if len(value) > mostSecret {
-		return nil, fmt.Errorf("it has more than %d bytes", mostSecret)
-	}
-	return value, nil
 }
 
 // tellFailures writes what commands printed that failed, each once and whole, and how to look around there.

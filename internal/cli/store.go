@@ -12,6 +12,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/content/layout"
 	"imbricat/internal/content/store"
 	"imbricat/internal/flow"
@@ -166,7 +167,7 @@ func chosen(patterns []string, named layout.Named) bool {
 // oldEnough tells whether an image was made before a time, or came to the store before it where nobody knows when it was made.
 // What is not known at all is never old.
 func oldEnough(one report.StoredImage, before time.Time) bool {
-	at := known(one.Created)
+	at := image.KnownTime(one.Created)
 	if at.IsZero() {
 		at = one.Since
 	}

@@ -12,7 +12,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/receipts"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
@@ -70,20 +72,20 @@ func (s *session) inventory(ctx context.Context, text string) (*registry.Reposit
 		return nil, nil, err
 	}
 	for i := range inventory.Tags {
-		inventory.Tags[i].Created = known(inventory.Tags[i].Created)
+		inventory.Tags[i].Created = image.KnownTime(inventory.Tags[i].Created)
 	}
 	return r, inventory, nil
 }
 
 func runTags(ctx context.Context, s *session) error {
-	if first := s.cmd.Args().First(); len(s.cmd.Commands) > 0 && first != "" && !strings.Contains(first, "/") && !receiptFile(first) {
+	if first := s.cmd.Args().First(); len(s.cmd.Commands) > 0 && first != "" && !strings.Contains(first, "/") && !receipts.IsFile(first) {
 		return unknownCommand(s.cmd)
 	}
 	args, err := s.args(1, 1, "one repository, or a receipt")
 	if err != nil {
 		return err
 	}
-	if receiptFile(args[0]) {
+	if receipts.IsFile(args[0]) {
 		return s.tagsOf(ctx, args[0])
 	}
 	r, inventory, err := s.inventory(ctx, args[0])
@@ -100,7 +102,7 @@ func runTags(ctx context.Context, s *session) error {
 
 // tagsOf tells what became of the tags that a run wrote.
 func (s *session) tagsOf(ctx context.Context, name string) error {
-	r, err := readReceipt(name)
+	r, err := receipts.Read(name)
 	if err != nil {
 		return err
 	}
@@ -137,7 +139,7 @@ func addTags(ctx context.Context, s *session) error {
 			return flow.WrongUse(err)
 		}
 	}
-	opener, err := s.opener(nil)
+	opener, err := s.places(nil)
 	if err != nil {
 		return err
 	}
@@ -166,7 +168,7 @@ func addTags(ctx context.Context, s *session) error {
 		}
 		document = append(document, tagged{images[i].Host + "/" + images[i].Repository, result.Descriptor.Digest, result.Named})
 	}
-	if s.json() && !receiptFile(args[0]) {
+	if s.json() && !receipts.IsFile(args[0]) {
 		return report.JSON(s.out, document[0])
 	}
 	return s.result(document, func() error {
@@ -195,7 +197,7 @@ func notMoved(err error) error {
 
 // imagesNamed gives the image that a reference names, or those that a receipt tells of, by their digests.
 func imagesNamed(arg string) (list []reference.Reference, err error) {
-	if !receiptFile(arg) {
+	if !receipts.IsFile(arg) {
 		ref, err := reference.Parse(arg)
 		if err != nil {
 			return nil, flow.WrongUse(err)
@@ -205,7 +207,7 @@ func imagesNamed(arg string) (list []reference.Reference, err error) {
 		}
 		return []reference.Reference{ref}, nil
 	}
-	r, err := readReceipt(arg)
+	r, err := receipts.Read(arg)
 	if err != nil {
 		return nil, err
 	}
@@ -415,16 +417,16 @@ func keepTags(ctx context.Context, s *session) error {
 
 // movingTags lists the tags that the recipe here, where there is one, moves in a repository.
 func (s *session) movingTags(repository string) ([]string, error) {
-	text, err := os.ReadFile(s.recipePath())
+	text, err := os.ReadFile(s.project().RecipePath())
 	if err != nil || !strings.Contains(string(text), path.Base(repository)) {
 		return nil, nil // no recipe, or one that does not speak of it
 	}
-	p, err := s.makePlan(nil)
+	p, err := s.expand(nil)
 	if err != nil {
 		return nil, fmt.Errorf("the recipe here tells which tags move, and has a mistake: %w", err)
 	}
 	var moving []string
-	for _, i := range p.plan.Images {
+	for _, i := range p.Plan.Images {
 		for _, d := range i.Destinations {
 			if d.Repository.String() != repository {
 				continue

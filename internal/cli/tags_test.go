@@ -1,15 +1,14 @@
 package cli
 
 import (
-	"encoding/json"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/content/layer"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/retention"
 )
@@ -23,7 +22,7 @@ func TestJudge(t *testing.T) {
 	inventory := &transfer.Inventory{Below: func(digest.Digest) []digest.Digest { return nil }, Tags: []transfer.Tag{
 		{Name: "pr-1", Digest: old, Created: now.AddDate(0, -3, 0)},
 		{Name: "pr-2", Digest: kept, Created: now.AddDate(0, -3, 0), Pushed: now.AddDate(0, 0, -1)},
-		{Name: "pr-3", Digest: digest.FromBytes([]byte("ageless")), Created: known(layer.Epoch)},
+		{Name: "pr-3", Digest: digest.FromBytes([]byte("ageless")), Created: image.KnownTime(layer.Epoch)},
 		{Name: list(old), Digest: digest.FromBytes([]byte("list of old")), Created: now.AddDate(0, -3, 0)},
 		{Name: list(kept), Digest: digest.FromBytes([]byte("list of kept")), Created: now.AddDate(0, -3, 0)},
 	}}
@@ -33,27 +32,4 @@ func TestJudge(t *testing.T) {
 		stays[v.Name] = v.Keep
 	}
 	require.Equal(t, map[string]bool{"pr-1": false, "pr-2": true, "pr-3": true, list(old): false, list(kept): true}, stays)
-}
-
-// TestOlderThan: an image is older than what a tag stands on where both say when they were made.
-func TestOlderThan(t *testing.T) {
-	at := func(text string) map[string]string {
-		return map[string]string{"org.opencontainers.image.created": text}
-	}
-	for _, c := range []struct {
-		own, there string
-		older      bool
-	}{
-		{"2026-03-01T12:00:00Z", "2026-03-02T12:00:00Z", true},
-		{"2026-03-02T12:00:00Z", "2026-03-01T12:00:00Z", false},
-		{"2026-03-01T12:00:00Z", "2026-03-01T12:00:00Z", false},
-		{"2000-01-01T00:00:00Z", "2026-03-02T12:00:00Z", false}, // nobody knows when it was made
-		{"2026-03-01T12:00:00Z", "", false},
-		{"", "2026-03-02T12:00:00Z", false},
-	} {
-		body, err := json.Marshal(map[string]any{"annotations": at(c.there)})
-		require.NoError(t, err)
-		require.Equal(t, c.older, olderThan(nil, at(c.own), registry.Document{Body: body}) != "", "%+v", c)
-	}
-	require.Empty(t, olderThan(nil, at("2026-03-01T12:00:00Z"), registry.Document{Body: []byte("no JSON")}))
 }

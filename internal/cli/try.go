@@ -195,7 +195,7 @@ func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*base
 	if err != nil {
 		return nil, flow.WrongUse(err)
 	}
-	opener, err := s.opener(st)
+	opener, err := s.places(st)
 	if err != nil {
 		return nil, err
 	}
@@ -209,21 +209,25 @@ func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*base
 
 // runStep runs a command in the view of a step.
 func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandbox.Status, error) {
-	p, err := s.makePlan(nil)
+	p, err := s.expand(nil)
 	if err != nil {
 		return sandbox.Status{}, err
 	}
 	view := s.view(ctx)
 	defer view.Close("")
-	o, done, err := s.builder(ctx, p, st, view)
+	w, err := s.workIn(p, st)
+	if err != nil {
+		return sandbox.Status{}, err
+	}
+	o, done, err := w.Engine(ctx, view)
 	if err != nil {
 		return sandbox.Status{}, err
 	}
 	defer done()
-	if err := t.checkStep(p.plan); err != nil {
+	if err := t.checkStep(p.Plan); err != nil {
 		return sandbox.Status{}, err
 	}
-	l := s.executor(ctx, st, event.Quiet(view, p.recipe.Silence))
+	l := s.executor(ctx, st, event.Quiet(view, p.Recipe.Silence))
 	o.Executor = l
 	return try.Step(ctx, o, l, t.image, t.platform, t.number, t.do)
 }

@@ -9,6 +9,7 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/receipts"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
@@ -48,7 +49,7 @@ func runVerify(ctx context.Context, s *session) error {
 	}
 	view := s.view(ctx)
 	v := &verifier{session: s, view: view, document: &report.Verification{Subjects: []report.Verified{}}}
-	if v.opener, err = s.opener(st); err != nil {
+	if v.opener, err = s.places(st); err != nil {
 		return err
 	}
 	for _, arg := range args {
@@ -70,8 +71,8 @@ func runVerify(ctx context.Context, s *session) error {
 }
 
 func (v *verifier) argument(ctx context.Context, arg string) error {
-	if receiptFile(arg) {
-		r, err := readReceipt(arg)
+	if receipts.IsFile(arg) {
+		r, err := receipts.Read(arg)
 		if err != nil {
 			return err
 		}
@@ -185,7 +186,7 @@ func (v *verifier) image(ctx context.Context, ref reference.Reference, subject s
 	if err != nil {
 		return nil, err
 	}
-	if r, err := receiptIn(ctx, place, root); r != nil || err != nil {
+	if r, err := receipts.At(ctx, place, root); r != nil || err != nil {
 		if err == nil {
 			v.document.Subjects = v.document.Subjects[:len(v.document.Subjects)-1]
 			err = v.receipt(ctx, subject, r)
@@ -201,7 +202,7 @@ func (v *verifier) image(ctx context.Context, ref reference.Reference, subject s
 	if found.Findings = append(found.Findings, all.Findings...); len(found.Findings) > 0 {
 		return nil, nil // what it offers cannot be relied on
 	}
-	if found.Platforms, err = platformDigests(ctx, place, root); err != nil {
+	if found.Platforms, err = image.PlatformDigests(ctx, place, root); err != nil {
 		return nil, err
 	}
 	return found, nil

@@ -35,7 +35,7 @@ var groups = []group{
 	{"archives", map[string]string{"./internal/engine": "TestHostileArchives|TestHostileKept", "./internal/remote/transfer": "TestHostileArchives"}},
 	{"registries", map[string]string{"./internal/remote/transfer": "TestHostileRegistries", "./internal/remote/registry": "TestHostileBodies|TestHostileRegistries|TestForbiddenTargets|TestIssuers|TestSecretsStayHome|TestRetryAfter", "./e2e": "TestProxies"}},
 	{"caches", map[string]string{"./internal/remote/share": "TestPoisoned|TestTrust", "./internal/content/store": "TestClaims|TestForget", "./e2e": "TestPoisonedCache|TestSharedCacheNeverFails"}},
-	{"secrets", map[string]string{"./internal/engine": "TestSecretsAreClosed", "./internal/engine/command": "TestPrinted", "./internal/ground/conceal": "Test", "./internal/ground/printable": "Test", "./internal/remote/credential": "Test", "./internal/cli": "TestVeil"}},
+	{"secrets", map[string]string{"./internal/engine": "TestSecretsAreClosed", "./internal/engine/command": "TestPrinted", "./internal/ground/redact": "Test", "./internal/ground/printable": "Test", "./internal/remote/credential": "Test", "./internal/cli": "TestEventsAreCovered"}},
 	{"reuse", map[string]string{"./internal/engine": "TestHiddenReads|TestDamagedTrees|TestUntrueStores|TestReuseIsRight"}},
 	{"store", map[string]string{"./internal/content/store": "TestCheckFindsDamage|TestSpoiltBlob|TestRecords", "./e2e": "TestStoreFaults"}},
 	{"kills", map[string]string{"./e2e": "TestKillsLoseNothingFinished|TestKilled|TestKilledPush|TestShipInterrupted|TestInterruptLeavesNothingHalfWritten"}},

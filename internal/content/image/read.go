@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/layer"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 )
@@ -225,4 +227,25 @@ func Select(list []Offer, wanted platform.Platform) (Offer, error) {
 		return Offer{}, &NoPlatformError{wanted, platforms}
 	}
 	return list[i], nil
+}
+
+// PlatformDigests returns the digests of an image's platforms.
+func PlatformDigests(ctx context.Context, f Fetcher, root digest.Descriptor) (map[string]digest.Digest, error) {
+	offers, err := Offers(ctx, f, root)
+	if errors.Is(err, ErrMalformed) {
+		return nil, nil // an artifact
+	}
+	all := map[string]digest.Digest{}
+	for _, o := range offers {
+		all[o.Platform.String()] = o.Descriptor.Digest
+	}
+	return all, err
+}
+
+// KnownTime is a time, or zero for the constant that an image has where nobody knows when it was made.
+func KnownTime(t time.Time) time.Time {
+	if t.Equal(layer.Epoch) {
+		return time.Time{}
+	}
+	return t
 }

@@ -13,6 +13,7 @@ import (
 	"imbricat/internal/engine/explain"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/redact"
 	"imbricat/internal/spec/plan"
 )
 
@@ -20,9 +21,9 @@ import (
 func TestPrinted(t *testing.T) {
 	secrets := []string{"sesame-42\n", "-----BEGIN-----\nsecond line of it\nabc\n"}
 	start := func(out *bytes.Buffer) *outputCapture {
-		p := &outputCapture{tell: event.Reporter{Sink: event.Func(func(e event.Event) { out.WriteString(e.(event.Output).Text) })}}
+		p := &outputCapture{tell: event.Reporter{Sink: event.Func(func(e event.Event) { out.WriteString(e.(event.Output).Text) })}, secrets: &redact.Redactor{}}
 		for _, s := range secrets {
-			p.hide([]byte(s))
+			p.secrets.Add([]byte(s))
 		}
 		return p
 	}

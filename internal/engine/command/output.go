@@ -6,8 +6,8 @@ import (
 	"slices"
 	"sync"
 
-	"imbricat/internal/ground/conceal"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/redact"
 )
 
 // Bounds on what a command prints, in bytes: of the beginning and of the end that are kept, and of one line as it is shown.
@@ -19,23 +19,15 @@ const (
 
 // outputCapture takes what a command prints: it covers secrets, shows lines as they come, and keeps them within bounds.
 type outputCapture struct {
-	tell event.Reporter
+	tell    event.Reporter
+	secrets *redact.Redactor // in what is printed
 
 	mutex     sync.Mutex
-	secrets   [][]byte // longest first
 	line      []byte
 	beginning []byte
 	end       []byte // a ring once it is full
 	at        int
 	dropped   int64
-}
-
-// hide has a secret covered in what is printed from now on.
-func (p *outputCapture) hide(secret []byte) {
-	p.mutex.Lock()
-	defer p.mutex.Unlock()
-	p.secrets = append(p.secrets, conceal.Forms(secret)...)
-	slices.SortStableFunc(p.secrets, func(a, b []byte) int { return len(b) - len(a) })
 }
 
 // Write takes output. Lines are passed on whole, so that a secret is found however it was written.
@@ -54,10 +46,10 @@ func (p *outputCapture) Write(text []byte) (int, error) {
 
 // pass hands lines on. Of one without an end in sight as much stays back as a secret may need.
 func (p *outputCapture) pass(whole bool) {
-	p.line = conceal.Cover(p.line, p.secrets)
+	p.line = p.secrets.Bytes(p.line)
 	back := 0
-	if !whole && len(p.secrets) > 0 {
-		back = min(len(p.secrets[0])-1, len(p.line))
+	if longest := p.secrets.Longest(); !whole && longest > 0 {
+		back = min(longest-1, len(p.line))
 	}
 	out := p.line[:len(p.line)-back]
 	p.keep(out)

@@ -20,6 +20,7 @@ import (
 	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/redact"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
@@ -191,7 +192,7 @@ func (r *Runner) secret(ctx context.Context, name string, w *watch) (executor.Se
 	if err != nil {
 		return executor.Secret{}, r.Plan.File.Problem(secret.Pos, "the secret %q: %s", name, err)
 	}
-	w.hide(value)
+	w.secrets.Add(value)
 	return executor.Secret{Value: value}, nil
 }
 
@@ -309,7 +310,7 @@ func stands(fills []store.Fill, f store.Fill, current map[digest.Key]bool, c *Co
 type watch struct {
 	tell    event.Reporter
 	mutex   sync.Mutex
-	secrets [][]byte
+	secrets redact.Redactor
 	printed *outputCapture
 	log     []byte
 }
@@ -322,10 +323,7 @@ func (r *Runner) watch(c *Command) *watch {
 func (w *watch) Output() io.Writer {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
-	w.printed = &outputCapture{tell: w.tell}
-	for _, s := range w.secrets {
-		w.printed.hide(s)
-	}
+	w.printed = &outputCapture{tell: w.tell, secrets: &w.secrets}
 	return w.printed
 }
 
@@ -342,15 +340,6 @@ func (w *watch) Waiting(for_ executor.Waiting) {
 		note += fmt.Sprintf(", %s so far", waited)
 	}
 	w.tell.Sink.Send(event.Started{Task: w.tell.Task, Act: "waiting", Note: note})
-}
-
-// hide has a secret covered in all that is printed.
-func (w *watch) hide(secret []byte) {
-	w.mutex.Lock()
-	defer w.mutex.Unlock()
-	if w.secrets = append(w.secrets, secret); w.printed != nil {
-		w.printed.hide(secret)
-	}
 }
 
 // end passes on what has no end of line, and gives all that was printed.

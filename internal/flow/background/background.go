@@ -18,6 +18,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/ground/files"
 )
 
 // Try is a command that runs in the background.
@@ -59,11 +60,7 @@ func (b *Try) Write() error {
 	if err != nil {
 		return err
 	}
-	next := b.Path(".state")
-	if err := os.WriteFile(next, text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(next, b.Path("state.json"))
+	return files.Replace(b.Path("state.json"), text, 0o600)
 }
 
 // Read reads the state in a folder.

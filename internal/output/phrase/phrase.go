@@ -228,3 +228,29 @@ func notIn(all, those []string) (rest []string) {
 	}
 	return rest
 }
+
+// WithTexts returns an event with each of its texts put through a function; output is what a command printed.
+func WithTexts(e event.Event, text, output func(string) string) event.Event {
+	task := func(t event.Task) event.Task { t.Label, t.Unit = text(t.Label), text(t.Unit); return t }
+	switch e := e.(type) {
+	case event.Started:
+		e.Task, e.Note = task(e.Task), text(e.Note)
+		return e
+	case event.Progress:
+		e.Task = task(e.Task)
+		return e
+	case event.Output:
+		e.Task, e.Text = task(e.Task), output(e.Text)
+		return e
+	case event.Finished:
+		if e.Reason != nil {
+			e.Reason = event.Text(text(Line(e.Reason)))
+		}
+		e.Task, e.Detail = task(e.Task), text(e.Detail)
+		return e
+	case event.Warning:
+		e.Text = text(e.Text)
+		return e
+	}
+	return e
+}

@@ -41,6 +41,25 @@ type Destination struct {
 	Fixed      []string // patterns of tags that never move to another digest
 }
 
+// HeldTags returns the tags that are held back.
+func (d *Destination) HeldTags() []string {
+	names := []string{}
+	for _, h := range d.Held {
+		names = append(names, h.Tag)
+	}
+	return names
+}
+
+// Destinations returns where an image of the plan is published; none where it has no such image.
+func (p *Plan) Destinations(image string) []Destination {
+	for _, i := range p.Images {
+		if i.Name == image {
+			return i.Destinations
+		}
+	}
+	return nil
+}
+
 // Held is a tag that is not to be written, with the condition that does not hold.
 type Held struct {
 	Tag, When string

@@ -35,6 +35,12 @@ type Stack struct {
 	Dead int
 }
 
+// Hinted reports whether a person says something of the image's files.
+func (s Stack) Hinted() bool { return len(s.Steady)+len(s.Lively) > 0 }
+
+// MayLock reports whether the lock divides the image.
+func (s Stack) MayLock() bool { return s.Policy == "" || s.Policy == FromLock }
+
 func (d *decoder) stack(n *yaml.Node) (s Stack) {
 	d.object(n, "stack",
 		field{key: "layers", read: func(n *yaml.Node) { s.Layers = d.number(n, "layers", 1, MostLayers) }},

@@ -1,4 +1,4 @@
-package cli
+package history
 
 import (
 	"context"
@@ -11,30 +11,37 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/flow/published"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 	"imbricat/internal/spec/retention"
 )
 
-// predecessors finds the images that builds follow.
-type predecessors struct {
-	s     *session
-	st    *store.Store
-	p     *plan.Plan
-	mutex sync.Mutex
-	roots map[string]reference.Reference // by image; the zero value: none
+// Predecessors finds the images that builds follow.
+type Predecessors struct {
+	store  *store.Store
+	places *transfer.Places
+	plan   *plan.Plan
+	mutex  sync.Mutex
+	roots  map[string]reference.Reference // by image; the zero value: none
+}
+
+// NewPredecessors returns the finder of the images that those of a plan follow.
+func NewPredecessors(p *plan.Plan, st *store.Store, places *transfer.Places) *Predecessors {
+	return &Predecessors{store: st, places: places, plan: p, roots: map[string]reference.Reference{}}
 }
 
 // Predecessor gives the image of a unit that was published last: what the moving tag of the recipe stands on, else the highest
 // version.
-func (p *predecessors) Predecessor(ctx context.Context, u *plan.Unit) (*layering.Predecessor, error) {
+func (p *Predecessors) Predecessor(ctx context.Context, u *plan.Unit) (*layering.Predecessor, error) {
 	ref, err := p.root(ctx, u.ID.Name)
 	if err != nil || ref == (reference.Reference{}) {
 		return nil, err
 	}
-	e, err := p.s.editionOf(ctx, p.st, ref, u.ID.Platform)
+	e, err := published.Find(ctx, p.places, ref, u.ID.Platform)
 	var none *image.NoPlatformError
 	if errors.As(err, &none) {
 		return nil, nil
@@ -42,28 +49,28 @@ func (p *predecessors) Predecessor(ctx context.Context, u *plan.Unit) (*layering
 	if err != nil {
 		return nil, fmt.Errorf("the image that %s follows, %s: %w", u.ID.Name, ref, err)
 	}
-	out := &layering.Predecessor{Digest: e.desc.Digest, Follows: digest.Digest(e.manifest.Annotations[layering.FollowsKey])}
-	if out.Layers, err = e.trees(ctx, p.st, e.below(), nil); err != nil {
+	out := &layering.Predecessor{Digest: e.Descriptor.Digest, Follows: digest.Digest(e.Manifest.Annotations[layering.FollowsKey])}
+	if out.Layers, err = e.Trees(ctx, p.store, e.Below(), nil); err != nil {
 		return nil, fmt.Errorf("the image that %s follows, %s: %w", u.ID.Name, ref, err)
 	}
 	out.Place = ref.Host + "/" + ref.Repository
-	made := createdBy(e.config)
-	for i := e.below(); i < len(e.manifest.Layers); i++ {
-		l := e.manifest.Layers[i]
+	made := e.CreatedBy()
+	for i := e.Below(); i < len(e.Manifest.Layers); i++ {
+		l := e.Manifest.Layers[i]
 		out.Stored = append(out.Stored, layering.StoredLayer{Descriptor: digest.Descriptor{MediaType: l.MediaType, Digest: l.Digest, Size: l.Size},
-			DiffID: digest.DiffID(e.config.RootFS.DiffIDs[i]), CreatedBy: made[i]})
+			DiffID: digest.DiffID(e.Config.RootFS.DiffIDs[i]), CreatedBy: made[i]})
 	}
 	for before := e; len(out.Past) < mostPublished; {
-		follows := before.manifest.Annotations[layering.FollowsKey]
+		follows := before.Manifest.Annotations[layering.FollowsKey]
 		if follows == "" {
 			break
 		}
 		at := ref
 		at.Tag, at.Digest = "", digest.Digest(follows)
-		if before, err = p.s.editionOf(ctx, p.st, at, u.ID.Platform); err != nil {
+		if before, err = published.Find(ctx, p.places, at, u.ID.Platform); err != nil {
 			break // it was deleted; what is left tells the past
 		}
-		trees, err := before.trees(ctx, p.st, before.below(), nil)
+		trees, err := before.Trees(ctx, p.store, before.Below(), nil)
 		if err != nil {
 			break
 		}
@@ -72,7 +79,7 @@ func (p *predecessors) Predecessor(ctx context.Context, u *plan.Unit) (*layering
 	return out, nil
 }
 
-func (p *predecessors) root(ctx context.Context, name string) (reference.Reference, error) {
+func (p *Predecessors) root(ctx context.Context, name string) (reference.Reference, error) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	if ref, known := p.roots[name]; known {
@@ -85,28 +92,24 @@ func (p *predecessors) root(ctx context.Context, name string) (reference.Referen
 	return ref, err
 }
 
-func (p *predecessors) find(ctx context.Context, name string) (reference.Reference, error) {
-	dests := destinationsOf(p.p, name)
+func (p *Predecessors) find(ctx context.Context, name string) (reference.Reference, error) {
+	dests := p.plan.Destinations(name)
 	if len(dests) == 0 {
 		return reference.Reference{}, nil
 	}
 	to := dests[0]
-	tags, err := p.s.newestTags(ctx, p.st, to.Repository)
+	tags, err := published.NewestTags(ctx, p.places.Client, to.Repository, 2*mostPublished)
 	if err != nil || len(tags) == 0 {
 		return reference.Reference{}, err
 	}
 	pick := tags[len(tags)-1]
-	for _, tag := range slices.Concat(to.Tags, heldNames(to.Held)) {
+	for _, tag := range slices.Concat(to.Tags, to.HeldTags()) {
 		if slices.Contains(tags, tag) && !retention.Match(to.Fixed, tag) {
 			pick = tag
 			break
 		}
 	}
-	opener, err := p.s.opener(p.st)
-	if err != nil {
-		return reference.Reference{}, err
-	}
-	stands, err := opener.Client.Source(to.Repository.Host, to.Repository.Repository).Tagged(ctx, pick, image.Accepted)
+	stands, err := p.places.Client.Source(to.Repository.Host, to.Repository.Repository).Tagged(ctx, pick, image.Accepted)
 	if err != nil {
 		return reference.Reference{}, err
 	}
@@ -115,7 +118,7 @@ func (p *predecessors) find(ctx context.Context, name string) (reference.Referen
 	return ref, nil
 }
 
-// followed tells whether an image of the plan follows the one that was published last.
-func followed(p *plan.Plan) bool {
+// Followed reports whether an image of the plan follows the one that was published last.
+func Followed(p *plan.Plan) bool {
 	return slices.ContainsFunc(p.Units, func(u *plan.Unit) bool { return u.IsImage && u.Stack.Policy == recipe.Following })
 }

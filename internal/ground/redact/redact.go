@@ -1,17 +1,19 @@
-// Package conceal finds secrets in texts and covers them: a secret itself, each of its lines, the values in a file of
+// Package redact finds secrets in texts and covers them: a secret itself, each of its lines, the values in a file of
 // settings, and the usual encodings of all of these.
 //
 // It keeps nothing and prints nothing. What it cannot know is how else a program may write a secret: a covered text is no
 // proof that there is none in it.
-package conceal
+package redact
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"net/url"
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Dots stand where a secret was.
@@ -32,8 +34,8 @@ var (
 	plain     = regexp.MustCompile(`^(?:https?://[^@]*|//[^@]*|true|false|null|none|[0-9.]{1,8}|[a-z]{1,12})$`)
 )
 
-// Forms gives the texts by which a secret can be told, the longest first.
-func Forms(secret []byte) [][]byte {
+// forms gives the texts by which a secret can be told, the longest first.
+func forms(secret []byte) [][]byte {
 	seen := map[string]bool{}
 	var all [][]byte
 	add := func(text []byte) {
@@ -79,18 +81,50 @@ func Forms(secret []byte) [][]byte {
 	return all
 }
 
-// Cover puts dots in place of every form.
-func Cover(text []byte, forms [][]byte) []byte {
-	for _, form := range forms {
+// Redactor covers secrets in texts: dots stand in place of each. The zero value knows no secret; several may use one at a time.
+type Redactor struct {
+	mutex sync.Mutex
+	forms [][]byte // longest first
+}
+
+// Add has a secret covered from now on.
+func (r *Redactor) Add(secret []byte) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	r.forms = append(r.forms, forms(secret)...)
+	slices.SortStableFunc(r.forms, func(a, b []byte) int { return cmp.Or(len(b)-len(a), bytes.Compare(a, b)) })
+	r.forms = slices.CompactFunc(r.forms, bytes.Equal)
+}
+
+// Longest is the length in bytes of the longest form of a secret; 0 where none is known.
+func (r *Redactor) Longest() int {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if len(r.forms) == 0 {
+		return 0
+	}
+	return len(r.forms[0])
+}
+
+// Bytes returns a text with its secrets covered.
+func (r *Redactor) Bytes(text []byte) []byte {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	for _, form := range r.forms {
 		text = bytes.ReplaceAll(text, form, []byte(Dots))
 	}
 	return text
 }
 
-// CoverText is Cover for texts.
-func CoverText(text string, forms [][]byte) string {
-	for _, form := range forms {
+// Text is Bytes for texts.
+func (r *Redactor) Text(text string) string {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	for _, form := range r.forms {
 		text = strings.ReplaceAll(text, string(form), Dots)
 	}
 	return text
 }
+
+// Hides reports whether a text holds a secret.
+func (r *Redactor) Hides(text string) bool { return r.Text(text) != text }

@@ -1,4 +1,6 @@
-package cli
+// Package checks decides what a recipe checks of its images: what can be told from content and settings by package check, and what
+// takes running the image, or asking what its base stands for. What a check cannot find out is its verdict, and no error.
+package checks
 
 import (
 	"context"
@@ -12,12 +14,11 @@ import (
 	"time"
 
 	"imbricat/internal/content/image"
-	"imbricat/internal/content/store"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/check"
 	"imbricat/internal/engine/sandbox"
-	"imbricat/internal/flow/bases"
 	"imbricat/internal/flow/try"
+	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
@@ -27,16 +28,16 @@ import (
 	"imbricat/internal/spec/recipe"
 )
 
-// checkAll decides the checks of all images one after the other: those that run something share the machine's ports. What
+// All decides the checks of all images one after the other: those that run something share the machine's ports. What
 // a check cannot find out is its verdict, and no error.
-func (s *session) checkAll(ctx context.Context, p *planned, st *store.Store, made func(name string) (digest.Descriptor, error), sink event.Sink) ([]receipt.Check, error) {
+func All(ctx context.Context, w *workspace.Workspace, made func(name string) (digest.Descriptor, error), sink event.Sink) ([]receipt.Check, error) {
 	list := []receipt.Check{}
-	for _, i := range p.plan.Images {
+	for _, i := range w.Plan.Images {
 		for _, u := range i.Units {
 			if len(u.Checks) == 0 {
 				continue
 			}
-			c := &checker{session: s, p: p, st: st, made: made, unit: u}
+			c := &checker{Workspace: w, made: made, unit: u}
 			own, err := c.all(ctx, sink)
 			if list = append(list, own...); err != nil {
 				return list, fmt.Errorf("checking %s: %w", u.ID, err)
@@ -48,9 +49,7 @@ func (s *session) checkAll(ctx context.Context, p *planned, st *store.Store, mad
 
 // checker decides the checks of an image for one platform.
 type checker struct {
-	*session
-	p       *planned
-	st      *store.Store
+	*workspace.Workspace
 	made    func(image string) (digest.Descriptor, error)
 	unit    *plan.Unit
 	found   *baseimage.Found
@@ -58,7 +57,7 @@ type checker struct {
 }
 
 func (c *checker) options(ctx context.Context) try.Options {
-	return try.Options{Store: c.st, Local: c.session.executor(ctx, c.st, event.Discard)}
+	return try.Options{Store: c.Store, Local: c.Executor(ctx, event.Discard)}
 }
 
 // all decides every check. Each that takes its time has an event of its own, the others have one together; what does not
@@ -74,7 +73,7 @@ func (c *checker) all(ctx context.Context, sink event.Sink) (list []receipt.Chec
 		if ctx.Err() != nil {
 			return list, ctx.Err()
 		}
-		what, detail, took := c.veil.cover(v.What), c.veil.cover(v.Detail), time.Since(started)
+		what, detail, took := c.Redactor.Text(v.What), c.Redactor.Text(v.Detail), time.Since(started)
 		list = append(list, receipt.Check{Image: c.unit.ID.Name, Platform: c.unit.ID.Platform.String(), Check: what, Outcome: v.Outcome, Detail: detail, Seconds: took.Seconds()})
 		if check.Known(one.Do) {
 			if others++; v.Outcome == check.Holds {
@@ -111,11 +110,10 @@ func (c *checker) examine(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	opener, err := c.opener(c.st)
+	b, err := c.Bases(nil, event.Discard)
 	if err != nil {
 		return err
 	}
-	b := &bases.Finder{Places: opener, Store: c.st, Sink: event.Discard}
 	if c.found, err = b.Resolve(ctx, reference.Reference{Kind: reference.Store, Digest: desc.Digest}, c.unit.ID.Platform); err != nil {
 		return err
 	}
@@ -270,32 +268,28 @@ func (c *checker) base(ctx context.Context, do *recipe.BaseCheck) check.Verdict 
 // baseState tells how old a base is (below 0: nobody knows), and what its tag stands for now where that is something else
 // than what was built from.
 func (c *checker) baseState(ctx context.Context, u *plan.Unit, current bool) (age time.Duration, now string, err error) {
-	held, err := c.readLock()
+	held, err := c.Lock()
 	if err != nil {
 		return 0, "", err
 	}
-	opener, err := c.opener(c.st)
+	b, err := c.Bases(held, event.Discard)
 	if err != nil {
 		return 0, "", err
 	}
-	if opener.Dir = c.cmd.String("dir"); opener.Dir == "." {
-		opener.Dir = ""
-	}
-	b := &bases.Finder{Places: opener, Store: c.st, Lock: held, Sink: event.Discard}
 	found, err := b.Resolve(ctx, u.Base.Reference, u.Machine)
 	if err != nil {
 		return 0, "", err
 	}
 	age = -1
-	if manifest, err := image.ReadManifest(ctx, c.st, found.Descriptor); err == nil {
-		if config, err := image.ReadConfig(ctx, c.st, manifest); err == nil && config.Created != nil && !known(*config.Created).IsZero() {
+	if manifest, err := image.ReadManifest(ctx, c.Store, found.Descriptor); err == nil {
+		if config, err := image.ReadConfig(ctx, c.Store, manifest); err == nil && config.Created != nil && !image.KnownTime(*config.Created).IsZero() {
 			age = max(0, time.Since(*config.Created))
 		}
 	}
 	if !current || u.Base.Reference.Kind != reference.Registry || u.Base.Reference.Digest != "" {
 		return age, "", nil
 	}
-	place, err := opener.Source(u.Base.Reference)
+	place, err := b.Places.Source(u.Base.Reference)
 	if err != nil {
 		return 0, "", err
 	}

@@ -1,17 +1,19 @@
-package cli
+// Package stacks describes the layers of images for those who look at them: what each is expected to cost, how often what is in it changes,
+// and what earlier versions would have cost with the same division. It divides nothing.
+package stacks
 
 import (
 	"context"
 
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/flow/history"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/order"
-	"imbricat/internal/spec/recipe"
 )
 
-// stacks describes the layers of the images of a preview. far says whether registries are asked for history.
-func (s *session) stacks(ctx context.Context, h *historyFinder, o *engine.Options, preview *engine.Preview, volatility bool) ([]report.Stack, error) {
+// Of describes the layers of the images of a preview.
+func Of(ctx context.Context, h *history.Finder, o *engine.Options, preview *engine.Preview, volatility bool) ([]report.Stack, error) {
 	list := []report.Stack{}
 	for i := range preview.Units {
 		one := &preview.Units[i]
@@ -24,14 +26,14 @@ func (s *session) stacks(ctx context.Context, h *historyFinder, o *engine.Option
 			list = append(list, d)
 			continue
 		}
-		k, err := h.learn(ctx, one.Unit, one.Content)
+		k, err := h.Learn(ctx, one.Unit, one.Content)
 		if err != nil {
 			return nil, err
 		}
-		d.History, d.Versions, d.Shallow, d.Described, d.Base = k.Source, k.Versions, k.Shallow, k.described(), len(one.Content.Base)
+		d.History, d.Versions, d.Shallow, d.Described, d.Base = k.Source, k.Versions, k.Shallow, k.Described(), len(one.Content.Base)
 		drawStack(&d, one.Content, k)
 		if volatility {
-			for _, v := range volatilities(one.Content, k) {
+			for _, v := range history.Volatilities(one.Content, k) {
 				d.Volatile = append(d.Volatile, report.Volatile{Path: v.Path, Step: v.Step, Items: v.Items, Bytes: v.Bytes,
 					Changes: v.Changes, Share: v.Share, Hint: v.Hint, With: append([]string{}, v.With...)})
 			}
@@ -42,7 +44,7 @@ func (s *session) stacks(ctx context.Context, h *historyFinder, o *engine.Option
 }
 
 // drawStack adds the layers, and what they, the recipe's own order and a single layer are expected to cost.
-func drawStack(d *report.Stack, c *layering.Content, k changeHistory) {
+func drawStack(d *report.Stack, c *layering.Content, k history.Changes) {
 	var lists [][]int
 	var packed, unpacked int64
 	for _, l := range c.Layers {
@@ -55,7 +57,7 @@ func drawStack(d *report.Stack, c *layering.Content, k changeHistory) {
 	if unpacked > 0 {
 		shrink = float64(packed) / float64(unpacked)
 	}
-	o := optionsFor(c, k)
+	o := history.OptionsFor(c, k)
 	parts := order.Assess(c.Items, lists, o)
 	for i, l := range c.Layers {
 		d.Layers = append(d.Layers, report.StackLayer{Label: l.Label, Items: len(l.Items), Unpacked: l.Size, Packed: l.Packed,
@@ -99,6 +101,3 @@ func costOf(name string, parts []order.Part, shrink float64) report.StackCost {
 	c.Pushed, c.Pulled, c.Unpacked = int64(pushed), int64(pushed), order.Expected(weights, places)
 	return c
 }
-
-// divisible tells whether the lock divides an image.
-func divisible(s recipe.Stack) bool { return s.Policy == "" || s.Policy == recipe.FromLock }

@@ -1,4 +1,4 @@
-package cli
+package history
 
 import (
 	"context"
@@ -12,29 +12,25 @@ import (
 	"imbricat/internal/spec/plan"
 )
 
-// mostPast is how many earlier builds of an image are remembered.
-const mostPast = 50
+// mostBuilds is how many earlier builds of an image are remembered.
+const mostBuilds = 50
 
-// pastName is the store's memo of the layers that earlier builds of an image had.
-func pastName(s *session, id plan.UnitID) string {
-	project, err := s.project()
-	if err != nil {
-		return ""
-	}
+// memoOf names the store's memo of the layers that earlier builds of an image had.
+func memoOf(project string, id plan.UnitID) string {
 	return "past-" + digest.FromBytes([]byte(project + "\x00" + id.String())).Encoded()[:32]
 }
 
-// readPast gives the layers of earlier builds, oldest first.
-func readPast(st *store.Store, s *session, id plan.UnitID) (builds [][]digest.DiffID) {
-	text, found := st.Memo(pastName(s, id))
+// readBuilds gives the layers of earlier builds, oldest first.
+func readBuilds(st *store.Store, project string, id plan.UnitID) (builds [][]digest.DiffID) {
+	text, found := st.Memo(memoOf(project, id))
 	if !found || json.Unmarshal(text, &builds) != nil {
 		return nil
 	}
 	return builds
 }
 
-// notePast remembers the layers of what was built. Failing to costs knowledge of the past and nothing else.
-func notePast(ctx context.Context, s *session, st *store.Store, result *engine.Result) {
+// NoteBuild remembers the layers of what was built. Failing to costs knowledge of the past and nothing else.
+func NoteBuild(ctx context.Context, st *store.Store, project string, result *engine.Result) {
 	if result == nil {
 		return
 	}
@@ -53,13 +49,13 @@ func notePast(ctx context.Context, s *session, st *store.Store, result *engine.R
 				now = append(now, digest.DiffID(id))
 			}
 			id := plan.UnitID{Name: i.Name, Platform: p.Platform}
-			builds := readPast(st, s, id)
+			builds := readBuilds(st, project, id)
 			if len(builds) > 0 && slices.Equal(builds[len(builds)-1], now) {
 				continue
 			}
 			builds = append(builds, now)
-			if text, err := json.Marshal(builds[max(0, len(builds)-mostPast):]); err == nil {
-				_ = st.PutMemo(pastName(s, id), text)
+			if text, err := json.Marshal(builds[max(0, len(builds)-mostBuilds):]); err == nil {
+				_ = st.PutMemo(memoOf(project, id), text)
 			}
 		}
 	}

@@ -1,4 +1,4 @@
-package conceal
+package redact
 
 import (
 	"encoding/base64"
@@ -26,20 +26,39 @@ func TestForms(t *testing.T) {
 		{"-----BEGIN KEY-----\nMC4CAQAwBQYDK2VwBCIEIPtide\n-----END KEY-----\n", []string{"MC4CAQAwBQYDK2VwBCIEIPtide"}, []string{"KEY"}},
 		{"abc\n", nil, []string{"abc"}}, // too short to be told from chance
 	} {
-		forms := Forms([]byte(c.secret))
+		forms := forms([]byte(c.secret))
+		var r Redactor
+		r.Add([]byte(c.secret))
 		for i := range forms[:max(0, len(forms)-1)] {
 			require.GreaterOrEqual(t, len(forms[i]), len(forms[i+1]))
 		}
+		if len(forms) > 0 {
+			require.Equal(t, len(forms[0]), r.Longest())
+		}
 		for _, text := range c.hidden {
-			got := string(Cover([]byte("it says "+text+"."), forms))
+			got := r.Text("it says " + text + ".")
 			require.NotContains(t, got, text, c.secret)
 			require.Contains(t, got, Dots)
-			require.Equal(t, got, CoverText("it says "+text+".", forms))
+			require.Equal(t, got, string(r.Bytes([]byte("it says "+text+"."))))
+			require.True(t, r.Hides(text))
 		}
 		for _, text := range c.shown {
-			require.Equal(t, "it says "+text+".", string(Cover([]byte("it says "+text+"."), forms)), c.secret)
+			require.Equal(t, "it says "+text+".", r.Text("it says "+text+"."), c.secret)
+			require.False(t, r.Hides(text))
 		}
 	}
 	long := strings.Repeat("a=bcdefgh1\n", 1000)
-	require.Less(t, len(Forms([]byte(long))), 30, "what repeats is one form")
+	require.Less(t, len(forms([]byte(long))), 30, "what repeats is one form")
+}
+
+// TestRedactor: of secrets that hold one another the longer is covered whole, whenever they were added.
+func TestRedactor(t *testing.T) {
+	var r Redactor
+	require.Zero(t, r.Longest())
+	require.Equal(t, "sesame", r.Text("sesame"))
+	for _, secret := range []string{"sesame", "sesame-street", "se", "", "sesame"} {
+		r.Add([]byte(secret))
+	}
+	require.Equal(t, "open •••••• at ••••••, se", r.Text("open sesame-street at sesame, se"))
+	require.Equal(t, "sesame/street", strings.ReplaceAll(r.Text("sesame/street"), Dots, "sesame"))
 }

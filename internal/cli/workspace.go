@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/adrg/xdg"
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/content/store"
+	"imbricat/internal/engine/local"
+	"imbricat/internal/flow"
+	"imbricat/internal/flow/sharing"
+	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/reference"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
+)
+
+// Options that several commands share.
+func factFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "fact", Usage: "`NAME=VALUE` that replaces a fact of the recipe; may be given again"}
+}
+
+func platformFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "platform", Usage: "`OS/ARCHITECTURE`: only this one of the platforms; may be given again, or hold several with commas"}
+}
+
+func jobsFlag() cli.Flag {
+	return &cli.IntFlag{Name: "jobs", HideDefault: true, Usage: "`NUMBER` of commands that run at a time (default: as many as there are processors, at least 4)", Sources: env("JOBS"),
+		Validator: func(n int) error {
+			if n < 1 {
+				return fmt.Errorf("--jobs takes a number from 1")
+			}
+			return nil
+		}}
+}
+
+func keepGoingFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "keep-going", Usage: "when something fails, finish what does not need it", Sources: env("KEEP_GOING")}
+}
+
+// project is where the recipe lies that the command line names.
+func (s *session) project() workspace.Project {
+	return workspace.Project{Dir: s.cmd.String("dir"), File: s.cmd.String("recipe"), Writes: s.writes()}
+}
+
+// expand reads the recipe, gathers its facts and expands it for the images named.
+func (s *session) expand(images []string) (*workspace.Planned, error) {
+	c := workspace.Choice{Images: images, Facts: map[string]string{}, Redactor: &s.secrets}
+	for _, text := range s.cmd.StringSlice("fact") {
+		name, value, found := strings.Cut(text, "=")
+		if !found || name == "" {
+			return nil, flow.Usagef("--fact takes NAME=VALUE, not %q", text)
+		}
+		c.Facts[name] = value
+	}
+	var err error
+	if c.Platforms, err = s.platforms(); err != nil {
+		return nil, err
+	}
+	return s.project().Expand(c)
+}
+
+// workspace is what every command that works on the recipe's images begins with.
+func (s *session) workspace(images []string) (*workspace.Workspace, error) {
+	p, err := s.expand(images)
+	if err != nil {
+		return nil, err
+	}
+	return s.workOn(p)
+}
+
+// workOn opens what it takes to work on a plan.
+func (s *session) workOn(p *workspace.Planned) (*workspace.Workspace, error) {
+	st, err := s.openStore()
+	if err != nil {
+		return nil, err
+	}
+	return s.workIn(p, st)
+}
+
+// workIn is workOn in a store that is open.
+func (s *session) workIn(p *workspace.Planned, st *store.Store) (*workspace.Workspace, error) {
+	places, err := s.places(st)
+	if err != nil {
+		return nil, err
+	}
+	return &workspace.Workspace{Planned: p, Store: st, Places: places, Agent: "imbricat/" + version(), Complain: s.err, Redactor: &s.secrets,
+		Executor: func(ctx context.Context, sink event.Sink) *local.Local { return s.executor(ctx, st, sink) }}, nil
+}
+
+func (s *session) storeDir() string {
+	if dir := s.cmd.String("store"); dir != "" {
+		return dir
+	}
+	return filepath.Join(xdg.DataHome, "imbricat", "store")
+}
+
+// openStore opens the store until the program ends.
+func (s *session) openStore() (*store.Store, error) {
+	st, err := store.Open(s.storeDir())
+	if err == nil {
+		s.store = st
+		if own, ownErr := s.project().Name(); ownErr == nil {
+			st.Project, st.Mine = own, s.imageOfRecipe()
+		}
+		st.Bring = sharing.Bringer(st, nil, s.client)
+		s.atEnd(func() {
+			for _, text := range st.Spoilt() { // what no build has told
+				fmt.Fprintf(s.err, "warning: %s\n", text)
+			}
+			st.Close()
+		})
+	}
+	return st, err
+}
+
+// imageOfRecipe tells whether a name is that of an image of the recipe. One with mistakes has none.
+func (s *session) imageOfRecipe() func(name string) bool {
+	names := sync.OnceValue(func() []string {
+		r, err := s.project().Recipe()
+		if err != nil {
+			return nil
+		}
+		var all []string
+		for _, i := range r.Images {
+			all = append(all, i.Name)
+		}
+		return all
+	})
+	return func(name string) bool { return slices.Contains(names(), name) }
+}
+
+// uploads remembers where uploads stand, in the store.
+func (s *session) uploads() registry.Uploads {
+	if s.store == nil {
+		return nil
+	}
+	return uploadNotes{s.store}
+}
+
+type uploadNotes struct{ store *store.Store }
+
+func (u uploadNotes) TakeUpload(repository string, blob digest.Digest) registry.Upload {
+	if note := u.store.TakeUpload(repository, blob); note != nil {
+		return note
+	}
+	return nil
+}
+
+// places gives what opens places that references name.
+func (s *session) places(st *store.Store) (*transfer.Places, error) {
+	client, err := s.client()
+	return &transfer.Places{Store: st, Client: client}, err
+}
+
+// source opens a place to read from.
+func (s *session) source(st *store.Store, ref reference.Reference) (transfer.Place, error) {
+	places, err := s.places(st)
+	if err != nil {
+		return nil, err
+	}
+	return places.Source(ref)
+}

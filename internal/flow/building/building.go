@@ -1,0 +1,149 @@
+// Package building builds what is planned, with the shared cache and the logbook, and tells of it in a document. What is built, and how,
+// is the engine's work.
+package building
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"imbricat/internal/engine"
+	"imbricat/internal/flow"
+	"imbricat/internal/flow/history"
+	"imbricat/internal/flow/sharing"
+	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/output/logbook"
+	"imbricat/internal/output/phrase"
+	"imbricat/internal/output/receipt"
+	"imbricat/internal/output/report"
+	"imbricat/internal/remote/share"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
+)
+
+// Options say how it is built.
+type Options struct {
+	FreshAll  bool
+	Fresh     []string // steps to do again
+	KeepGoing bool
+	Command   string                                      // as somebody typed it, for the logbook
+	Book      func() (*logbook.Book, error)               // opens the logbook
+	Cache     func(sink event.Sink) (*share.Cache, error) // opens the shared cache; nil where there is none
+}
+
+// Run builds what is planned, with the shared cache and the logbook. There is a document wherever there is a result.
+func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options) (*report.Build, *engine.Result, error) {
+	told := &warnings{sink: view}
+	o, done, err := w.Engine(ctx, told)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer done()
+	o.FreshAll, o.Fresh, o.KeepGoing = b.FreshAll, b.Fresh, b.KeepGoing
+	cache, err := b.Cache(o.Sink)
+	if err != nil {
+		return nil, nil, err
+	}
+	if cache != nil {
+		o.Shared = cache
+	}
+	log := begin(w, b, &o)
+	result, err := engine.Run(ctx, o)
+	log.end(ctx, result, err)
+	if name, err := w.Name(); err == nil {
+		history.NoteBuild(ctx, w.Store, name, result)
+	}
+	sharing.Upload(ctx, w.Plan, cache, result, o.Sink)
+	if result == nil {
+		return nil, nil, err
+	}
+	d := document(result)
+	d.Warnings, d.Number = told.sorted(), log.build.Number
+	for i := range d.Steps {
+		one := &d.Steps[i]
+		one.Step, one.Reason = w.Redactor.Text(one.Step), w.Redactor.Text(one.Reason)
+	}
+	for i := range d.Warnings {
+		d.Warnings[i].Text = w.Redactor.Text(d.Warnings[i].Text)
+	}
+	if cache != nil {
+		moved := cache.Stats()
+		d.Shared = &receipt.Shared{Place: cache.Place(), Requests: moved.Requests, Read: moved.Read, Written: moved.Written}
+	}
+	return d, result, err
+}
+
+// warnings passes events on and keeps the warnings among them.
+type warnings struct {
+	sink  event.Sink
+	mutex sync.Mutex
+	list  []receipt.Warning
+}
+
+// Send implements event.Sink.
+func (w *warnings) Send(e event.Event) {
+	if one, is := e.(event.Warning); is {
+		w.mutex.Lock()
+		defer w.mutex.Unlock()
+		if slices.Contains(w.list, receipt.Warning(one)) {
+			return
+		}
+		w.list = append(w.list, receipt.Warning(one))
+	}
+	w.sink.Send(e)
+}
+
+func (w *warnings) sorted() []receipt.Warning {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	slices.SortFunc(w.list, func(a, b receipt.Warning) int { return strings.Compare(a.Text, b.Text) })
+	return append([]receipt.Warning{}, w.list...)
+}
+
+// document tells of a build as people and machines read it.
+func document(r *engine.Result) *report.Build {
+	d := &report.Build{Images: []report.BuiltImage{}, Steps: []receipt.Step{}, Seconds: r.Took.Seconds()}
+	for _, i := range r.Images {
+		one := report.BuiltImage{Name: i.Name, Digest: i.Descriptor.Digest, MediaType: i.Descriptor.MediaType, Size: i.Descriptor.Size, Created: i.Created}
+		for _, p := range i.Platforms {
+			one.Platforms = append(one.Platforms, report.BuiltPlatform{Platform: p.Platform.String(), Digest: p.Descriptor.Digest, Layers: p.Layers, Packed: p.Packed})
+		}
+		d.Images = append(d.Images, one)
+	}
+	for _, t := range r.Steps {
+		d.Steps = append(d.Steps, receipt.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: phrase.Line(t.Reason),
+			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds(), Spared: t.Spared.Seconds()})
+		d.Spared += t.Spared.Seconds()
+		switch t.Outcome {
+		case event.Ran:
+			d.Ran++
+		case event.Reused:
+			d.Reused++
+		}
+	}
+	return d
+}
+
+// CheckSteps refuses names that no step bears.
+func CheckSteps(p *plan.Plan, steps []string) error {
+	var known []string
+	for _, u := range p.Units {
+		for i := range u.Steps {
+			known = append(known, u.Steps[i].Label, fmt.Sprintf("%s:%d", u.ID.Name, i+1))
+		}
+	}
+	for _, name := range steps {
+		if slices.Contains(known, name) {
+			continue
+		}
+		hint := "name a step by its name:, by the line that plan shows, or by its place, such as gauge:2"
+		if near := recipe.Nearest(name, known); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		return flow.Usagef("no image and no step is named %q: %s", name, hint)
+	}
+	return nil
+}

@@ -1,0 +1,229 @@
+// Package locking writes and refreshes the lock of a recipe: what its bases stand for now, and which files share a layer. A division
+// that is there stays unless another serves the coming versions better by more than moving costs.
+package locking
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"imbricat/internal/engine"
+	"imbricat/internal/engine/layering"
+	"imbricat/internal/flow/history"
+	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/files"
+	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/report"
+	"imbricat/internal/spec/lock"
+	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
+)
+
+// Options say what is refreshed.
+type Options struct {
+	Check     bool // only compare
+	BasesOnly bool // leave divisions as they are
+}
+
+// refresh is a lock on its way.
+type refresh struct {
+	w        *workspace.Workspace
+	check    bool
+	old, now *lock.Lock
+}
+
+// Refresh compares a recipe's lock with what it would be now, and writes that unless it is only to be compared.
+func Refresh(ctx context.Context, w *workspace.Workspace, o Options) (*report.Lock, error) {
+	old, err := w.Lock()
+	if err != nil && o.Check {
+		return nil, err
+	}
+	missing := old == nil
+	if missing {
+		old = &lock.Lock{} // it is written anew
+	}
+	r := &refresh{w, o.Check, old, &lock.Lock{Images: map[string]*order.Rules{}}}
+	if r.now.Bases, err = lockBases(ctx, w); err != nil {
+		return nil, err
+	}
+	document := &report.Lock{File: w.LockPath(), Bases: r.now.Bases, Differences: old.Differences(r.now), Images: []report.LockedImage{}}
+	if o.BasesOnly {
+		r.now.Images = old.Images
+	} else if document.Images, err = r.lockDivisions(ctx); err != nil {
+		return nil, err
+	}
+	document.Stale = missing && len(r.now.Bases) > 0 || len(document.Differences) > 0 ||
+		slices.ContainsFunc(document.Images, func(i report.LockedImage) bool { return i.Changed })
+	if document.Stale && !o.Check {
+		if err := files.Replace(w.LockPath(), r.now.Encode(), 0o644); err != nil {
+			return nil, err
+		}
+		document.Written = true
+	}
+	return document, nil
+}
+
+// lockBases asks what the bases stand for now.
+func lockBases(ctx context.Context, w *workspace.Workspace) (map[string]digest.Digest, error) {
+	bases := map[string]digest.Digest{}
+	for _, ref := range Moving(w.Plan) {
+		place, err := w.Places.Source(ref)
+		if err != nil {
+			return nil, err
+		}
+		root, err := place.Root(ctx)
+		if err != nil {
+			return nil, fmt.Errorf("the base %s: %w", ref, err)
+		}
+		bases[ref.String()] = root.Digest
+	}
+	return bases, nil
+}
+
+// lockDivisions divides the images whose recipe lets the lock do so, as far as it is known what they hold and how that
+// changes.
+func (r *refresh) lockDivisions(ctx context.Context) ([]report.LockedImage, error) {
+	list := []report.LockedImage{}
+	wanted := map[string][]*plan.Unit{}
+	for _, i := range r.w.Plan.Images {
+		if len(i.Units) > 0 && i.Units[0].Stack.MayLock() {
+			wanted[i.Name] = i.Units
+		}
+	}
+	if len(wanted) > 0 {
+		// With the bases that the lock is to have, and without the division that it has.
+		o, done, err := r.w.EngineWith(ctx, &lock.Lock{Bases: r.now.Bases}, event.Discard)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: true})
+		if err != nil {
+			return nil, err
+		}
+		h, err := r.w.History(true)
+		if err != nil {
+			return nil, err
+		}
+		for _, i := range r.w.Plan.Images {
+			units := wanted[i.Name]
+			if units == nil {
+				continue
+			}
+			one, rules, err := r.lockImage(ctx, h, units, preview, r.old.Images[i.Name])
+			if err != nil {
+				return nil, err
+			}
+			if rules != nil {
+				r.now.Images[i.Name] = rules
+			}
+			if rules != nil || one.Note != "" && units[0].Stack.Policy == recipe.FromLock {
+				list = append(list, one)
+			}
+		}
+	}
+	for name := range r.old.Images {
+		if r.now.Images[name] == nil {
+			list = append(list, report.LockedImage{Image: name, Changed: true, Note: "is divided by the lock no more"})
+		}
+	}
+	slices.SortFunc(list, func(a, b report.LockedImage) int { return strings.Compare(a.Image, b.Image) })
+	return list, nil
+}
+
+// lockImage divides one image, the same for all its platforms.
+func (r *refresh) lockImage(ctx context.Context, h *history.Finder, units []*plan.Unit, preview *engine.Preview, was *order.Rules) (report.LockedImage, *order.Rules, error) {
+	out := report.LockedImage{Image: units[0].ID.Name}
+	content, unknown := contentOver(units, preview)
+	if content == nil {
+		out.Note = "its division is left as it is: what it holds depends " + unknown
+		return out, was, nil
+	}
+	k, err := h.Learn(ctx, units[0], content)
+	if err != nil {
+		return out, nil, err
+	}
+	out.History, out.Versions, out.Shallow = k.Source, k.Versions, k.Shallow
+	if k.Source == "" && !units[0].Stack.Hinted() || len(content.Items) == 0 {
+		out.Note = "nothing tells yet how its files change, so it is cut by paths and sizes"
+		if was != nil {
+			out.Note = "nothing tells here how its files change, so its division is left as it is"
+		}
+		return out, was, nil
+	}
+	o := history.OptionsFor(content, k)
+	var lists [][]int
+	if was != nil {
+		lists = was.Ruled(content.Items)
+	}
+	found := order.Refresh(content.Items, lists, o)
+	rules := was
+	if was == nil || !found.Kept {
+		rules = found.Rules(content.Items)
+	}
+	// What one machine knows better than another makes no lock stale, nor does a small gain.
+	if r.check && was != nil && len(lists) <= o.Most && (k.Shallow || k.Source == "store" || 4*found.Version > 3*found.Before) {
+		rules = was
+	}
+	out.Layers, out.Changed, out.Static = len(rules.Parts), rules != was, found.Static
+	for _, list := range rules.Parts {
+		out.Lines += len(list)
+	}
+	// What is left without a lock is what a person compares with at first.
+	if was == nil {
+		var cold [][]int
+		for _, l := range content.Layers {
+			cold = append(cold, l.Items)
+		}
+		found.Before = order.PerVersion(order.Assess(content.Items, cold, o))
+	}
+	out.Before, out.After, out.Moved = found.Before, found.Version, found.Moved
+	if !out.Changed {
+		out.Moved = 0
+	}
+	return out, rules, nil
+}
+
+// contentOver gives what an image holds over all its platforms, or why that is not known.
+func contentOver(units []*plan.Unit, preview *engine.Preview) (all *layering.Content, unknown string) {
+	for _, u := range units {
+		for i := range preview.Units {
+			one := &preview.Units[i]
+			switch {
+			case one.Unit != u:
+			case one.Content == nil:
+				return nil, one.Unknown
+			case all == nil:
+				all = one.Content
+			default:
+				all = all.With(one.Content)
+			}
+		}
+	}
+	return all, "on what is not known"
+}
+
+// Moving lists the images that the plan names by a tag alone.
+func Moving(p *plan.Plan) []reference.Reference {
+	var list []reference.Reference
+	add := func(ref reference.Reference) {
+		if ref.Kind == reference.Registry && ref.Digest == "" && !slices.Contains(list, ref) {
+			list = append(list, ref)
+		}
+	}
+	for _, u := range p.Units {
+		if u.Base.Kind == recipe.ReferenceBase {
+			add(u.Base.Reference)
+		}
+		for _, step := range u.Steps {
+			for _, use := range step.Do.References() {
+				add(use.Reference)
+			}
+		}
+	}
+	return list
+}

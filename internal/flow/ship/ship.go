@@ -1,0 +1,324 @@
+// Package ship is a pipeline's whole run: what can be refused without work is refused before any; then it builds, checks and pushes. Each
+// part is a package of its own; this one puts them in their order.
+package ship
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"imbricat/internal/content/image"
+	"imbricat/internal/engine"
+	"imbricat/internal/engine/check"
+	"imbricat/internal/flow"
+	"imbricat/internal/flow/building"
+	"imbricat/internal/flow/checks"
+	"imbricat/internal/flow/locking"
+	"imbricat/internal/flow/push"
+	"imbricat/internal/flow/receipts"
+	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/say"
+	"imbricat/internal/output/report"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
+	"imbricat/internal/spec/facts"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
+)
+
+// Parts are what can be left out.
+var Parts = []string{"lock", "share", "checks", "push", "tags"}
+
+// Options say how it is shipped.
+type Options struct {
+	push.Options
+	Without []string // parts that are left out
+	Build   building.Options
+}
+
+// Leaves reports whether a part is left out.
+func (o Options) Leaves(part string) bool { return slices.Contains(o.Without, part) }
+
+// ChecksError is that checks of the images do not hold; the receipt tells which.
+type ChecksError struct{ Fails, Unable, Of int }
+
+// Error implements error.
+func (e *ChecksError) Error() string {
+	n := e.Fails + e.Unable
+	return fmt.Sprintf("%d of %s %s not hold; nothing was pushed", n, report.Count(e.Of, "check"), plural(n, "does", "do"))
+}
+
+// Wanted returns the images of a plan of which some destination is to get a tag; and where no tag's condition holds, why nothing is to be
+// done.
+func Wanted(p *workspace.Planned, o Options) (wanted []string, nothing string, err error) {
+	if !slices.ContainsFunc(p.Plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 }) {
+		return nil, "", flow.Usagef("the recipe names no destination: write publish: under the image, or ship --without push")
+	}
+	var held, asks []string
+	for _, i := range p.Plan.Images {
+		tags := 0
+		for _, d := range i.Destinations {
+			tags += len(d.Tags)
+			for _, h := range d.Held {
+				held = append(held, fmt.Sprintf("%s of %s needs %s", h.Tag, i.Name, h.When))
+				asks = append(asks, h.Git...)
+			}
+		}
+		if tags > 0 || o.ByDigest {
+			wanted = append(wanted, i.Name)
+		}
+	}
+	switch {
+	case len(wanted) > 0:
+	case len(held) == 0:
+		nothing = "no destination names a tag; --by-digest pushes without one"
+	default:
+		slices.Sort(held)
+		nothing = "no tag's condition holds: " + strings.Join(slices.Compact(held), "; ") + unknownHere(p.Facts.Git, asks)
+	}
+	return wanted, nothing, nil
+}
+
+// Run is a run of ship.
+type Run struct {
+	w         *workspace.Workspace
+	k         *receipts.Recorder
+	sink      event.Sink
+	o         Options
+	shipments []*push.Shipment
+}
+
+// New returns a run that records what it does.
+func New(w *workspace.Workspace, k *receipts.Recorder, sink event.Sink, o Options) *Run {
+	return &Run{w: w, k: k, sink: sink, o: o}
+}
+
+// Do goes through the parts in their order, and records how far they came.
+func (r *Run) Do(ctx context.Context) error {
+	err := r.parts(ctx)
+	push.Record(ctx, r.k, r.w.Store, r.shipments)
+	return err
+}
+
+func (r *Run) parts(ctx context.Context) error {
+	if err := r.checkLock(); err != nil {
+		return err
+	}
+	if !r.o.Leaves("push") {
+		r.tellNarrowed()
+		r.k.Part = "destinations"
+		if err := r.askDestinations(ctx); err != nil {
+			return err
+		}
+	}
+	if err := r.checkDirty(ctx); err != nil {
+		return err
+	}
+	r.k.Part = "build"
+	document, _, err := building.Run(ctx, r.w, r.sink, r.o.Build)
+	r.k.Built(document)
+	if err != nil {
+		return err
+	}
+	// What was built, whatever the store's names stand for meanwhile.
+	built := map[string]digest.Descriptor{}
+	for _, i := range document.Images {
+		built[i.Name] = digest.Descriptor{MediaType: i.MediaType, Digest: i.Digest, Size: i.Size}
+	}
+	made := func(name string) (digest.Descriptor, error) { return built[name], nil }
+	if !r.o.Leaves("checks") {
+		r.k.Part = "checks"
+		if err := r.check(ctx, made); err != nil {
+			return err
+		}
+	}
+	if r.o.Leaves("push") {
+		return nil
+	}
+	r.k.Part = "push"
+	if r.shipments, err = push.Shipments(ctx, r.w, r.o.Options, made); err != nil {
+		return err
+	}
+	if err := push.HoldBackPrefixes(ctx, r.w.Places.Client, r.shipments, r.o.Force); err != nil {
+		return err
+	}
+	return push.Send(ctx, r.w, r.shipments, r.o.Force, r.sink, &r.k.Part)
+}
+
+// check decides the checks of every image, all of them.
+func (r *Run) check(ctx context.Context, made func(name string) (digest.Descriptor, error)) (err error) {
+	if r.k.Receipt.Checks, err = checks.All(ctx, r.w, made, r.sink); err != nil {
+		return err
+	}
+	e := &ChecksError{Of: len(r.k.Receipt.Checks)}
+	for _, c := range r.k.Receipt.Checks {
+		switch c.Outcome {
+		case check.Fails:
+			e.Fails++
+		case check.Unable:
+			e.Unable++
+		}
+	}
+	switch {
+	case e.Fails > 0:
+		return &flow.Error{Kind: flow.Differs, Err: e}
+	case e.Unable > 0:
+		return &flow.Error{Kind: flow.Unable, Err: e}
+	}
+	return nil
+}
+
+// unknownHere tells what conditions might have needed that is not known of this clone. Asks are names of version control.
+func unknownHere(g *facts.Git, asks []string) string {
+	if !g.Known() {
+		return ""
+	}
+	var text string
+	if g.Branch == "" && slices.Contains(asks, "branch") {
+		text += " (a commit is checked out and no branch; " + facts.BranchVariable + " tells which it is of)"
+	}
+	if g.Tag == "" && g.Shallow() && slices.Contains(asks, "tag") {
+		text += " (no tag is on the commit, and the clone is shallow, so it may lack tags)"
+	}
+	return text
+}
+
+// tellNarrowed says where --platform has tags stand on an index that lacks platforms of the recipe.
+func (r *Run) tellNarrowed() {
+	if r.o.ByDigest {
+		return
+	}
+	for _, i := range r.w.Plan.Images {
+		at := slices.IndexFunc(r.w.Recipe.Images, func(r recipe.Image) bool { return r.Name == i.Name })
+		if missing := len(r.w.Recipe.Images[at].Platforms) - len(i.Units); missing > 0 && len(i.Destinations) > 0 {
+			r.sink.Send(event.Warning{Code: event.Platforms, Text: fmt.Sprintf("the tags of %s will stand on an index without %s of the recipe: with --by-digest it can be joined with the others", i.Name, report.Count(missing, "platform"))})
+		}
+	}
+}
+
+// checkLock demands that a lock which is there holds every base that the recipe names by a tag.
+func (r *Run) checkLock() error {
+	r.k.Part = "lock"
+	held, err := r.w.Lock()
+	if err != nil || held == nil || r.o.Leaves("lock") {
+		return err
+	}
+	for _, ref := range locking.Moving(r.w.Plan) {
+		if held.Bases[ref.String()] == "" {
+			return flow.Differsf("%s is stale: it does not hold %s, which the recipe names; `imbricat lock` refreshes it", r.w.LockPath(), ref)
+		}
+	}
+	return nil
+}
+
+// checkDirty refuses before any work what push would refuse after it: tags that name a commit, for other files.
+func (r *Run) checkDirty(ctx context.Context) error {
+	if r.o.ByDigest || r.o.Leaves("push") {
+		return nil
+	}
+	o, done, err := r.w.Engine(ctx, r.sink)
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, i := range r.w.Plan.Images {
+		changed, err := engine.Dirty(o.Inputs, i)
+		if err != nil {
+			return err
+		}
+		for _, d := range i.Destinations {
+			if len(changed) == 0 {
+				continue
+			}
+			if err := push.RefuseDirty(i.Name, d, r.o.Options, fmt.Sprintf("it takes in %s that %s from the commit (%s)",
+				report.Count(len(changed), "file"), plural(len(changed), "differs", "differ"), say.Some(changed))); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// askDestinations asks for the right to push, and refuses what is known already to be refused in the end: a fixed tag on
+// another commit, and a moving one on a later.
+func (r *Run) askDestinations(ctx context.Context) error {
+	asked := map[string]bool{}
+	for _, i := range r.w.Plan.Images {
+		for _, d := range i.Destinations {
+			if len(d.Tags) == 0 && !r.o.ByDigest {
+				continue
+			}
+			repository := r.w.Places.Client.Repository(d.Repository.Host, d.Repository.Repository)
+			if name := d.Repository.String(); !asked[name] {
+				asked[name] = true
+				if err := repository.MayPush(ctx); err != nil {
+					return fmt.Errorf("%s cannot be pushed to: %w", name, err)
+				}
+			}
+			if r.o.ByDigest {
+				continue
+			}
+			one := &push.Shipment{Image: i.Name, To: d}
+			if err := push.HoldBackPrefixes(ctx, r.w.Places.Client, []*push.Shipment{one}, r.o.Force); err != nil {
+				return err
+			}
+			if err := r.askTags(ctx, repository, i, one); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (r *Run) askTags(ctx context.Context, repository *registry.Repository, i *plan.Image, one *push.Shipment) error {
+	git, own := r.w.Facts.Git, map[string]string{}
+	if _, overridden := i.Units[0].Annotations[v1.AnnotationRevision]; git.Known() && !overridden {
+		own[v1.AnnotationRevision] = git.Commit
+	}
+	guard := one.Guard(r.o.Force, func(_ context.Context, stands registry.Document) (string, error) {
+		return push.Older(git, own, stands), nil
+	})
+	for _, tag := range one.To.Tags {
+		stands, err := repository.Tagged(ctx, tag, image.Accepted)
+		var answer *registry.Error
+		if errors.As(err, &answer) && answer.NotFound() || errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		refusal := &transfer.MoveError{Place: repository.String() + ":" + tag, Stands: stands.Descriptor.Digest, Wanted: "what would be built"}
+		if guard.Fixed(tag) {
+			if there := push.RevisionOf(stands); there != "" && own[v1.AnnotationRevision] != "" && there != own[v1.AnnotationRevision] {
+				refusal.Why = fmt.Sprintf("the tag is fixed and was built from the commit %s; give what is new a new tag", there)
+				return refusal
+			}
+			continue
+		}
+		if guard.Older == nil {
+			continue
+		}
+		if refusal.Why, err = guard.Older(ctx, tag, stands); err != nil {
+			return err
+		}
+		if refusal.Why != "" {
+			refusal.Why += "; --force moves it all the same"
+			return refusal
+		}
+	}
+	return nil
+}

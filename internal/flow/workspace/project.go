@@ -1,0 +1,133 @@
+// Package workspace has what use cases work with: a recipe with its facts, expanded, the lock beside it, the store, and the places
+// that references lead to; and it gathers from these what the engine asks for. It does no use case itself and prints nothing.
+package workspace
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"imbricat/internal/flow"
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/redact"
+	"imbricat/internal/spec/facts"
+	"imbricat/internal/spec/lock"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
+)
+
+// Project is where a recipe lies.
+type Project struct {
+	Dir    string   // the project folder
+	File   string   // the recipe, absolute or relative to the folder
+	Writes []string // files below the folder that are written meanwhile, relative to it: no input of anything
+}
+
+// RecipePath is the recipe's file.
+func (p Project) RecipePath() string {
+	if filepath.IsAbs(p.File) {
+		return p.File
+	}
+	return filepath.Join(p.Dir, p.File)
+}
+
+// Name names the project for the store and the logbook: its recipe's whole path. A recipe that is not there has none.
+func (p Project) Name() (string, error) {
+	path, err := filepath.Abs(p.RecipePath())
+	if err == nil {
+		path, err = filepath.EvalSymlinks(path)
+	}
+	return path, err
+}
+
+// maxRecipe is more than a recipe may have, in bytes, so that the parser's own bound speaks.
+const maxRecipe = 5 << 20
+
+// Recipe reads and parses the recipe.
+func (p Project) Recipe() (*recipe.Recipe, error) {
+	path := p.RecipePath()
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, flow.Usagef("there is no recipe %s; write one (docs/recipe.md), or name its folder with --dir", path)
+	}
+	if err != nil {
+		return nil, flow.Usagef("reading the recipe: %w", err)
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, maxRecipe))
+	if err != nil {
+		return nil, flow.Usagef("reading the recipe %s: %w", path, err)
+	}
+	return recipe.Parse(filepath.ToSlash(p.File), text)
+}
+
+// LockPath is the lock beside the recipe.
+func (p Project) LockPath() string {
+	return filepath.Join(filepath.Dir(p.RecipePath()), recipe.LockName)
+}
+
+// Lock reads the lock; without one it is nil.
+func (p Project) Lock() (*lock.Lock, error) {
+	text, err := os.ReadFile(p.LockPath())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, flow.Usagef("reading the lock: %w", err)
+	}
+	l, err := lock.Parse(p.LockPath(), text)
+	if err != nil {
+		return nil, flow.WrongUse(err)
+	}
+	return l, nil
+}
+
+// Choice is what somebody chooses of what a recipe tells.
+type Choice struct {
+	Images    []string            // none: all
+	Platforms []platform.Platform // none: all
+	Facts     map[string]string   // that replace the recipe's
+	Redactor  *redact.Redactor    // is told of what the environment holds of secrets
+}
+
+// Planned is a recipe with its facts, expanded.
+type Planned struct {
+	Project
+	Recipe *recipe.Recipe
+	Facts  *facts.Facts
+	Plan   *plan.Plan
+}
+
+// Expand reads the recipe, gathers its facts and expands it.
+func (p Project) Expand(c Choice) (*Planned, error) {
+	r, err := p.Recipe()
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range r.Secrets {
+		if one.Env != "" {
+			c.Redactor.Add([]byte(os.Getenv(one.Env)))
+		}
+	}
+	f, err := facts.Gather(r, facts.Options{Dir: p.Dir, Lookup: os.LookupEnv, Given: c.Facts, Own: p.Writes})
+	if err != nil {
+		return nil, err
+	}
+	expanded, err := plan.Expand(r, plan.Options{Images: c.Images, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
+	if err != nil {
+		return nil, err
+	}
+	return &Planned{p, r, f, expanded}, nil
+}
+
+// Inside gives a path relative to a folder, with slashes, where it lies in it.
+func Inside(dir, path string) (string, bool) {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return "", false
+	}
+	below, err := filepath.Rel(dir, abs)
+	return filepath.ToSlash(below), err == nil && filepath.IsLocal(below) && below != "."
+}

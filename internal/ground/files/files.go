@@ -1,0 +1,41 @@
+// Package files writes whole files so that nobody ever sees half of one. It knows nothing of what is in them.
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+)
+
+// Replace writes a file as one act: whoever reads it meanwhile, or after a crash, finds what was there before or all of the new.
+func Replace(name string, content []byte, mode fs.FileMode) error {
+	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(content)
+	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	return nil
+}
+
+// Append adds lines to a file, which several writers may share.
+func Append(name, lines string) error {
+	f, err := os.OpenFile(name, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	if err == nil {
+		_, err = f.WriteString(lines)
+		err = errors.Join(err, f.Close())
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	return nil
+}
