@@ -15,6 +15,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/settings"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
@@ -93,7 +94,7 @@ func (s *session) checkSandbox(ctx context.Context) []report.Check {
 
 func (s *session) checkCredentials() report.Check {
 	c := report.Check{Name: "credentials", Level: report.Good}
-	file := credentialFile()
+	file := settings.Credentials()
 	hosts, err := file.Hosts()
 	switch {
 	case err != nil:
@@ -122,12 +123,12 @@ func (s *session) checkRecipe() report.Check {
 }
 
 func (s *session) checkSettings() report.Check {
-	c := report.Check{Name: "settings", Level: report.Good, What: configFile()}
-	if _, err := os.Stat(configFile()); err != nil {
-		c.Level, c.What = report.Note, "there are none; "+configFile()+" would hold mirrors, authorities and the like"
+	c := report.Check{Name: "settings", Level: report.Good, What: settings.File()}
+	if _, err := os.Stat(settings.File()); err != nil {
+		c.Level, c.What = report.Note, "there are none; "+settings.File()+" would hold mirrors, authorities and the like"
 		return c
 	}
-	if _, err := readConfig(); err != nil {
+	if _, err := settings.Read(); err != nil {
 		c.Level, c.What, c.Mend = report.Bad, err.Error(), "docs/registries.md tells what may stand there"
 	}
 	return c
@@ -135,8 +136,8 @@ func (s *session) checkSettings() report.Check {
 
 // checkRegistries asks every registry that there is a login or a setting for.
 func (s *session) checkRegistries(ctx context.Context) []report.Check {
-	places, err := credentialFile().Hosts()
-	conf, confErr := readConfig()
+	places, err := settings.Credentials().Hosts()
+	conf, confErr := settings.Read()
 	if err != nil || confErr != nil {
 		return nil // other checks say so
 	}
@@ -174,8 +175,8 @@ func (s *session) checkRegistries(ctx context.Context) []report.Check {
 	return list
 }
 
-func (s *session) hasLogin(ctx context.Context, conf *config, host string) bool {
-	chain, err := conf.logins()
+func (s *session) hasLogin(ctx context.Context, conf *settings.Settings, host string) bool {
+	chain, err := conf.Logins()
 	if err != nil {
 		return false
 	}

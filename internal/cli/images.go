@@ -2,18 +2,15 @@ package cli
 
 import (
 	"context"
-	"errors"
-	"fmt"
-	"runtime"
 	"time"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/sync/errgroup"
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/copying"
 	"imbricat/internal/flow/push"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
@@ -144,7 +141,7 @@ func (s *session) transfer(ctx context.Context, from, to reference.Reference, na
 	options := transfer.Options{Root: root, Platforms: wanted, Names: []string{name}, Referrers: s.cmd.Bool("referrers"), Sink: view}
 	var result *transfer.Result
 	if to.Kind == reference.Store {
-		result, err = takeIn(ctx, st, source, destination, options)
+		result, err = copying.IntoStore(ctx, st, source, destination, options)
 	} else {
 		result, err = transfer.Copy(ctx, source, destination, options)
 	}
@@ -157,53 +154,4 @@ func (s *session) transfer(ctx context.Context, from, to reference.Reference, na
 		document.Pushed[0].Tags = []string{}
 	}
 	return s.result(document.Pushed[0], func() error { return report.WritePush(s.out, s.paint, document) })
-}
-
-// takeIn copies an image into the store, and names it when its layers are what its configs say.
-func takeIn(ctx context.Context, st *store.Store, source, destination transfer.Place, o transfer.Options) (*transfer.Result, error) {
-	t, err := transfer.Begin(ctx, source, destination, o)
-	if err != nil {
-		return nil, err
-	}
-	if err := t.Content(ctx); err != nil {
-		return nil, err
-	}
-	sofar := t.Sofar()
-	if err := verifyLayers(ctx, st, sofar.Descriptor); err != nil {
-		return nil, err
-	}
-	return t.Name(ctx)
-}
-
-// verifyLayers makes sure that every layer of an image unpacks to what the config of its platform says.
-func verifyLayers(ctx context.Context, st *store.Store, root digest.Descriptor) error {
-	offers, err := image.Offers(ctx, st, root)
-	if errors.Is(err, image.ErrArtifact) {
-		return nil // it has no layers to unpack
-	}
-	if err != nil {
-		return err
-	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for _, offer := range offers {
-		manifest, err := image.ReadManifest(ctx, st, offer.Descriptor)
-		if err != nil {
-			return err
-		}
-		if !image.IsConfig(manifest.Config.MediaType) {
-			continue
-		}
-		config, err := image.ReadConfig(ctx, st, manifest)
-		if err != nil {
-			return fmt.Errorf("%s: %w", offer.Descriptor.Digest, err)
-		}
-		for i, desc := range manifest.Layers {
-			if !image.IsLayer(desc.MediaType) || !st.Has(desc) {
-				continue // something that travels in the form of an image, or a layer that no registry may have
-			}
-			group.Go(func() error { return st.VerifyLayer(ctx, desc, digest.DiffID(config.RootFS.DiffIDs[i])) })
-		}
-	}
-	return group.Wait()
 }

@@ -13,19 +13,17 @@ import (
 	"golang.org/x/term"
 
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/settings"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
 )
 
-// secretVariable holds the secret of a login for a pipeline.
-const secretVariable = "IMBRICAT_SECRET"
-
 func loginCommand() *cli.Command {
 	return &cli.Command{
 		Name: "login", Usage: "checks and keeps credentials for a registry", ArgsUsage: "HOST[:PORT][/REPOSITORY]",
-		Description: "The secret is read from standard input, or from " + secretVariable + " in the environment; it is never taken from the\n" +
+		Description: "The secret is read from standard input, or from " + settings.SecretVariable + " in the environment; it is never taken from the\n" +
 			"command line. It is kept in a file that only you can read, once the registry has accepted it. With a repository, or\n" +
 			"the beginning of one, it is kept for that part alone, and what it allows there is told. Who issues the registry's\n" +
 			"tokens is noted too: another issuer gets the secret only after another login.\n\n" +
@@ -56,18 +54,18 @@ func runLogin(ctx context.Context, s *session) error {
 	if user == "" {
 		return flow.Usagef("login needs --user NAME, or IMBRICAT_USER in the environment")
 	}
-	secret, err := s.secret(secretVariable, user, host)
+	secret, err := s.secret(settings.SecretVariable, user, host)
 	if err != nil {
 		return err
 	}
-	conf, err := readConfig()
+	conf, err := settings.Read()
 	if err != nil {
 		return err
 	}
 	login := credential.Login{User: user, Secret: secret}
 	checked := login
 	checked.Confirms = true
-	client := conf.client(s, credential.Fixed{Place: host, Login: checked})
+	client := s.clientOf(conf, credential.Fixed{Place: host, Login: checked})
 	asked, err := client.Ping(ctx, host)
 	if err != nil {
 		return err
@@ -82,7 +80,7 @@ func runLogin(ctx context.Context, s *session) error {
 		}
 	}
 	login.Issuer = document.Issuer
-	file := credentialFile()
+	file := settings.Credentials()
 	if err := file.Keep(args[0], login); err != nil {
 		return err
 	}
@@ -180,7 +178,7 @@ func logoutCommand() *cli.Command {
 }
 
 func runLogout(s *session) error {
-	file := credentialFile()
+	file := settings.Credentials()
 	hosts, err := s.args(0, 1, "one registry, HOST[:PORT], or --all")
 	if err != nil {
 		return err

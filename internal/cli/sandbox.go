@@ -14,6 +14,7 @@ import (
 	"imbricat/internal/engine/command"
 	"imbricat/internal/engine/local"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow/settings"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
 )
@@ -25,11 +26,11 @@ func sandboxFlag() cli.Flag {
 // sandbox gives what opens the sandbox when it is first needed, until the program ends.
 func (s *session) sandbox(st *store.Store) func(ctx context.Context) (*sandbox.Box, error) {
 	return func(ctx context.Context) (*sandbox.Box, error) {
-		personal, err := readConfig()
+		personal, err := settings.Read()
 		if err != nil {
 			return nil, err
 		}
-		o := sandbox.Options{Time: layer.Epoch.Unix(), Bounds: personal.bounds}
+		o := sandbox.Options{Time: layer.Epoch.Unix(), Bounds: personal.Bounds}
 		if s.cmd.String("sandbox") == "chroot" {
 			o.Kind = sandbox.Chroot
 		}

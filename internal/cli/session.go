@@ -15,6 +15,7 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/settings"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/printable"
@@ -82,8 +83,8 @@ func newSession(c *cli.Command) *session {
 	// Whatever a text holds that came from outside, it does not reach the terminal but as letters.
 	s.out, s.err = printable.Writer(s.out, s.paint.On), printable.Writer(s.err, s.errPaint.On)
 	root.Metadata[lastSession] = s
-	s.secrets.Add([]byte(os.Getenv(secretVariable)))
-	s.secrets.Add([]byte(os.Getenv(tokenVariable)))
+	s.secrets.Add([]byte(os.Getenv(settings.SecretVariable)))
+	s.secrets.Add([]byte(os.Getenv(settings.TokenVariable)))
 	var level slog.Level
 	if level.UnmarshalText([]byte(c.String("log-level"))) == nil {
 		slog.SetDefault(slog.New(slog.NewTextHandler(s.err, &slog.HandlerOptions{Level: level})))

@@ -8,6 +8,7 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/settings"
 	"imbricat/internal/flow/sharing"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/event"
@@ -25,7 +26,7 @@ func shareFlags() []cli.Flag {
 // shared opens the shared cache that the command line, the recipe or the user's configuration names, in this order; nil
 // where none does. The store gets content from it, then.
 func (s *session) shared(p *workspace.Planned, st *store.Store, sink event.Sink) (*share.Cache, error) {
-	personal, err := readConfig()
+	personal, err := settings.Read()
 	if err != nil {
 		return nil, err
 	}
@@ -63,14 +64,14 @@ func (s *session) shared(p *workspace.Planned, st *store.Store, sink event.Sink)
 	default:
 		return nil, flow.Usagef("--share takes a repository (HOST/REPOSITORY) or a folder (./DIR), not %q", place)
 	}
-	signer, err := personal.signer()
+	signer, err := personal.Signer()
 	if err != nil {
 		return nil, err
 	}
 	told := event.Quiet(sink, p.Recipe.Silence)
 	cache := share.New(backend, st, share.Mode(cmp.Or(mode, "both")), share.DefaultPatience, func(err error) {
 		told.Send(event.Warning{Code: event.SharedCache, Text: err.Error()})
-	}).Believe(personal.trust[backend.Place()], signer)
+	}).Believe(personal.Believed[backend.Place()], signer)
 	st.Bring = sharing.Bringer(st, cache, s.client)
 	return cache, nil
 }

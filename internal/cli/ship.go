@@ -13,6 +13,7 @@ import (
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/building"
 	"imbricat/internal/flow/receipts"
+	"imbricat/internal/flow/settings"
 	"imbricat/internal/flow/ship"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/output/receipt"
@@ -124,7 +125,7 @@ func (s *session) logOut(p *workspace.Planned) error {
 	if !s.cmd.Bool("logout") {
 		return nil
 	}
-	file := credentialFile()
+	file := settings.Credentials()
 	places, err := file.Hosts()
 	for _, place := range places {
 		if host, _, _ := strings.Cut(place, "/"); s.goesTo(p, host) {

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/settings"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/standin"
 )
@@ -119,7 +120,7 @@ func runStandin(ctx context.Context, s *session) error {
 		}
 		if authority != "" {
 			document["authority"] = authority
-			fmt.Fprintf(s.err, "its certificate is vouched for by %s; name that file under registries in %s\n", authority, configFile())
+			fmt.Fprintf(s.err, "its certificate is vouched for by %s; name that file under registries in %s\n", authority, settings.File())
 		}
 	}
 	listener, err := net.Listen("tcp", listen)

@@ -12,9 +12,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"imbricat/internal/content/image"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/receipts"
+	"imbricat/internal/flow/tags"
+	"imbricat/internal/flow/verify"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
@@ -57,26 +58,6 @@ func tagsCommand() *cli.Command {
 }
 
 // inventory looks at every tag of the repository that an argument names. A time that stands for none is none.
-func (s *session) inventory(ctx context.Context, text string) (*registry.Repository, *transfer.Inventory, error) {
-	ref, err := reference.ParseRepository(text)
-	if err != nil {
-		return nil, nil, flow.WrongUse(err)
-	}
-	client, err := s.client()
-	if err != nil {
-		return nil, nil, err
-	}
-	r := client.Repository(ref.Host, ref.Repository)
-	inventory, err := transfer.Look(ctx, r)
-	if err != nil {
-		return nil, nil, err
-	}
-	for i := range inventory.Tags {
-		inventory.Tags[i].Created = image.KnownTime(inventory.Tags[i].Created)
-	}
-	return r, inventory, nil
-}
-
 func runTags(ctx context.Context, s *session) error {
 	if first := s.cmd.Args().First(); len(s.cmd.Commands) > 0 && first != "" && !strings.Contains(first, "/") && !receipts.IsFile(first) {
 		return unknownCommand(s.cmd)
@@ -106,6 +87,10 @@ func (s *session) tagsOf(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	client, err := s.client()
+	if err != nil {
+		return err
+	}
 	document := &report.Fates{Tags: []report.Fate{}}
 	for _, i := range r.Images {
 		for _, d := range i.Destinations {
@@ -114,7 +99,7 @@ func (s *session) tagsOf(ctx context.Context, name string) error {
 				return flow.Usagef("%s: %w", name, err)
 			}
 			for _, tag := range slices.Concat(d.Tags, report.Missing(d)) {
-				now, err := s.standsOn(ctx, repository, tag)
+				now, err := verify.StandsOn(ctx, client, repository, tag)
 				if err != nil {
 					return err
 				}
@@ -229,15 +214,6 @@ func imagesNamed(arg string) (list []reference.Reference, err error) {
 	return list, nil
 }
 
-// deleted tells what was deleted, or would be.
-type deleted struct {
-	Repository string           `json:"repository"`
-	DryRun     bool             `json:"dryRun"`
-	Kept       []report.Verdict `json:"kept"`
-	Deleted    []report.Verdict `json:"deleted"`
-	Digests    []digest.Digest  `json:"digests"` // nothing reaches them any more
-}
-
 func deleteTags(ctx context.Context, s *session) error {
 	args, err := s.args(1, -1, "a repository with tags or digests, or HOST/REPOSITORY:TAG")
 	if err != nil {
@@ -257,36 +233,9 @@ func deleteTags(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	var doomed []digest.Digest
-	verdicts := make([]retention.Verdict, len(inventory.Tags))
-	for i, t := range inventory.Tags {
-		verdicts[i] = retention.Verdict{Tag: retention.Tag{Name: t.Name, Digest: t.Digest}, Keep: true}
-	}
-	for _, arg := range args[1:] {
-		if d, err := digest.Parse(arg); err == nil {
-			doomed = append(doomed, d)
-			continue
-		}
-		i := slices.IndexFunc(verdicts, func(v retention.Verdict) bool { return v.Name == arg })
-		if i < 0 {
-			return fmt.Errorf("%s has no tag %q; `imbricat tags %s` lists them", r, arg, r)
-		}
-		verdicts[i].Keep, verdicts[i].Reason = false, "asked for"
-	}
-	for _, d := range doomed {
-		if by := reachedBy(verdicts, inventory, d); by != "" && !s.cmd.Bool("force") {
-			return refuse("%s@%s is still reached by the tag %s; --force deletes it all the same", r, d, by)
-		}
-	}
-	document := &deleted{Repository: r.String(), Kept: []report.Verdict{}, Deleted: []report.Verdict{}, Digests: []digest.Digest{}}
-	w := &sweeper{repository: r, document: document}
-	if err := w.tags(ctx, verdicts, inventory, s.cmd.Bool("force")); err != nil {
+	document, err := tags.Delete(ctx, r, inventory, args[1:], s.cmd.Bool("force"))
+	if err != nil {
 		return err
-	}
-	for _, d := range doomed {
-		if err := w.digest(ctx, d); err != nil {
-			return err
-		}
 	}
 	return s.result(document, func() error {
 		for _, t := range document.Deleted {
@@ -297,83 +246,6 @@ func deleteTags(ctx context.Context, s *session) error {
 		}
 		return nil
 	})
-}
-
-// refuse is an error of exit code 4.
-func refuse(format string, values ...any) error {
-	return flow.Refusedf(format, values...)
-}
-
-// reachedBy gives a tag that is kept from which a digest is reached; "" where there is none.
-func reachedBy(verdicts []retention.Verdict, inventory *transfer.Inventory, d digest.Digest) string {
-	for _, v := range verdicts {
-		if v.Keep && slices.Contains(retention.Doomed([]retention.Verdict{{Tag: v.Tag}}, inventory.Below), d) {
-			return v.Name
-		}
-	}
-	return ""
-}
-
-// sweeper deletes in one repository.
-type sweeper struct {
-	repository *registry.Repository
-	document   *deleted
-	only       bool // digests: the registry deletes no tags
-}
-
-// tags deletes the tags that are not kept. A registry that deletes no tags loses the digest instead, if nothing else stands
-// on it, or by force.
-func (w *sweeper) tags(ctx context.Context, verdicts []retention.Verdict, inventory *transfer.Inventory, force bool) error {
-	for _, v := range verdicts {
-		line := report.Verdict{Tag: v.Name, Digest: v.Digest, Reason: v.Reason}
-		if v.Keep {
-			w.document.Kept = append(w.document.Kept, line)
-			continue
-		}
-		if !w.document.DryRun {
-			err := w.tag(ctx, v, verdicts, inventory, force)
-			if err != nil {
-				return err
-			}
-		}
-		w.document.Deleted = append(w.document.Deleted, line)
-	}
-	return nil
-}
-
-func (w *sweeper) tag(ctx context.Context, v retention.Verdict, verdicts []retention.Verdict, inventory *transfer.Inventory, force bool) error {
-	var err error
-	var answer *registry.Error
-	if !w.only {
-		err = w.repository.Delete(ctx, v.Name)
-		if errors.As(err, &answer) && answer.NotFound() {
-			return nil // somebody else did
-		}
-		w.only = errors.As(err, &answer) && answer.Unsupported()
-	}
-	if !w.only {
-		return err
-	}
-	if by := reachedBy(verdicts, inventory, v.Digest); by != "" && !force {
-		return refuse("%s deletes no tags, only digests, and %s stands on the same digest as %s, %s; --force deletes both", w.repository.Host(), by, v.Name, v.Digest)
-	}
-	return w.digest(ctx, v.Digest)
-}
-
-func (w *sweeper) digest(ctx context.Context, d digest.Digest) error {
-	if slices.Contains(w.document.Digests, d) {
-		return nil
-	}
-	w.document.Digests = append(w.document.Digests, d)
-	if w.document.DryRun {
-		return nil
-	}
-	err := w.repository.Delete(ctx, string(d))
-	var answer *registry.Error
-	if errors.As(err, &answer) && answer.NotFound() {
-		return nil
-	}
-	return err
 }
 
 func keepTags(ctx context.Context, s *session) error {
@@ -397,16 +269,7 @@ func keepTags(ctx context.Context, s *session) error {
 	if rule.Moving, err = s.movingTags(r.String()); err != nil {
 		return err
 	}
-	verdicts := judge(inventory, rule, time.Now())
-	document := &deleted{Repository: r.String(), DryRun: s.cmd.Bool("dry-run"), Kept: []report.Verdict{}, Deleted: []report.Verdict{}, Digests: []digest.Digest{}}
-	w := &sweeper{repository: r, document: document}
-	doomed := retention.Doomed(verdicts, inventory.Below)
-	err = w.tags(ctx, verdicts, inventory, false)
-	for _, d := range doomed {
-		if err == nil {
-			err = w.digest(ctx, d)
-		}
-	}
+	document, err := tags.Keep(ctx, r, inventory, rule, s.cmd.Bool("dry-run"))
 	if err != nil {
 		return err
 	}
@@ -425,48 +288,19 @@ func (s *session) movingTags(repository string) ([]string, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the recipe here tells which tags move, and has a mistake: %w", err)
 	}
-	var moving []string
-	for _, i := range p.Plan.Images {
-		for _, d := range i.Destinations {
-			if d.Repository.String() != repository {
-				continue
-			}
-			for _, tag := range d.Tags {
-				if slices.Contains(d.Prefixes, tag) || !slices.Contains(d.Named, tag) && !retention.Match(d.Fixed, tag) {
-					moving = append(moving, tag)
-				}
-			}
-			for _, h := range d.Held {
-				moving = append(moving, h.Tag)
-			}
-		}
-	}
-	return moving, nil
+	return p.Plan.MovingTags(repository), nil
 }
 
-// judge decides on all tags. A tag that only lists what refers to an image shares that image's fate.
-func judge(inventory *transfer.Inventory, rule retention.Rule, now time.Time) []retention.Verdict {
-	var tags []retention.Tag
-	var lists []retention.Verdict
-	for _, t := range inventory.Tags {
-		at := t.Pushed
-		if at.IsZero() {
-			at = t.Created
-		}
-		one := retention.Tag{Name: t.Name, Digest: t.Digest, Time: at}
-		if subject := transfer.SubjectOf(t.Name); subject != "" {
-			lists = append(lists, retention.Verdict{Tag: one, Keep: true, Reason: "it lists what refers to " + digest.Short(subject)})
-			continue
-		}
-		tags = append(tags, one)
+func (s *session) inventory(ctx context.Context, text string) (*registry.Repository, *transfer.Inventory, error) {
+	ref, err := reference.ParseRepository(text)
+	if err != nil {
+		return nil, nil, flow.WrongUse(err)
 	}
-	slices.SortFunc(tags, func(a, b retention.Tag) int { return retention.Compare(a.Name, b.Name) })
-	verdicts := retention.Decide(tags, rule, now)
-	doomed := retention.Doomed(verdicts, inventory.Below)
-	for i := range lists {
-		if slices.Contains(doomed, transfer.SubjectOf(lists[i].Name)) {
-			lists[i].Keep, lists[i].Reason = false, "the image that it belongs to goes"
-		}
+	client, err := s.client()
+	if err != nil {
+		return nil, nil, err
 	}
-	return append(verdicts, lists...)
+	r := client.Repository(ref.Host, ref.Repository)
+	inventory, err := tags.Look(ctx, r)
+	return r, inventory, err
 }

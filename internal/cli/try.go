@@ -363,7 +363,12 @@ func (s *session) exportBundle(ctx context.Context, st *store.Store, t *trial) e
 	}
 	view := s.view(ctx)
 	defer view.Close("")
-	return s.writeBundle(ctx, try.Options{Store: st, Local: s.executor(ctx, st, view)}, found, t)
+	dir := s.cmd.String("export-bundle")
+	if err := try.WriteBundle(ctx, try.Options{Store: st, Local: s.executor(ctx, st, view)}, found, t.do, dir); err != nil {
+		return err
+	}
+	fmt.Fprintf(s.err, "the bundle of %s for %s is in %s: config.json and rootfs/\n", found.Name, t.platform, dir)
+	return nil
 }
 
 // atOnce keeps a command's output clean: only doubts are told, before it runs.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,11 +15,13 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/local"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/settings"
 	"imbricat/internal/flow/sharing"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
 )
@@ -168,4 +171,27 @@ func (s *session) source(st *store.Store, ref reference.Reference) (transfer.Pla
 		return nil, err
 	}
 	return places.Source(ref)
+}
+
+// client makes the one client of a command.
+func (s *session) client() (*registry.Client, error) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if s.registry != nil {
+		return s.registry, nil
+	}
+	personal, err := settings.Read()
+	if err != nil {
+		return nil, err
+	}
+	logins, err := personal.Logins()
+	if err != nil {
+		return nil, err
+	}
+	s.registry = s.clientOf(personal, logins)
+	return s.registry, nil
+}
+
+func (s *session) clientOf(personal *settings.Settings, logins credential.Source) *registry.Client {
+	return personal.Client(registry.Options{Logins: logins, Agent: "imbricat/" + version(), Log: slog.Default(), Uploads: s.uploads()})
 }

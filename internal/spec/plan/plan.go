@@ -6,10 +6,13 @@
 package plan
 
 import (
+	"slices"
+
 	"imbricat/internal/content/image"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/spec/recipe"
+	"imbricat/internal/spec/retention"
 )
 
 // Plan is what a build is to do. Units stand in an order in which each comes after those that it needs.
@@ -58,6 +61,24 @@ func (p *Plan) Destinations(image string) []Destination {
 		}
 	}
 	return nil
+}
+
+// MovingTags returns the tags of a repository that the plan moves, or would where their conditions held.
+func (p *Plan) MovingTags(repository string) (moving []string) {
+	for _, i := range p.Images {
+		for _, d := range i.Destinations {
+			if d.Repository.String() != repository {
+				continue
+			}
+			for _, tag := range d.Tags {
+				if slices.Contains(d.Prefixes, tag) || !slices.Contains(d.Named, tag) && !retention.Match(d.Fixed, tag) {
+					moving = append(moving, tag)
+				}
+			}
+			moving = append(moving, d.HeldTags()...)
+		}
+	}
+	return moving
 }
 
 // Held is a tag that is not to be written, with the condition that does not hold.

@@ -1,4 +1,4 @@
-package cli
+package try
 
 import (
 	"context"
@@ -13,7 +13,6 @@ import (
 
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/sandbox"
-	"imbricat/internal/flow/try"
 )
 
 // bundleVersion is the lowest version of the runtime-spec that says all that is needed: runtimes refuse those that are newer
@@ -24,9 +23,9 @@ const bundleVersion = "1.0.2"
 var bundleRights = []string{"CAP_CHOWN", "CAP_DAC_OVERRIDE", "CAP_FOWNER", "CAP_FSETID", "CAP_KILL", "CAP_NET_BIND_SERVICE", "CAP_SETFCAP", "CAP_SETGID",
 	"CAP_SETPCAP", "CAP_SETUID", "CAP_SYS_CHROOT"}
 
-// writeBundle unpacks an image and writes the runtime's settings beside it.
-func (s *session) writeBundle(ctx context.Context, o try.Options, found *baseimage.Found, t *trial) error {
-	dir := s.cmd.String("export-bundle")
+// WriteBundle unpacks an image into a folder that is new, or empty, and writes a runtime's settings beside it. Of the command its words and
+// its environment count.
+func WriteBundle(ctx context.Context, o Options, found *baseimage.Found, do Command, dir string) error {
 	// What is set-uid in there must be out of other users' reach; the modes inside are the image's.
 	if there, err := os.ReadDir(dir); err == nil && len(there) > 0 {
 		return fmt.Errorf("%s is not empty: name a new folder for the bundle", dir)
@@ -34,15 +33,15 @@ func (s *session) writeBundle(ctx context.Context, o try.Options, found *baseima
 	if err := errors.Join(os.MkdirAll(dir, 0o700), os.Chmod(dir, 0o700)); err != nil {
 		return err
 	}
-	config, box, err := try.Unpack(ctx, o, found, filepath.Join(dir, "rootfs"))
+	config, box, err := Unpack(ctx, o, found, filepath.Join(dir, "rootfs"))
 	if err != nil {
 		return err
 	}
-	as, err := try.UserOf(ctx, o, found)
+	as, err := UserOf(ctx, o, found)
 	if err != nil {
 		return err
 	}
-	args := t.do.Command
+	args := do.Command
 	if len(args) == 0 {
 		args = append(append(args, config.Entrypoint...), config.Cmd...)
 	}
@@ -58,7 +57,7 @@ func (s *session) writeBundle(ctx context.Context, o try.Options, found *baseima
 		Root:     &specs.Root{Path: "rootfs"},
 		Hostname: sandbox.Hostname,
 		Process: &specs.Process{
-			Args: args, Env: append(config.Env, t.do.Env...), Cwd: path.Clean("/" + config.WorkingDir), User: user, NoNewPrivileges: true,
+			Args: args, Env: append(config.Env, do.Env...), Cwd: path.Clean("/" + config.WorkingDir), User: user, NoNewPrivileges: true,
 			Capabilities: &specs.LinuxCapabilities{Bounding: bundleRights, Effective: bundleRights, Permitted: bundleRights},
 		},
 		Mounts: []specs.Mount{
@@ -83,7 +82,6 @@ func (s *session) writeBundle(ctx context.Context, o try.Options, found *baseima
 	if err := os.WriteFile(filepath.Join(dir, "config.json"), append(text, '\n'), 0o644); err != nil {
 		return err
 	}
-	fmt.Fprintf(s.err, "the bundle of %s for %s is in %s: config.json and rootfs/\n", found.Name, t.platform, dir)
 	return nil
 }
 

@@ -1,4 +1,7 @@
-package cli
+// Package settings reads what a person chooses for every project, from imbricat/config.yaml in the user's configuration folder and from
+// IMBRICAT_ variables of the environment: registries with their logins, the shared cache, whose entries are believed, bounds of commands.
+// It opens nothing and asks nobody.
+package settings
 
 import (
 	"bytes"
@@ -8,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -29,8 +31,8 @@ import (
 	"imbricat/internal/spec/retention"
 )
 
-// config is what a person chooses for every project, in imbricat/config.yaml of the user's configuration folder.
-type config struct {
+// Settings is what a person chooses for every project, in imbricat/config.yaml of the user's configuration folder.
+type Settings struct {
 	Cache struct {
 		Share string `yaml:"share"`
 		Mode  string `yaml:"mode"`
@@ -42,16 +44,16 @@ type config struct {
 		Processes int    `yaml:"processes"` // of one command
 		Disk      string `yaml:"disk"`      // that one command writes
 	} `yaml:"limits"`
-	Registries map[string]*registryConfig `yaml:"registries"` // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
+	Registries map[string]*registrySettings `yaml:"registries"` // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
 
-	bounds   sandbox.Bounds
-	trust    map[string]share.Trust
+	Bounds   sandbox.Bounds         `yaml:"-"` // from Limits
+	Believed map[string]share.Trust `yaml:"-"` // from Trust
 	settings map[string]registry.Settings
 	programs map[string]credential.Program
 }
 
-// registryConfig is what a person chooses for one registry.
-type registryConfig struct {
+// registrySettings is what a person chooses for one registry.
+type registrySettings struct {
 	PlainHTTP   bool     `yaml:"plain-http"`
 	Issuer      string   `yaml:"issuer"`      // https://HOST of its tokens, where that is another host
 	Mirrors     []string `yaml:"mirrors"`     // HOST[/PREFIX], asked first for what is pulled
@@ -68,22 +70,23 @@ type registryConfig struct {
 	} `yaml:"credentials"`
 }
 
-func configFile() string { return filepath.Join(xdg.ConfigHome, "imbricat", "config.yaml") }
+// File is where the settings are.
+func File() string { return filepath.Join(xdg.ConfigHome, "imbricat", "config.yaml") }
 
-// maxConfig bounds the user's configuration, in bytes.
-const maxConfig = 1 << 20
+// maxSize bounds the user's configuration, in bytes.
+const maxSize = 1 << 20
 
-// readConfig reads and checks the user's configuration; without the file there is nothing in it.
-func readConfig() (*config, error) {
-	c := &config{settings: map[string]registry.Settings{}, programs: map[string]credential.Program{}}
-	f, err := os.Open(configFile())
+// Read reads and checks the user's configuration; without the file there is nothing in it.
+func Read() (*Settings, error) {
+	c := &Settings{settings: map[string]registry.Settings{}, programs: map[string]credential.Program{}}
+	f, err := os.Open(File())
 	if errors.Is(err, fs.ErrNotExist) {
 		return c, nil
 	}
 	var text []byte
 	if err == nil {
 		defer f.Close()
-		text, err = io.ReadAll(io.LimitReader(f, maxConfig))
+		text, err = io.ReadAll(io.LimitReader(f, maxSize))
 	}
 	if err == nil {
 		decoder := yaml.NewDecoder(bytes.NewReader(text))
@@ -109,21 +112,21 @@ func readConfig() (*config, error) {
 		}
 	}
 	if err != nil {
-		return nil, flow.Usagef("%s: %w", configFile(), plainYAML(err))
+		return nil, flow.Usagef("%s: %w", File(), plainYAML(err))
 	}
 	return c, nil
 }
 
 // readTrust checks whose entries of shared caches are believed. A key may also stand in a file.
-func (c *config) readTrust() error {
-	c.trust = map[string]share.Trust{}
+func (c *Settings) readTrust() error {
+	c.Believed = map[string]share.Trust{}
 	for place, keys := range c.Trust {
 		texts := slices.Clone(keys)
 		for i, key := range keys {
 			if !strings.HasSuffix(key, ".pem") {
 				continue
 			}
-			text, err := os.ReadFile(besideConfig(key))
+			text, err := os.ReadFile(beside(key))
 			if err != nil {
 				return fmt.Errorf("trust: %s: %w", place, err)
 			}
@@ -137,7 +140,7 @@ func (c *config) readTrust() error {
 		if err != nil || ref.Kind != reference.Registry && !filepath.IsAbs(place) || ref.Tag != "" || ref.Digest != "" {
 			return fmt.Errorf("trust: %q: write HOST/REPOSITORY or a whole path of a folder", place)
 		}
-		c.trust[place] = trust
+		c.Believed[place] = trust
 	}
 	return nil
 }
@@ -145,14 +148,14 @@ func (c *config) readTrust() error {
 // signingVariable holds the private key that signs what is shared.
 const signingVariable = "IMBRICAT_SIGNING_KEY"
 
-// signer gives what signs entries of a shared cache: the key in the environment, or that of the file; nil where there is none.
-func (c *config) signer() (*share.Signer, error) {
+// Signer returns what signs entries of a shared cache: the key in the environment, or that of the file; nil where there is none.
+func (c *Settings) Signer() (*share.Signer, error) {
 	text, from := os.Getenv(signingVariable), signingVariable
 	if text == "" {
 		if c.Cache.Key == "" {
 			return nil, nil
 		}
-		from = besideConfig(c.Cache.Key)
+		from = beside(c.Cache.Key)
 		raw, err := os.ReadFile(from)
 		if err != nil {
 			return nil, flow.Usagef("cache: key: %w", err)
@@ -166,20 +169,20 @@ func (c *config) signer() (*share.Signer, error) {
 	return signer, nil
 }
 
-// besideConfig is a file that the configuration names: relative names start at its folder.
-func besideConfig(name string) string {
+// beside is a file that the configuration names: relative names start at its folder.
+func beside(name string) string {
 	if filepath.IsAbs(name) {
 		return name
 	}
-	return filepath.Join(filepath.Dir(configFile()), name)
+	return filepath.Join(filepath.Dir(File()), name)
 }
 
 // readLimits checks the bounds of commands.
-func (c *config) readLimits() error {
+func (c *Settings) readLimits() error {
 	for _, one := range []struct {
 		name, text string
 		to         *int64
-	}{{"memory", c.Limits.Memory, &c.bounds.Memory}, {"disk", c.Limits.Disk, &c.bounds.Disk}} {
+	}{{"memory", c.Limits.Memory, &c.Bounds.Memory}, {"disk", c.Limits.Disk, &c.Bounds.Disk}} {
 		if one.text == "" {
 			continue
 		}
@@ -189,7 +192,7 @@ func (c *config) readLimits() error {
 		}
 		*one.to = int64(n)
 	}
-	if c.bounds.Processes = c.Limits.Processes; c.bounds.Processes < 0 {
+	if c.Bounds.Processes = c.Limits.Processes; c.Bounds.Processes < 0 {
 		return errors.New("limits: processes must be a number above 0")
 	}
 	return nil
@@ -207,7 +210,7 @@ func plainYAML(err error) error {
 }
 
 // add checks what is chosen for a registry.
-func (c *config) add(place string, one *registryConfig) (err error) {
+func (c *Settings) add(place string, one *registrySettings) (err error) {
 	host, _, _ := strings.Cut(place, "/")
 	if err := reference.CheckHost(host); err != nil {
 		return err
@@ -255,7 +258,7 @@ func (c *config) add(place string, one *registryConfig) (err error) {
 }
 
 // tls reads the files of certificates. Relative paths start at the configuration's folder.
-func (r *registryConfig) tls() (*tls.Config, error) {
+func (r *registrySettings) tls() (*tls.Config, error) {
 	if r.Authority == "" && r.Certificate == "" {
 		if r.Key != "" {
 			return nil, errors.New("key: there is no certificate for it")
@@ -264,7 +267,7 @@ func (r *registryConfig) tls() (*tls.Config, error) {
 	}
 	t := &tls.Config{MinVersion: tls.VersionTLS12}
 	if r.Authority != "" {
-		text, err := os.ReadFile(besideConfig(r.Authority))
+		text, err := os.ReadFile(beside(r.Authority))
 		if err != nil {
 			return nil, fmt.Errorf("authority: %w", err)
 		}
@@ -276,7 +279,7 @@ func (r *registryConfig) tls() (*tls.Config, error) {
 		}
 	}
 	if r.Certificate != "" {
-		pair, err := tls.LoadX509KeyPair(besideConfig(r.Certificate), besideConfig(r.Key))
+		pair, err := tls.LoadX509KeyPair(beside(r.Certificate), beside(r.Key))
 		if err != nil {
 			return nil, fmt.Errorf("certificate: %w", err)
 		}
@@ -289,7 +292,8 @@ func (r *registryConfig) tls() (*tls.Config, error) {
 const (
 	registryVariable = "IMBRICAT_REGISTRY" // HOST[:PORT], or with the beginning of repositories' names
 	userVariable     = "IMBRICAT_USER"
-	tokenVariable    = "IMBRICAT_TOKEN" // instead of a user with a secret
+	SecretVariable   = "IMBRICAT_SECRET"
+	TokenVariable    = "IMBRICAT_TOKEN" // instead of a user with a secret
 	// issuerVariable is who issues the registry's tokens, where that is another host: https://HOST.
 	issuerVariable = "IMBRICAT_ISSUER"
 )
@@ -300,15 +304,15 @@ func isIssuer(text string) bool {
 	return found && (scheme == "https" || scheme == "http") && reference.CheckHost(host) == nil
 }
 
-// logins says where the credentials for registries come from: the environment, programs, and the file, in this order.
-func (c *config) logins() (credential.Chain, error) {
+// Logins says where the credentials for registries come from: the environment, programs, and the file, in this order.
+func (c *Settings) Logins() (credential.Chain, error) {
 	chain := credential.Chain{}
 	if place := os.Getenv(registryVariable); place != "" {
 		host, _, _ := strings.Cut(place, "/")
 		if err := reference.CheckHost(host); err != nil {
 			return nil, flow.Usagef("%s: %w", registryVariable, err)
 		}
-		login := credential.Login{User: os.Getenv(userVariable), Secret: credential.Secret(os.Getenv(secretVariable)), Token: credential.Secret(os.Getenv(tokenVariable))}
+		login := credential.Login{User: os.Getenv(userVariable), Secret: credential.Secret(os.Getenv(SecretVariable)), Token: credential.Secret(os.Getenv(TokenVariable))}
 		if issuer := strings.TrimSuffix(os.Getenv(issuerVariable), "/"); issuer != "" {
 			if !isIssuer(issuer) {
 				return nil, flow.Usagef("%s must be https://HOST, not %q", issuerVariable, issuer)
@@ -318,36 +322,17 @@ func (c *config) logins() (credential.Chain, error) {
 			c.settings[host] = own
 		}
 		if login.Secret == "" && login.Token == "" {
-			return nil, flow.Usagef("%s names a registry, and neither %s nor %s holds a secret for it", registryVariable, secretVariable, tokenVariable)
+			return nil, flow.Usagef("%s names a registry, and neither %s nor %s holds a secret for it", registryVariable, SecretVariable, TokenVariable)
 		}
 		chain = append(chain, credential.Fixed{Place: strings.TrimSuffix(place, "/"), Login: login})
 	}
-	return append(chain, &credential.Programs{All: c.programs}, credentialFile()), nil
+	return append(chain, &credential.Programs{All: c.programs}, Credentials()), nil
 }
 
-// client makes the one client of a command.
-func (s *session) client() (*registry.Client, error) {
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	if s.registry != nil {
-		return s.registry, nil
-	}
-	conf, err := readConfig()
-	if err != nil {
-		return nil, err
-	}
-	logins, err := conf.logins()
-	if err != nil {
-		return nil, err
-	}
-	s.registry = conf.client(s, logins)
-	return s.registry, nil
-}
-
-func (c *config) client(s *session, logins credential.Source) *registry.Client {
-	return registry.New(registry.Options{Logins: logins, Agent: "imbricat/" + version(), Log: slog.Default(),
-		Settings: func(host string) registry.Settings { return c.settings[host] },
-		Patience: patience(), Uploads: s.uploads()})
+// Client returns the client for registries. o gives what is no setting.
+func (c *Settings) Client(o registry.Options) *registry.Client {
+	o.Settings, o.Patience = func(host string) registry.Settings { return c.settings[host] }, patience()
+	return registry.New(o)
 }
 
 // patience is how long requests to registries are tried again in all.
@@ -358,7 +343,7 @@ func patience() time.Duration {
 	return 0
 }
 
-// credentialFile is where logins are kept.
-func credentialFile() *credential.File {
+// Credentials returns the file of logins.
+func Credentials() *credential.File {
 	return credential.OpenFile(filepath.Join(xdg.ConfigHome, "imbricat", "credentials.json"))
 }
