@@ -31,7 +31,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/division"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
@@ -56,7 +56,7 @@ type site struct {
 	freshAll bool
 	forget   func(e trace.Entry) bool
 	// How images are divided.
-	divisions    map[string]*order.Rules
+	divisions    map[string]*division.Rules
 	predecessors layering.Predecessors
 	executor     executor.Executor // nil: the sandbox
 

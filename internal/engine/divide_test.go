@@ -18,7 +18,7 @@ import (
 	"imbricat/internal/content/tree/treetest"
 	"imbricat/internal/engine/layering"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/division"
 	"imbricat/internal/spec/plan"
 )
 
@@ -56,9 +56,9 @@ func TestRulesOfTheLockDivide(t *testing.T) {
 	for name, content := range map[string]string{"app/almanac": "1", "app/lib/astro": "2", "app/lib/old": "3", "pages/a": "4", "pages/b": "5"} {
 		s.write(name, content)
 	}
-	rules, err := order.NewRules([][]string{{"/"}, {"/srv/lib/"}, {"/srv/pages/a", "/etc/"}})
+	rules, err := division.New([][]string{{"/"}, {"/srv/lib/"}, {"/srv/pages/a", "/etc/"}})
 	require.NoError(t, err)
-	s.divisions = map[string]*order.Rules{"gauge": rules}
+	s.divisions = map[string]*division.Rules{"gauge": rules}
 	text := gauge("copy: {from: app/, to: /srv}", "copy: {from: pages, to: /srv/pages}", `write: {to: /etc/gauge.conf, text: "x"}`, "remove: [/srv/lib/old]")
 	first, layers := s.stack(t, text)
 	require.Equal(t, [][]string{{"srv/almanac", "srv/pages/b"}, {"srv/lib/astro", "srv/lib/old"}, {"etc/gauge.conf", "srv/pages/a"}}, layers,

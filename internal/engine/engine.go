@@ -20,7 +20,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/division"
 	"imbricat/internal/spec/plan"
 )
 
@@ -68,7 +68,7 @@ type Inputs struct {
 	Fresh    []string
 	FreshAll bool
 	// Divisions are the rules of the lock, by image.
-	Divisions    map[string]*order.Rules
+	Divisions    map[string]*division.Rules
 	Predecessors layering.Predecessors // may be nil
 	Shared       Shared                // may be nil
 	Past         explain.Past          // may be nil

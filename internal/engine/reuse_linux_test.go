@@ -25,7 +25,7 @@ import (
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/division"
 )
 
 func TestMain(m *testing.M) {
@@ -269,9 +269,9 @@ func (o rounds) run(t *testing.T) (builds, reusedSteps, ranSteps int, wrong stri
 			recipes[one] = readerRecipe(r, fmt.Sprintf("-%d-%d", seed, i), o.moves)
 			one.divisions = nil
 			if r.IntN(2) == 0 {
-				rules, err := order.NewRules([][]string{{"/"}, {"/o/"}, {"/t/d/"}})
+				rules, err := division.New([][]string{{"/"}, {"/o/"}, {"/t/d/"}})
 				require.NoError(t, err)
-				one.divisions = map[string]*order.Rules{"gauge": rules}
+				one.divisions = map[string]*division.Rules{"gauge": rules}
 			}
 			anew[one].divisions = one.divisions
 		}
@@ -535,9 +535,9 @@ func TestWritesRead(t *testing.T) {
 // TestDividedRunIsFoundInItsLayers: what a command left lies in several layers, and nowhere else.
 func TestDividedRunIsFoundInItsLayers(t *testing.T) {
 	s := commandSite(t, sandbox.Options{})
-	rules, err := order.NewRules([][]string{{"/"}, {"/o/b/"}, {"/o/a/2"}})
+	rules, err := division.New([][]string{{"/"}, {"/o/b/"}, {"/o/a/2"}})
 	require.NoError(t, err)
-	s.divisions = map[string]*order.Rules{"gauge": rules}
+	s.divisions = map[string]*division.Rules{"gauge": rules}
 	text := gauge("copy: {from: bin, to: /bin}", "run: mkdir -p /o/a /o/b; for n in 1 2 3; do echo $n > /o/a/$n; echo b$n > /o/b/$n; done; ln /o/a/1 /o/b/one")
 	first, layers := s.stack(t, text)
 	require.Equal(t, [][]string{{"bin/busybox", "bin/sh", "o/a/1", "o/a/3", "o/b/one"}, {"o/b/1", "o/b/2", "o/b/3"}, {"o/a/2"}}, layers, "names of one file stay together")

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/ground/event"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/division"
 )
 
 // TestImagesOnOneStage: two images on one stage, of which the lock divides one, are both made, whichever comes first.
@@ -19,7 +19,7 @@ func TestImagesOnOneStage(t *testing.T) {
 	text := "imbricat: 1\nstages:\n  tables:\n    base: none\n    steps:\n      - copy: {from: a, to: /a}\n      - copy: {from: b, to: /b}\n" +
 		"images:\n  gauge: {base: {stage: tables}, platforms: [linux/amd64], steps: [{write: {to: /g, text: g}}]}\n" +
 		"  almanac: {base: {stage: tables}, platforms: [linux/amd64], steps: [{write: {to: /l, text: l}}]}\n"
-	rules, err := order.NewRules([][]string{{"/"}, {"/b/", "/g"}})
+	rules, err := division.New([][]string{{"/"}, {"/b/", "/g"}})
 	require.NoError(t, err)
 	digests := map[string]bool{}
 	for range 30 {
@@ -27,7 +27,7 @@ func TestImagesOnOneStage(t *testing.T) {
 		s.write("a/1", "one")
 		s.write("a/2", "two")
 		s.write("b/1", "three")
-		s.divisions = map[string]*order.Rules{"gauge": rules}
+		s.divisions = map[string]*division.Rules{"gauge": rules}
 		result, err := s.build(text)
 		require.NoError(t, err)
 		require.Len(t, result.Images, 2)

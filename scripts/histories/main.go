@@ -12,7 +12,7 @@ import (
 	"strings"
 	"text/tabwriter"
 
-	"imbricat/internal/spec/order"
+	"imbricat/internal/engine/order"
 )
 
 // Tuned are the histories that the numbers of the method were chosen on.

@@ -9,10 +9,10 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/order"
 	"imbricat/internal/engine/sources"
 	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/spec/order"
 )
 
 // Content is what an image's own layers hold, for those who weigh its division.

@@ -7,7 +7,7 @@ import (
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/engine/order"
 )
 
 // leavingDead divides after the image that was published last so that its layers stay although newer ones on top replace

@@ -14,10 +14,11 @@ import (
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/order"
 	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/division"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
@@ -153,8 +154,8 @@ type Warner interface {
 // Divider divides the images of one build. All fields must be set but those that say otherwise.
 type Divider struct {
 	Store        *store.Store
-	Rules        map[string]*order.Rules // of the lock, by image
-	Predecessors Predecessors            // may be nil
+	Rules        map[string]*division.Rules // of the lock, by image
+	Predecessors Predecessors               // may be nil
 	Warner       Warner
 }
 
@@ -222,12 +223,12 @@ func hintsOf(s recipe.Stack) func(path string) order.Hint {
 func hinted(s recipe.Stack) bool { return len(s.Steady)+len(s.Lively) > 0 }
 
 // ruled divides by the rules of the lock, which also say which layer lies on which.
-func (d *Divider) ruled(ctx context.Context, u *Unit, rules *order.Rules, room int) ([]*Layer, error) {
+func (d *Divider) ruled(ctx context.Context, u *Unit, rules *division.Rules, room int) ([]*Layer, error) {
 	l, err := together(ctx, u.Steps, hintsOf(u.Plan.Stack))
 	if err != nil {
 		return nil, err
 	}
-	parts := rules.Ruled(l.items)
+	parts := order.Ruled(rules, l.items)
 	if len(parts) > room {
 		d.Warner.Warn(nil, event.Layers, fmt.Sprintf("the lock divides %s into more layers than there is room for, so neighbours share one: `imbricat lock` divides it anew", u.Plan.ID.Name))
 		parts = squeeze(l.items, parts, room)

@@ -8,9 +8,9 @@ import (
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/order"
 	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/spec/order"
 )
 
 // merged are steps laid together, as items that layers can hold.

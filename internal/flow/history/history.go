@@ -14,12 +14,12 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/engine/order"
 	"imbricat/internal/flow/published"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/facts"
-	"imbricat/internal/spec/order"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )

@@ -10,6 +10,7 @@ import (
 
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/engine/order"
 	"imbricat/internal/flow/history"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/digest"
@@ -17,8 +18,8 @@ import (
 	"imbricat/internal/ground/files"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/division"
 	"imbricat/internal/spec/lock"
-	"imbricat/internal/spec/order"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
@@ -46,7 +47,7 @@ func Refresh(ctx context.Context, w *workspace.Workspace, o Options) (*report.Lo
 	if missing {
 		old = &lock.Lock{} // it is written anew
 	}
-	r := &refresh{w, o.Check, old, &lock.Lock{Images: map[string]*order.Rules{}}}
+	r := &refresh{w, o.Check, old, &lock.Lock{Images: map[string]*division.Rules{}}}
 	if r.now.Bases, err = lockBases(ctx, w); err != nil {
 		return nil, err
 	}
@@ -136,7 +137,7 @@ func (r *refresh) lockDivisions(ctx context.Context) ([]report.LockedImage, erro
 }
 
 // lockImage divides one image, the same for all its platforms.
-func (r *refresh) lockImage(ctx context.Context, h *history.Finder, units []*plan.Unit, preview *engine.Preview, was *order.Rules) (report.LockedImage, *order.Rules, error) {
+func (r *refresh) lockImage(ctx context.Context, h *history.Finder, units []*plan.Unit, preview *engine.Preview, was *division.Rules) (report.LockedImage, *division.Rules, error) {
 	out := report.LockedImage{Image: units[0].ID.Name}
 	content, unknown := contentOver(units, preview)
 	if content == nil {
@@ -158,7 +159,7 @@ func (r *refresh) lockImage(ctx context.Context, h *history.Finder, units []*pla
 	o := history.OptionsFor(content, k)
 	var lists [][]int
 	if was != nil {
-		lists = was.Ruled(content.Items)
+		lists = order.Ruled(was, content.Items)
 	}
 	found := order.Refresh(content.Items, lists, o)
 	rules := was

@@ -5,12 +5,12 @@ import (
 	"strings"
 
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/engine/order"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/history"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/facts"
-	"imbricat/internal/spec/order"
 	"imbricat/internal/spec/plan"
 )
 
@@ -77,7 +77,7 @@ func ruledBy(versions []order.Version, c *layering.Content, lists [][]int) order
 		}
 	}
 	rules := order.RulesOf(c.Items, parts)
-	return func(v int) [][]int { return rules.Ruled(versions[v].Items) }
+	return func(v int) [][]int { return order.Ruled(rules, versions[v].Items) }
 }
 
 // changedBytes gives for each version the bytes of what differs from the version before.

@@ -7,9 +7,9 @@ import (
 
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/engine/order"
 	"imbricat/internal/flow/history"
 	"imbricat/internal/output/report"
-	"imbricat/internal/spec/order"
 )
 
 // Of describes the layers of the images of a preview.

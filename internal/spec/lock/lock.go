@@ -15,7 +15,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/division"
 )
 
 // Version is the format that this program reads and writes.
@@ -28,7 +28,7 @@ const maxText = 16 << 20
 // of each image that has one, by its name.
 type Lock struct {
 	Bases  map[string]digest.Digest
-	Images map[string]*order.Rules
+	Images map[string]*division.Rules
 }
 
 type document struct {
@@ -55,7 +55,7 @@ func Parse(name string, text []byte) (*Lock, error) {
 	if d.Version != Version {
 		return nil, fmt.Errorf("%s has format %d; this version of imbricat reads format %d: `imbricat lock` writes it anew", name, d.Version, Version)
 	}
-	l := &Lock{Bases: map[string]digest.Digest{}, Images: map[string]*order.Rules{}}
+	l := &Lock{Bases: map[string]digest.Digest{}, Images: map[string]*division.Rules{}}
 	for reference, written := range d.Bases {
 		parsed, err := digest.Parse(written)
 		if err != nil {
@@ -68,7 +68,7 @@ func Parse(name string, text []byte) (*Lock, error) {
 		for i, p := range parts {
 			lists[i] = p.Paths
 		}
-		rules, err := order.NewRules(lists)
+		rules, err := division.New(lists)
 		if err != nil {
 			return nil, fmt.Errorf("%s: the division of %s: %w; `imbricat lock` writes it anew", name, image, err)
 		}

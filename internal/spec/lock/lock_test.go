@@ -7,19 +7,19 @@ import (
 	"pgregory.net/rapid"
 
 	"imbricat/internal/ground/digest"
-	"imbricat/internal/spec/order"
+	"imbricat/internal/spec/division"
 )
 
 func TestEncodeAndParse(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
-		l := &Lock{Bases: map[string]digest.Digest{}, Images: map[string]*order.Rules{}}
+		l := &Lock{Bases: map[string]digest.Digest{}, Images: map[string]*division.Rules{}}
 		for range rapid.IntRange(0, 4).Draw(r, "bases") {
 			name := rapid.StringMatching(`[a-z.]{1,9}(:[0-9]{2,4})?/[a-z/]{1,9}:[A-Za-z0-9._-]{1,5}`).Draw(r, "reference")
 			l.Bases[name] = digest.FromBytes([]byte(name))
 		}
 		for _, image := range rapid.SliceOfDistinct(rapid.StringMatching(`[a-z][a-z0-9-]{0,8}`), rapid.ID).Draw(r, "images") {
 			paths := rapid.SliceOfNDistinct(rapid.StringMatching(`/[ -~ä#:"'\\]{1,9}`), 0, 6, func(s string) string { return s }).Draw(r, "paths")
-			rules, err := order.NewRules([][]string{{"/"}, paths})
+			rules, err := division.New([][]string{{"/"}, paths})
 			if err == nil {
 				l.Images[image] = rules
 			}

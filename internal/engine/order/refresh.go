@@ -1,6 +1,10 @@
 package order
 
-import "slices"
+import (
+	"slices"
+
+	"imbricat/internal/spec/division"
+)
 
 // LockHorizon is how many versions a division that is kept in a lock is expected to serve.
 const LockHorizon = 10
@@ -70,7 +74,7 @@ func Refresh(items []Item, was [][]int, o Options) Refreshed {
 }
 
 // Rules gives the rules of a division that is kept, in the order of its stack.
-func (r *Refreshed) Rules(items []Item) *Rules {
+func (r *Refreshed) Rules(items []Item) *division.Rules {
 	weights := make([]Weight, len(r.Parts))
 	for i, p := range r.Parts {
 		weights[i] = Weight{p.Size, p.Chance}

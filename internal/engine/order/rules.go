@@ -2,55 +2,13 @@ package order
 
 import (
 	"cmp"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"imbricat/internal/spec/division"
 )
-
-// Rules say to which part a path belongs: to that with the longest prefix that covers it. A prefix is an absolute path;
-// with a slash at its end it covers all that lies in the folder, else the path alone. Parts are in the order of the stack,
-// bottom first.
-type Rules struct {
-	Parts [][]string
-
-	byPrefix map[string]int
-}
-
-// NewRules checks rules: "/" must be in one part, and no prefix in two.
-func NewRules(parts [][]string) (*Rules, error) {
-	parts = slices.DeleteFunc(slices.Clone(parts), func(list []string) bool { return len(list) == 0 })
-	r := &Rules{Parts: parts, byPrefix: map[string]int{}}
-	for n, list := range parts {
-		for _, prefix := range list {
-			if !strings.HasPrefix(prefix, "/") || strings.Contains(prefix, "//") || strings.Contains(prefix, "/../") {
-				return nil, fmt.Errorf("%q is no absolute path", prefix)
-			}
-			if _, twice := r.byPrefix[prefix]; twice {
-				return nil, fmt.Errorf("%s belongs to two parts", prefix)
-			}
-			r.byPrefix[prefix] = n
-		}
-	}
-	if _, rooted := r.byPrefix["/"]; !rooted {
-		return nil, fmt.Errorf("no part has /, which is to take what no other prefix covers")
-	}
-	return r, nil
-}
-
-// Part gives the part of a path without leading slash.
-func (r *Rules) Part(path string) int {
-	if n, known := r.byPrefix["/"+path]; known {
-		return n
-	}
-	for dir := "/" + path; ; {
-		dir = dir[:strings.LastIndexByte(dir, '/')]
-		if n, known := r.byPrefix[dir+"/"]; known {
-			return n
-		}
-	}
-}
 
 // slack is the size in bytes of an exception that is not worth a line of its own, where its part and that of its folder
 // differ about as often.
@@ -58,7 +16,7 @@ const slack = 4 << 10
 
 // RulesOf finds few rules that give a division of items, sorted by path, and that give new paths to the part of most of
 // their folder's bytes. Small items go to the part of their folder where that is expected to cost no more than their size.
-func RulesOf(items []Item, parts []Part) *Rules {
+func RulesOf(items []Item, parts []Part) *division.Rules {
 	of := make([]int, len(items))
 	for n, p := range parts {
 		for _, i := range p.Items {
@@ -93,7 +51,7 @@ func RulesOf(items []Item, parts []Part) *Rules {
 	for _, list := range lists {
 		slices.Sort(list)
 	}
-	r, _ := NewRules(lists) // they are right by construction
+	r, _ := division.New(lists) // they are right by construction
 	return r
 }
 
@@ -133,4 +91,14 @@ func (f *folder) choose(items []Item, of []int, above, parts int) int {
 		}
 	}
 	return best
+}
+
+// Ruled divides items by rules.
+func Ruled(r *division.Rules, items []Item) [][]int {
+	parts := make([][]int, len(r.Parts))
+	for i := range items {
+		n := r.Part(items[i].Path)
+		parts[n] = append(parts[n], i)
+	}
+	return slices.DeleteFunc(parts, func(p []int) bool { return len(p) == 0 })
 }

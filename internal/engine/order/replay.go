@@ -5,6 +5,8 @@ import (
 	"io"
 	"maps"
 	"slices"
+
+	"imbricat/internal/spec/division"
 )
 
 // Version is one version of a history: its items, sorted by path, and the identity of each.
@@ -91,24 +93,14 @@ func Single(history []Version) Strategy {
 	}
 }
 
-// Ruled divides by rules.
-func (r *Rules) Ruled(items []Item) [][]int {
-	parts := make([][]int, len(r.Parts))
-	for i := range items {
-		n := r.Part(items[i].Path)
-		parts[n] = append(parts[n], i)
-	}
-	return slices.DeleteFunc(parts, func(p []int) bool { return len(p) == 0 })
-}
-
 // Static is the cut of the first version by folder and package, kept for all.
 func Static(history []Version, k int) Strategy {
-	var rules *Rules
+	var rules *division.Rules
 	return func(v int) [][]int {
 		if rules == nil {
 			rules = RulesOf(history[v].Items, cold(history[v].Items, Options{Most: k}))
 		}
-		return rules.Ruled(history[v].Items)
+		return Ruled(rules, history[v].Items)
 	}
 }
 
@@ -168,14 +160,14 @@ func held(v *Version, layers [][]int) (before []Before) {
 
 // Locked divides by rules that are refreshed every so many versions, as the policy lock does.
 func Locked(history []Version, every int, o Options) Strategy {
-	var rules *Rules
+	var rules *division.Rules
 	return func(v int) [][]int {
 		items := history[v].Items
 		if v%every == 0 {
 			o.Versions = v
 			var was [][]int
 			if rules != nil {
-				was = rules.Ruled(items)
+				was = Ruled(rules, items)
 			} else {
 				was = Cut(items, o.Most, o.Least)
 			}
@@ -183,7 +175,7 @@ func Locked(history []Version, every int, o Options) Strategy {
 				rules = r.Rules(items)
 			}
 		}
-		return rules.Ruled(items)
+		return Ruled(rules, items)
 	}
 }
 
