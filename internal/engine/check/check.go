@@ -12,6 +12,7 @@ import (
 	"github.com/dustin/go-humanize"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/census"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/ignore"
 	"imbricat/internal/spec/recipe"
@@ -138,39 +139,10 @@ func secrets(do *recipe.SecretsCheck, s *Subject) Verdict {
 	return verdict(len(found) == 0, "no file that looks like a secret", named(found, "none was found in any layer", "found "))
 }
 
-// Hidden is a file of a layer that a layer above it replaces or deletes.
-type Hidden struct {
-	Path string
-	Size int64
-}
-
-// Waste gives what layers hold that no one sees, the largest first.
-func Waste(layers [][]tree.Entry) (list []Hidden) {
-	// An entry is seen where laying all layers together takes it from its own layer.
-	seen := map[[2]any]bool{}
-	for _, one := range tree.Squash(layers) {
-		seen[[2]any{one.Layer, one.At}] = true
-	}
-	for l, entries := range layers {
-		for i := range entries {
-			if e := &entries[i]; e.Kind == tree.File && e.Size > 0 && !seen[[2]any{l, e.Path}] {
-				list = append(list, Hidden{"/" + e.Path, e.Size})
-			}
-		}
-	}
-	slices.SortFunc(list, func(a, b Hidden) int {
-		if a.Size != b.Size {
-			return int(min(max(b.Size-a.Size, -1), 1))
-		}
-		return strings.Compare(a.Path, b.Path)
-	})
-	return list
-}
-
 func waste(do *recipe.WasteCheck, s *Subject) Verdict {
 	var lost, all int64
 	var paths []string
-	for _, h := range Waste(s.Layers) {
+	for _, h := range census.Waste(s.Layers) {
 		lost += h.Size
 		paths = append(paths, fmt.Sprintf("%s (%s)", h.Path, bytes(h.Size)))
 	}
