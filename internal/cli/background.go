@@ -66,10 +66,7 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 		}
 		return errors.Join(err, forget(b, s.err))
 	}
-	return s.result(b, func() error {
-		_, err := fmt.Fprintln(s.out, b.Name)
-		return err
-	})
+	return s.result(b, func() string { return b.Name + "\n" })
 }
 
 // behindArgs are the arguments of the process in the background.
@@ -185,7 +182,7 @@ func runTryList(_ context.Context, s *session) error {
 		}
 		list = append(list, one)
 	}
-	return s.result(list, func() error { return report.WriteTried(s.out, s.paint, list, time.Now()) })
+	return s.result(list, func() string { return report.TriedText(s.paint, list, time.Now()) })
 }
 
 // findBehind finds one by its name.

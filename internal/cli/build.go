@@ -81,7 +81,7 @@ func runBuild(ctx context.Context, s *session) (err error) {
 		return err
 	}
 	view.Close(document.Summary(result.Took))
-	return errors.Join(err, s.result(document, func() error { return report.WriteBuild(s.out, s.paint, document) }))
+	return errors.Join(err, s.result(document, func() string { return report.BuildText(s.paint, document) }))
 }
 
 // freshSteps parts the arguments into images and, with --fresh, steps.
@@ -147,15 +147,14 @@ func runPlan(ctx context.Context, s *session) error {
 	if document.Stacks, err = stacks.Of(ctx, h, &o, preview, volatility); err != nil {
 		return err
 	}
-	return s.result(document, func() error {
+	return s.result(document, func() string {
 		if volatility {
-			report.WriteVolatility(s.out, s.paint, document.Stacks)
-			return nil
+			return report.VolatilityText(s.paint, document.Stacks)
 		}
 		if s.cmd.Bool("graph") {
-			return report.WriteGraph(s.out, s.paint, document)
+			return report.GraphText(s.paint, document)
 		}
-		return report.WritePlan(s.out, s.paint, document, s.cmd.Bool("reasons"))
+		return report.PlanText(s.paint, document, s.cmd.Bool("reasons"))
 	})
 }
 
@@ -285,5 +284,5 @@ func runShow(ctx context.Context, s *session) error {
 }
 
 func (s *session) showReceipt(r *receipt.Receipt) error {
-	return s.result(r, func() error { return report.WriteReceipt(s.out, s.paint, r, true) })
+	return s.result(r, func() string { return report.ReceiptText(s.paint, r, true) })
 }

@@ -40,7 +40,7 @@ func runDoctor(ctx context.Context, s *session) error {
 	d.Checks = append(d.Checks, s.checkStore(), s.checkSettings(), s.checkCredentials(), s.checkRecipe())
 	d.Checks = append(d.Checks, s.checkRegistries(ctx)...)
 	d.Checks = append(d.Checks, s.checkSandbox(ctx)...)
-	if err := s.result(d, func() error { return report.WriteDoctor(s.out, s.paint, d) }); err != nil {
+	if err := s.result(d, func() string { return report.DoctorText(s.paint, d) }); err != nil {
 		return err
 	}
 	for _, c := range d.Checks {

@@ -35,7 +35,7 @@ func (s *session) describe(ctx context.Context, st *store.Store, f image.Fetcher
 	if err != nil {
 		return err
 	}
-	return s.result(i, func() error { return report.WriteImage(s.out, s.paint, i, time.Now()) })
+	return s.result(i, func() string { return report.ImageText(s.paint, i, time.Now()) })
 }
 
 func pullCommand() *cli.Command {
@@ -153,5 +153,5 @@ func (s *session) transfer(ctx context.Context, from, to reference.Reference, na
 	if name == "" {
 		document.Pushed[0].Tags = []string{}
 	}
-	return s.result(document.Pushed[0], func() error { return report.WritePush(s.out, s.paint, document) })
+	return s.result(document.Pushed[0], func() string { return report.PushText(s.paint, document) })
 }

@@ -69,7 +69,7 @@ func runJoin(ctx context.Context, s *session) (err error) {
 	case s.json():
 		return report.JSON(s.out, line)
 	case line == nil || to.Kind == reference.Registry:
-		return report.WriteReceipt(s.out, s.paint, k.Receipt, false)
+		return s.print(report.ReceiptText(s.paint, k.Receipt, false))
 	}
-	return report.WritePush(s.out, s.paint, &report.Push{Pushed: []report.Pushed{*line}})
+	return s.print(report.PushText(s.paint, &report.Push{Pushed: []report.Pushed{*line}}))
 }

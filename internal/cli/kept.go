@@ -72,7 +72,7 @@ func runKeptList(ctx context.Context, s *session) error {
 		}
 		list = append(list, one)
 	}
-	return s.result(list, func() error { return report.WriteKept(s.out, s.paint, list, time.Now()) })
+	return s.result(list, func() string { return report.KeptText(s.paint, list, time.Now()) })
 }
 
 // namesOf gives the names of kept directories, those wanted or all.

@@ -37,7 +37,7 @@ func runLock(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	if err := s.result(document, func() error { return report.WriteLock(s.out, s.paint, document) }); err != nil {
+	if err := s.result(document, func() string { return report.LockText(s.paint, document) }); err != nil {
 		return err
 	}
 	if document.Stale && !document.Written {

@@ -98,7 +98,7 @@ func runLogbookList(_ context.Context, s *session) error {
 	for _, one := range builds {
 		document.Builds = append(document.Builds, pastBuild(one))
 	}
-	return s.result(document, func() error { return report.WriteLogbook(s.out, s.paint, document, time.Now()) })
+	return s.result(document, func() string { return report.LogbookText(s.paint, document, time.Now()) })
 }
 
 func pastBuild(b logbook.Build) report.PastBuild {
@@ -169,7 +169,7 @@ func runLogbookShow(_ context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	return s.result(document, func() error { return report.WritePastBuild(s.out, s.paint, document, time.Now()) })
+	return s.result(document, func() string { return report.PastBuildText(s.paint, document, time.Now()) })
 }
 
 // namedSteps keeps the steps that names stand for: a unit, a label, or a place.
@@ -267,5 +267,5 @@ func runLogbookCompare(_ context.Context, s *session) error {
 		return err
 	}
 	document := report.ComparePast(was, now)
-	return s.result(document, func() error { return report.WritePastComparison(s.out, s.paint, document) })
+	return s.result(document, func() string { return report.PastComparisonText(s.paint, document) })
 }

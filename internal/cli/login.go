@@ -85,20 +85,20 @@ func runLogin(ctx context.Context, s *session) error {
 		return err
 	}
 	document.File = file.Path()
-	return s.result(document, func() error {
-		fmt.Fprintf(s.out, "logged in to %s as %s; the secret is in %s\n", args[0], user, file.Path())
+	return s.result(document, func() string {
+		var w strings.Builder
+		fmt.Fprintf(&w, "logged in to %s as %s; the secret is in %s\n", args[0], user, file.Path())
 		if document.Issuer != "" && !strings.HasSuffix(document.Issuer, "://"+host) {
-			fmt.Fprintf(s.out, "its tokens are issued by %s\n", document.Issuer)
+			fmt.Fprintf(&w, "its tokens are issued by %s\n", document.Issuer)
 		}
 		if repository != "" {
 			what := "nothing"
 			if len(document.Allows) > 0 {
 				what = strings.Join(document.Allows, " and ")
 			}
-			_, err := fmt.Fprintf(s.out, "in %s it allows: %s\n", repository, what)
-			return err
+			fmt.Fprintf(&w, "in %s it allows: %s\n", repository, what)
 		}
-		return nil
+		return w.String()
 	})
 }
 
@@ -201,12 +201,10 @@ func runLogout(s *session) error {
 			forgotten = append(forgotten, host)
 		}
 	}
-	return s.result(map[string][]string{"forgotten": forgotten}, func() error {
+	return s.result(map[string][]string{"forgotten": forgotten}, func() string {
 		if len(forgotten) == 0 {
-			_, err := fmt.Fprintln(s.out, "there were no credentials to remove")
-			return err
+			return "there were no credentials to remove\n"
 		}
-		_, err := fmt.Fprintf(s.out, "removed the credentials for %s: %s\n", report.Count(len(forgotten), "registry host"), strings.Join(forgotten, ", "))
-		return err
+		return fmt.Sprintf("removed the credentials for %s: %s\n", report.Count(len(forgotten), "registry host"), strings.Join(forgotten, ", "))
 	})
 }

@@ -94,7 +94,7 @@ func runPush(ctx context.Context, s *session) (err error) {
 		document.Pushed = append(document.Pushed, line)
 	}
 	r.Receipt.Outcome = receipt.Done
-	return s.result(document, func() error { return report.WriteReceipt(s.out, s.paint, r.Receipt, false) })
+	return s.result(document, func() string { return report.ReceiptText(s.paint, r.Receipt, false) })
 }
 
 // toPush reads the arguments of push: names of images, and the receipt of a build, which tells what they are where that build

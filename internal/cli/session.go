@@ -137,11 +137,17 @@ func (s *session) colour(w io.Writer) bool {
 func (s *session) json() bool { return s.cmd.String("format") == "json" }
 
 // result writes a document as JSON, or as text by the given function.
-func (s *session) result(document any, text func() error) error {
+func (s *session) result(document any, text func() string) error {
 	if s.json() {
 		return report.JSON(s.out, document)
 	}
-	return text()
+	return s.print(text())
+}
+
+// print writes text of the program's own as a result.
+func (s *session) print(text string) error {
+	_, err := io.WriteString(s.out, text)
+	return err
 }
 
 // view opens the progress view; the caller closes it before writing the result.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"regexp"
 	"slices"
@@ -53,7 +54,7 @@ func runShip(ctx context.Context, s *session) (err error) {
 		return errors.Join(err, report.JSON(s.out, k.Receipt))
 	}
 	if k.Receipt.Stopped == nil { // what was shipped is told also where the receipt could not be written
-		err = errors.Join(err, report.WriteReceipt(s.out, s.paint, k.Receipt, false))
+		err = errors.Join(err, s.print(report.ReceiptText(s.paint, k.Receipt, false)))
 	}
 	return err
 }
@@ -115,7 +116,7 @@ func (s *session) ship(ctx context.Context, k *receipts.Recorder, o ship.Options
 	view.Close("")
 	var fails *ship.ChecksError
 	if errors.As(err, &fails) {
-		report.WriteChecks(s.err, s.errPaint, k.Receipt.Checks, false)
+		fmt.Fprint(s.err, report.ChecksText(s.errPaint, k.Receipt.Checks, false))
 	}
 	return p, err
 }

@@ -139,10 +139,7 @@ func runStandin(ctx context.Context, s *session) error {
 		defer os.Remove(name)
 	}
 	document["address"] = address
-	err = s.result(document, func() error {
-		_, err := fmt.Fprintln(s.out, address)
-		return err
-	})
+	err = s.result(document, func() string { return address + "\n" })
 	if err != nil {
 		return err
 	}

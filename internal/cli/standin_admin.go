@@ -75,10 +75,7 @@ func standinRepositoryCommand() *cli.Command {
 }
 
 func (s *session) said(document any, format string, values ...any) error {
-	return s.result(document, func() error {
-		_, err := fmt.Fprintf(s.out, format, values...)
-		return err
-	})
+	return s.result(document, func() string { return fmt.Sprintf(format, values...) })
 }
 
 func createRepository(s *session, r *standin.Server, name string) error {
@@ -91,7 +88,7 @@ func createRepository(s *session, r *standin.Server, name string) error {
 		address = string(text)
 	}
 	document := map[string]any{"repository": name, "created": created, "address": address}
-	return s.result(document, func() error { return report.WriteRepository(s.out, s.paint, address, name, created) })
+	return s.result(document, func() string { return report.RepositoryText(s.paint, address, name, created) })
 }
 
 func listRepositories(s *session, r *standin.Server) error {
@@ -99,7 +96,7 @@ func listRepositories(s *session, r *standin.Server) error {
 	if err != nil {
 		return err
 	}
-	return s.result(map[string]any{"repositories": list}, func() error {
+	return s.result(map[string]any{"repositories": list}, func() string {
 		rows := [][]string{}
 		for _, one := range list {
 			state := "open"
@@ -108,7 +105,7 @@ func listRepositories(s *session, r *standin.Server) error {
 			}
 			rows = append(rows, []string{one.Name, fmt.Sprint(one.Tags), report.Size(one.Bytes), report.Ago(one.Pushed, time.Now()), state, who(one.Pull), who(one.Push)})
 		}
-		return report.Rows(s.out, s.paint, "there are no repositories", []string{"repository", "tags", "size", "pushed", "state", "may pull", "may push"}, rows)
+		return report.RowsText(s.paint, "there are no repositories", []string{"repository", "tags", "size", "pushed", "state", "may pull", "may push"}, rows)
 	})
 }
 
@@ -186,12 +183,12 @@ func standinEventsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return s.result(map[string]any{"events": append([]standin.Event{}, list...)}, func() error {
+			return s.result(map[string]any{"events": append([]standin.Event{}, list...)}, func() string {
 				rows := [][]string{}
 				for _, e := range list {
 					rows = append(rows, eventRow(e))
 				}
-				return report.Rows(s.out, s.paint, "nothing happened yet", []string{"time", "who", "what", "repository", "tag", "digest", "size"}, rows)
+				return report.RowsText(s.paint, "nothing happened yet", []string{"time", "who", "what", "repository", "tag", "digest", "size"}, rows)
 			})
 		})}
 }

@@ -215,7 +215,7 @@ func runStoreList(ctx context.Context, s *session) error {
 	if s.cmd.Args().Present() || s.cmd.IsSet("older-than") || s.cmd.IsSet("platform") || s.cmd.Bool("unnamed") {
 		empty = "no image in the store is like that"
 	}
-	return s.result(document, func() error { return report.WriteStore(s.out, s.paint, document, time.Now(), empty) })
+	return s.result(document, func() string { return report.StoreText(s.paint, document, time.Now(), empty) })
 }
 
 func runStoreName(ctx context.Context, s *session) error {
@@ -250,7 +250,7 @@ func runStoreName(ctx context.Context, s *session) error {
 		return err
 	}
 	document := &report.Names{Names: []report.Name{{Name: name.StoreName(), Digest: desc.Digest}}}
-	return s.result(document, func() error { return report.WriteNames(s.out, s.paint, "named", document) })
+	return s.result(document, func() string { return report.NamesText(s.paint, "named", document) })
 }
 
 func runStoreDrop(ctx context.Context, s *session) error {
@@ -285,7 +285,7 @@ func runStoreDrop(ctx context.Context, s *session) error {
 	for _, n := range dropped {
 		document.Names = append(document.Names, report.Name{Name: n.Name, Project: n.Project, Digest: n.Descriptor.Digest})
 	}
-	return s.result(document, func() error { return report.WriteNames(s.out, s.paint, "dropped", document) })
+	return s.result(document, func() string { return report.NamesText(s.paint, "dropped", document) })
 }
 
 // whose refuses to drop images of several projects by one plain name.
@@ -321,7 +321,7 @@ func runStoreSize(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	return s.result(usage, func() error { return report.WriteUsage(s.out, s.paint, st.Dir(), usage) })
+	return s.result(usage, func() string { return report.UsageText(s.paint, st.Dir(), usage) })
 }
 
 // trimming reads how far to trim. --keep takes both bounds, by their form.
@@ -369,7 +369,7 @@ func runStoreTrim(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	return s.result(trimmed, func() error { return report.WriteTrimmed(s.out, s.paint, trimmed, t.DryRun) })
+	return s.result(trimmed, func() string { return report.TrimmedText(s.paint, trimmed, t.DryRun) })
 }
 
 func runStoreForget(_ context.Context, s *session) error {
@@ -398,7 +398,7 @@ func runStoreForget(_ context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	return s.result(forgotten, func() error { return report.WriteForgotten(s.out, s.paint, forgotten) })
+	return s.result(forgotten, func() string { return report.ForgottenText(s.paint, forgotten) })
 }
 
 func runStoreCheck(ctx context.Context, s *session) error {
@@ -424,7 +424,7 @@ func runStoreCheck(ctx context.Context, s *session) error {
 	if mended {
 		checked.Findings = append(checked.Findings, store.Finding{Path: "imbricat/format", What: "cannot be read", Done: "written again; what only saves work is made again"})
 	}
-	if err := s.result(checked, func() error { return report.WriteCheck(s.out, s.paint, checked) }); err != nil {
+	if err := s.result(checked, func() string { return report.CheckText(s.paint, checked) }); err != nil {
 		return err
 	}
 	left := 0

@@ -78,7 +78,7 @@ func runTags(ctx context.Context, s *session) error {
 	for _, t := range inventory.Tags {
 		document.Tags = append(document.Tags, report.Tag{Tag: t.Name, Digest: t.Digest, Platforms: t.Platforms, Created: t.Created, Pushed: t.Pushed, Bytes: t.Bytes})
 	}
-	return s.result(document, func() error { return report.WriteTags(s.out, s.paint, document, time.Now()) })
+	return s.result(document, func() string { return report.TagsText(s.paint, document, time.Now()) })
 }
 
 // tagsOf tells what became of the tags that a run wrote.
@@ -107,7 +107,7 @@ func (s *session) tagsOf(ctx context.Context, name string) error {
 			}
 		}
 	}
-	return s.result(document, func() error { return report.WriteFates(s.out, s.paint, document) })
+	return s.result(document, func() string { return report.FatesText(s.paint, document) })
 }
 
 func addTags(ctx context.Context, s *session) error {
@@ -156,11 +156,12 @@ func addTags(ctx context.Context, s *session) error {
 	if s.json() && !receipts.IsFile(args[0]) {
 		return report.JSON(s.out, document[0])
 	}
-	return s.result(document, func() error {
+	return s.result(document, func() string {
+		var w strings.Builder
 		for _, one := range document {
-			fmt.Fprintf(s.out, "%s@%s\n  %s stands there now\n", one.Repository, one.Digest, strings.Join(one.Tags, ", "))
+			fmt.Fprintf(&w, "%s@%s\n  %s stands there now\n", one.Repository, one.Digest, strings.Join(one.Tags, ", "))
 		}
-		return nil
+		return w.String()
 	})
 }
 
@@ -237,14 +238,15 @@ func deleteTags(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	return s.result(document, func() error {
+	return s.result(document, func() string {
+		var w strings.Builder
 		for _, t := range document.Deleted {
-			fmt.Fprintf(s.out, "deleted the tag %s\n", t.Tag)
+			fmt.Fprintf(&w, "deleted the tag %s\n", t.Tag)
 		}
 		for _, d := range document.Digests {
-			fmt.Fprintf(s.out, "deleted %s\n", d)
+			fmt.Fprintf(&w, "deleted %s\n", d)
 		}
-		return nil
+		return w.String()
 	})
 }
 
@@ -273,8 +275,8 @@ func keepTags(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	return s.result(document, func() error {
-		return report.WriteVerdicts(s.out, s.paint, document.Kept, document.Deleted, len(document.Digests), document.DryRun)
+	return s.result(document, func() string {
+		return report.VerdictsText(s.paint, document.Kept, document.Deleted, len(document.Digests), document.DryRun)
 	})
 }
 

@@ -41,7 +41,7 @@ func runVerify(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	if err := s.result(document, func() error { return report.WriteVerification(s.out, s.paint, document) }); err != nil {
+	if err := s.result(document, func() string { return report.VerificationText(s.paint, document) }); err != nil {
 		return err
 	}
 	if n := document.Findings(); n > 0 {

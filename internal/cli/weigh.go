@@ -88,5 +88,5 @@ func runWeigh(ctx context.Context, s *session) error {
 			return err
 		}
 	}
-	return s.result(list, func() error { return report.WriteReplays(s.out, s.paint, list) })
+	return s.result(list, func() string { return report.ReplaysText(s.paint, list) })
 }

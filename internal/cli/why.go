@@ -61,9 +61,9 @@ func runWhy(_ context.Context, s *session) error {
 	for _, t := range steps {
 		document.Steps = append(document.Steps, pastStep(t))
 	}
-	return s.result(document, func() error {
-		fmt.Fprintf(s.out, "%s  %s\n", s.paint.Bold(fmt.Sprint("build ", past.Number)), s.paint.Muted(past.Command))
-		return report.WriteReasons(s.out, s.paint, document.Steps, s.cmd.Bool("all"))
+	return s.result(document, func() string {
+		return fmt.Sprintf("%s  %s\n", s.paint.Bold(fmt.Sprint("build ", past.Number)), s.paint.Muted(past.Command)) +
+			report.ReasonsText(s.paint, document.Steps, s.cmd.Bool("all"))
 	})
 }
 
@@ -86,7 +86,7 @@ func (s *session) tellReads(st *store.Store, number int64, steps []logbook.Step)
 	if s.cmd.Bool("all") {
 		most = 0
 	}
-	return s.result(document, func() error { return report.WriteReads(s.out, s.paint, document, most) })
+	return s.result(document, func() string { return report.ReadsText(s.paint, document, most) })
 }
 
 // readsOf tells what a step learnt, and how often each path was another at earlier runs.

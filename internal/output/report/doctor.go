@@ -2,7 +2,7 @@ package report
 
 import (
 	"fmt"
-	"io"
+	"strings"
 )
 
 // Level tells how a check of the machine went.
@@ -32,8 +32,9 @@ type Check struct {
 	Mend  string `json:"mend,omitempty"`
 }
 
-// WriteDoctor writes one line for each check, and how to mend what is wrong.
-func WriteDoctor(w io.Writer, p Paint, d *Doctor) error {
+// DoctorText returns one line for each check, and how to mend what is wrong.
+func DoctorText(p Paint, d *Doctor) string {
+	w := &strings.Builder{}
 	fmt.Fprintf(w, "imbricat %s (%s), %s, %s\n", d.Version, d.Go, d.Platform, Count(d.Cores, "core"))
 	for _, c := range d.Checks {
 		mark := p.Accent("● good")
@@ -43,12 +44,10 @@ func WriteDoctor(w io.Writer, p Paint, d *Doctor) error {
 		case Bad:
 			mark = p.Wrong("✗ bad ")
 		}
-		if _, err := fmt.Fprintf(w, "%s  %-20s %s\n", mark, c.Name, c.What); err != nil {
-			return err
-		}
+		fmt.Fprintf(w, "%s  %-20s %s\n", mark, c.Name, c.What)
 		if c.Mend != "" {
 			fmt.Fprintf(w, "%30s%s\n", "", p.Muted("→ "+c.Mend))
 		}
 	}
-	return nil
+	return w.String()
 }

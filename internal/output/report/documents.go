@@ -2,7 +2,6 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"maps"
 	"os"
 	"reflect"
@@ -51,8 +50,9 @@ type BuiltPlatform struct {
 	Packed   int64         `json:"packed"`
 }
 
-// WriteBuild writes one row for each image and platform.
-func WriteBuild(w io.Writer, p Paint, b *Build) error {
+// BuildText returns one row for each image and platform.
+func BuildText(p Paint, b *Build) string {
+	w := &strings.Builder{}
 	var rows [][]string
 	for _, i := range b.Images {
 		rows = append(rows, []string{p.Bold(i.Name), "index over " + Count(len(i.Platforms), "platform"), "", "", string(i.Digest)})
@@ -60,7 +60,8 @@ func WriteBuild(w io.Writer, p Paint, b *Build) error {
 			rows = append(rows, []string{"", one.Platform, Count(one.Layers, "layer"), Size(one.Packed), p.Muted(string(one.Digest))})
 		}
 	}
-	return Table(w, p, []string{"image", "platform", "layers", "packed", "digest"}, rows)
+	Table(w, p, []string{"image", "platform", "layers", "packed", "digest"}, rows)
+	return w.String()
 }
 
 // Summary is the closing line of a build.
@@ -76,8 +77,9 @@ func (b *Build) Summary(took time.Duration) string {
 	return text
 }
 
-// WriteImage draws an image or an index as a tree.
-func WriteImage(w io.Writer, p Paint, i *inspect.Image, now time.Time) error {
+// ImageText draws an image or an index as a tree.
+func ImageText(p Paint, i *inspect.Image, now time.Time) string {
+	w := &strings.Builder{}
 	kind := "image"
 	if i.Index {
 		kind = "index over " + Count(len(i.Platforms), "platform")
@@ -96,11 +98,9 @@ func WriteImage(w io.Writer, p Paint, i *inspect.Image, now time.Time) error {
 		}
 	}
 	for line := range strings.SplitSeq(strings.ReplaceAll(root.String(), "\u00a0", " "), "\n") {
-		if _, err := fmt.Fprintln(w, strings.TrimRight(line, " ")); err != nil {
-			return err
-		}
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
 	}
-	return nil
+	return w.String()
 }
 
 func annotationTree(p Paint, all map[string]string) *tree.Tree {
@@ -278,8 +278,9 @@ func forecast(p Paint, outcome string) string {
 	return p.Accent("● runs    ")
 }
 
-// WriteGraph writes the units in the order in which they can begin, with what each waits for, and the critical path.
-func WriteGraph(w io.Writer, p Paint, plan *Plan) error {
+// GraphText tells the units in the order in which they can begin, with what each waits for, and the critical path.
+func GraphText(p Paint, plan *Plan) string {
+	w := &strings.Builder{}
 	var path []string
 	for n, u := range plan.Units {
 		if n > 0 {
@@ -302,17 +303,18 @@ func WriteGraph(w io.Writer, p Paint, plan *Plan) error {
 		}
 	}
 	if len(path) == 0 {
-		_, err := fmt.Fprintln(w, "\nno times are known for what would run")
-		return err
+		fmt.Fprintln(w, "\nno times are known for what would run")
+		return w.String()
 	}
-	_, err := fmt.Fprintf(w, "\ncritical path %s  %s\n", p.Accent("┃"), strings.Join(path, " → ")+", "+Took(seconds(plan.Seconds)))
-	return err
+	fmt.Fprintf(w, "\ncritical path %s  %s\n", p.Accent("┃"), strings.Join(path, " → ")+", "+Took(seconds(plan.Seconds)))
+	return w.String()
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
-// WritePlan writes the steps of every unit and where the images go.
-func WritePlan(w io.Writer, p Paint, plan *Plan, every bool) error {
+// PlanText tells the steps of every unit and where the images go.
+func PlanText(p Paint, plan *Plan, every bool) string {
+	w := &strings.Builder{}
 	for n, u := range plan.Units {
 		if n > 0 {
 			fmt.Fprintln(w)
@@ -339,7 +341,7 @@ func WritePlan(w io.Writer, p Paint, plan *Plan, every bool) error {
 			}
 		}
 	}
-	WriteStacks(w, p, plan.Stacks)
+	w.WriteString(StacksText(p, plan.Stacks))
 	fmt.Fprintf(w, "\ntaken in: %s, %s; left out: %s, %s\n", Count(plan.Files, "file"), Size(plan.Bytes), Count(plan.Left, "file"), Size(plan.LeftBytes))
 	for _, i := range plan.Images {
 		for _, d := range i.Destinations {
@@ -359,7 +361,7 @@ func WritePlan(w io.Writer, p Paint, plan *Plan, every bool) error {
 			}
 		}
 	}
-	return nil
+	return w.String()
 }
 
 // Push is what was sent where.
@@ -384,8 +386,9 @@ type Pushed struct {
 	Seconds      float64                  `json:"seconds"`
 }
 
-// WritePush writes what was sent and what was there already.
-func WritePush(w io.Writer, p Paint, d *Push) error {
+// PushText tells what was sent and what was there already.
+func PushText(p Paint, d *Push) string {
+	w := &strings.Builder{}
 	for _, one := range d.Pushed {
 		names := ""
 		if len(one.Tags) > 0 {
@@ -404,15 +407,13 @@ func WritePush(w io.Writer, p Paint, d *Push) error {
 		if one.Mounted > 0 {
 			mounted = fmt.Sprintf("%s, %s mounted from other repositories there; ", Count(one.Mounted, "blob"), Size(one.MountedBytes))
 		}
-		if _, err := fmt.Fprintf(w, "  sent %s, %s; %s%s, %s were there already\n",
-			Count(one.Sent, "blob"), Size(one.SentBytes), mounted, Count(one.Skipped, "blob"), Size(one.SkippedBytes)); err != nil {
-			return err
-		}
+		fmt.Fprintf(w, "  sent %s, %s; %s%s, %s were there already\n",
+			Count(one.Sent, "blob"), Size(one.SentBytes), mounted, Count(one.Skipped, "blob"), Size(one.SkippedBytes))
 		for _, h := range one.Held {
 			fmt.Fprintf(w, "  %s\n", p.Muted("held back: "+h.Tag+", "+h.Why))
 		}
 	}
-	return nil
+	return w.String()
 }
 
 // Store is the list of images in the store.
@@ -440,11 +441,12 @@ func folderOf(project string) string {
 	return strings.TrimSuffix(project, "/imbricat.yaml")
 }
 
-// WriteStore writes one row for each image.
-func WriteStore(w io.Writer, p Paint, d *Store, now time.Time, empty string) error {
+// StoreText returns one row for each image.
+func StoreText(p Paint, d *Store, now time.Time, empty string) string {
+	w := &strings.Builder{}
 	if len(d.Images) == 0 {
-		_, err := fmt.Fprintln(w, empty)
-		return err
+		fmt.Fprintln(w, empty)
+		return w.String()
 	}
 	var rows [][]string
 	for _, i := range d.Images {
@@ -457,5 +459,6 @@ func WriteStore(w io.Writer, p Paint, d *Store, now time.Time, empty string) err
 		}
 		rows = append(rows, []string{name, digest.Short(i.Digest), strings.Join(i.Platforms, ", "), Size(i.Packed), created, p.Muted(folderOf(i.Project))})
 	}
-	return Table(w, p, []string{"image", "digest", "platforms", "packed", "created", "project"}, rows)
+	Table(w, p, []string{"image", "digest", "platforms", "packed", "created", "project"}, rows)
+	return w.String()
 }

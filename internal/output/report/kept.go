@@ -2,7 +2,7 @@ package report
 
 import (
 	"fmt"
-	"io"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -17,15 +17,17 @@ type KeptDirectory struct {
 	By    string    `json:"by,omitempty"` // the step that had it last
 }
 
-// WriteKept writes a row for each.
-func WriteKept(w io.Writer, p Paint, list []KeptDirectory, now time.Time) error {
+// KeptText returns a row for each.
+func KeptText(p Paint, list []KeptDirectory, now time.Time) string {
+	w := &strings.Builder{}
 	if len(list) == 0 {
-		_, err := fmt.Fprintln(w, "no directory is kept")
-		return err
+		fmt.Fprintln(w, "no directory is kept")
+		return w.String()
 	}
 	var rows [][]string
 	for _, k := range list {
 		rows = append(rows, []string{p.Bold(k.Name), Count(k.Files, "file"), Size(k.Bytes), humanize.RelTime(k.Used, now, "ago", "from now"), p.Muted(k.By)})
 	}
-	return Table(w, p, []string{"name", "files", "size", "used", "by"}, rows)
+	Table(w, p, []string{"name", "files", "size", "used", "by"}, rows)
+	return w.String()
 }

@@ -2,7 +2,6 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -69,11 +68,12 @@ func (b *PastBuild) totals() string {
 	return text
 }
 
-// WriteLogbook writes a row for each build.
-func WriteLogbook(w io.Writer, p Paint, l *Logbook, now time.Time) error {
+// LogbookText returns a row for each build.
+func LogbookText(p Paint, l *Logbook, now time.Time) string {
+	w := &strings.Builder{}
 	if len(l.Builds) == 0 {
-		_, err := fmt.Fprintln(w, "no build yet: `imbricat build` makes one")
-		return err
+		fmt.Fprintln(w, "no build yet: `imbricat build` makes one")
+		return w.String()
 	}
 	var rows [][]string
 	for _, b := range l.Builds {
@@ -84,7 +84,8 @@ func WriteLogbook(w io.Writer, p Paint, l *Logbook, now time.Time) error {
 		rows = append(rows, []string{p.Bold(fmt.Sprint(b.Number)), humanize.RelTime(b.Started, now, "ago", "from now"), outcome(p, b.Outcome),
 			b.totals(), Took(seconds(b.Seconds)), p.Muted(strings.Join(names, ", "))})
 	}
-	return Table(w, p, []string{"build", "begun", "outcome", "steps", "took", "images"}, rows)
+	Table(w, p, []string{"build", "begun", "outcome", "steps", "took", "images"}, rows)
+	return w.String()
 }
 
 func outcome(p Paint, text string) string {
@@ -97,8 +98,9 @@ func outcome(p Paint, text string) string {
 	return p.Muted("○ " + text)
 }
 
-// WritePastBuild writes a build whole.
-func WritePastBuild(w io.Writer, p Paint, b *PastBuild, now time.Time) error {
+// PastBuildText returns a build whole.
+func PastBuildText(p Paint, b *PastBuild, now time.Time) string {
+	w := &strings.Builder{}
 	fmt.Fprintf(w, "%s  %s  %s, %s (%s of processor time)\n", p.Bold(fmt.Sprint("build ", b.Number)), outcome(p, b.Outcome),
 		humanize.RelTime(b.Started, now, "ago", "from now"), Took(seconds(b.Seconds)), Took(seconds(b.Processor)))
 	fmt.Fprintf(w, "%s\n%s\n", p.Muted("$ "+b.Command), b.Project+p.Muted("  "+b.Recipe))
@@ -112,18 +114,18 @@ func WritePastBuild(w io.Writer, p Paint, b *PastBuild, now time.Time) error {
 		fmt.Fprintf(w, "%s  %s  %s\n", p.Bold(i.Name), Size(i.Packed), p.Muted(i.Digest))
 	}
 	fmt.Fprintln(w, b.totals())
-	return WriteReasons(w, p, b.Steps, false)
+	w.WriteString(ReasonsText(p, b.Steps, false))
+	return w.String()
 }
 
-// WriteReasons writes each step with what became of it and why, by units; with every all there is to say.
-func WriteReasons(w io.Writer, p Paint, steps []PastStep, every bool) error {
+// ReasonsText tells each step with what became of it and why, by units; with every all there is to say.
+func ReasonsText(p Paint, steps []PastStep, every bool) string {
+	w := &strings.Builder{}
 	unit := ""
 	for _, s := range steps {
 		if head := s.Unit + " " + s.Platform; head != unit {
 			unit = head
-			if _, err := fmt.Fprintf(w, "\n%s %s\n", p.Bold(s.Unit), s.Platform); err != nil {
-				return err
-			}
+			fmt.Fprintf(w, "\n%s %s\n", p.Bold(s.Unit), s.Platform)
 		}
 		_, number, _ := strings.Cut(s.Place, ":")
 		mark := p.Muted("○ " + fmt.Sprintf("%-8s", s.Outcome))
@@ -144,19 +146,15 @@ func WriteReasons(w io.Writer, p Paint, steps []PastStep, every bool) error {
 		if s.Reason != "" && (s.Outcome != "skipped" || every) {
 			line += p.Muted("  (" + s.Reason + ")")
 		}
-		if _, err := fmt.Fprintf(w, "%s\n", line); err != nil {
-			return err
-		}
+		fmt.Fprintf(w, "%s\n", line)
 		if !every || len(s.Details) == 1 && s.Details[0] == s.Reason {
 			continue
 		}
 		for _, detail := range s.Details {
-			if _, err := fmt.Fprintf(w, "                   %s\n", p.Muted(detail)); err != nil {
-				return err
-			}
+			fmt.Fprintf(w, "                   %s\n", p.Muted(detail))
 		}
 	}
-	return nil
+	return w.String()
 }
 
 // Why is what became of steps at a build, and why.
@@ -191,14 +189,13 @@ type ReadPath struct {
 	Changes int      `json:"changes"`
 }
 
-// WriteReads writes a row for each path, up to most for a step; 0 is all.
-func WriteReads(w io.Writer, p Paint, r *Reads, most int) error {
+// ReadsText returns a row for each path, up to most for a step; 0 is all.
+func ReadsText(p Paint, r *Reads, most int) string {
+	w := &strings.Builder{}
 	for _, s := range r.Steps {
 		fmt.Fprintf(w, "%s %s  %s\n", p.Bold(s.Place), s.Platform, s.Step)
 		if s.Whole != "" {
-			if _, err := fmt.Fprintf(w, "  everything below counts: %s\n", s.Whole); err != nil {
-				return err
-			}
+			fmt.Fprintf(w, "  everything below counts: %s\n", s.Whole)
 			continue
 		}
 		var rows [][]string
@@ -215,16 +212,12 @@ func WriteReads(w io.Writer, p Paint, r *Reads, most int) error {
 			}
 			rows = append(rows, []string{"  /" + path.Path, size, changed, p.Muted(strings.Join(path.Learnt, ", "))})
 		}
-		if err := Table(w, p, []string{"  path", "size", "changed", "what counts"}, rows); err != nil {
-			return err
-		}
+		Table(w, p, []string{"  path", "size", "changed", "what counts"}, rows)
 		if rest := len(s.Paths) - len(rows); rest > 0 {
-			if _, err := fmt.Fprintf(w, "  and %s; --all lists them\n", Count(rest, "path")); err != nil {
-				return err
-			}
+			fmt.Fprintf(w, "  and %s; --all lists them\n", Count(rest, "path"))
 		}
 	}
-	return nil
+	return w.String()
 }
 
 // PastComparison is two builds side by side.
@@ -265,8 +258,9 @@ func ComparePast(before, after *PastBuild) *PastComparison {
 	return c
 }
 
-// WritePastComparison writes a row for each step, the builds side by side.
-func WritePastComparison(w io.Writer, p Paint, c *PastComparison) error {
+// PastComparisonText returns a row for each step, the builds side by side.
+func PastComparisonText(p Paint, c *PastComparison) string {
+	w := &strings.Builder{}
 	cell := func(s *PastStep) string {
 		if s == nil {
 			return p.Muted("–")
@@ -290,13 +284,9 @@ func WritePastComparison(w io.Writer, p Paint, c *PastComparison) error {
 		rows = append(rows, []string{s.Unit + " " + s.Platform, cut(s.Step, 50), cell(s.Before), cell(s.After), p.Muted(cut(why, 70))})
 	}
 	head := func(b *PastBuild) string { return fmt.Sprint("build ", b.Number) }
-	if err := Table(w, p, []string{"of", "step", head(&c.Before), head(&c.After), "why"}, rows); err != nil {
-		return err
-	}
+	Table(w, p, []string{"of", "step", head(&c.Before), head(&c.After), "why"}, rows)
 	for _, b := range []*PastBuild{&c.Before, &c.After} {
-		if _, err := fmt.Fprintf(w, "%s  %s, in %s\n", p.Bold(head(b)), b.totals(), Took(seconds(b.Seconds))); err != nil {
-			return err
-		}
+		fmt.Fprintf(w, "%s  %s, in %s\n", p.Bold(head(b)), b.totals(), Took(seconds(b.Seconds)))
 	}
-	return nil
+	return w.String()
 }

@@ -2,16 +2,16 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"strings"
 
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/output/receipt"
 )
 
-// WriteChecks writes a line for each check, those that do not hold last, where they are seen. Without whole those that hold
+// ChecksText returns a line for each check, those that do not hold last, where they are seen. Without whole those that hold
 // are only counted.
-func WriteChecks(w io.Writer, p Paint, list []receipt.Check, whole bool) {
+func ChecksText(p Paint, list []receipt.Check, whole bool) string {
+	w := &strings.Builder{}
 	hold := 0
 	for _, c := range list {
 		if c.Outcome == "holds" {
@@ -40,15 +40,17 @@ func WriteChecks(w io.Writer, p Paint, list []receipt.Check, whole bool) {
 			}
 		}
 	}
+	return w.String()
 }
 
-// WriteReceipt tells what a run did; the last line of each image that went somewhere is its reference by digest. With whole
+// ReceiptText tells what a run did; the last line of each image that went somewhere is its reference by digest. With whole
 // every check has its line.
-func WriteReceipt(w io.Writer, p Paint, r *receipt.Receipt, whole bool) error {
+func ReceiptText(p Paint, r *receipt.Receipt, whole bool) string {
+	w := &strings.Builder{}
 	switch {
 	case r.Outcome == receipt.Nothing:
-		_, err := fmt.Fprintln(w, "nothing to "+r.Command+": "+r.Why)
-		return err
+		fmt.Fprintln(w, "nothing to "+r.Command+": "+r.Why)
+		return w.String()
 	case r.Stopped != nil:
 		fmt.Fprintf(w, "%s %s stopped at its part %s, exit code %d\n", p.Wrong("✗"), r.Command, p.Bold(r.Stopped.Part), r.Stopped.Exit)
 		fmt.Fprintf(w, "  %s\n", r.Stopped.Message)
@@ -59,39 +61,36 @@ func WriteReceipt(w io.Writer, p Paint, r *receipt.Receipt, whole bool) error {
 		fmt.Fprintln(w, p.Accent("● built   ")+ran(r))
 	}
 	if len(r.Checks) > 0 {
-		WriteChecks(w, p, r.Checks, whole)
+		w.WriteString(ChecksText(p, r.Checks, whole))
 	}
 	for _, i := range r.Images {
 		for _, d := range i.Destinations {
 			one := &Push{Pushed: []Pushed{{Image: i.Name, Repository: d.Repository, Tags: d.Tags, Digest: i.Digest, Sent: d.Sent, SentBytes: d.SentBytes,
 				Mounted: d.Mounted, MountedBytes: d.MountedBytes, Skipped: d.Skipped, SkippedBytes: d.SkippedBytes, Held: d.Held}}}
 			one.Pushed[0].Platforms = DigestsOf(i)
-			if err := WritePush(w, p, one); err != nil {
-				return err
-			}
+			w.WriteString(PushText(p, one))
 			if missing := Missing(d); r.Outcome != receipt.Done && len(missing) > 0 {
 				fmt.Fprintf(w, "  %s\n", p.Wrong("not written: "+strings.Join(missing, ", ")))
 			}
 		}
 	}
-	var err error
 	for _, i := range r.Images {
 		last := fmt.Sprintf("built %s %s", p.Bold(i.Name), i.Digest)
 		for _, d := range i.Destinations {
 			if d.Reference != "" {
 				last = fmt.Sprintf("%s %s %s", map[string]string{"ship": "shipped", "push": "pushed", "join": "joined"}[r.Command], p.Bold(i.Name), d.Reference)
-				_, err = fmt.Fprintln(w, last)
+				fmt.Fprintln(w, last)
 			}
 		}
 		if len(i.Destinations) == 0 {
-			_, err = fmt.Fprintln(w, last)
+			fmt.Fprintln(w, last)
 		}
 	}
-	return err
+	return w.String()
 }
 
 // writeRun tells when a run was, from what, and what it did.
-func writeRun(w io.Writer, p Paint, r *receipt.Receipt) {
+func writeRun(w *strings.Builder, p Paint, r *receipt.Receipt) {
 	fmt.Fprintf(w, "%s %s  %s\n", p.Bold(r.Command), r.Outcome, p.Muted(r.Began.UTC().Format("2006-01-02 15:04:05 UTC")+", "+Took(seconds(r.Seconds))+", "+r.Program))
 	if v := r.Revision; v != nil {
 		from := v.Commit

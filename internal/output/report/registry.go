@@ -2,7 +2,6 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -10,25 +9,28 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
-// Rows writes a table, or one line where it would be empty.
-func Rows(w io.Writer, p Paint, empty string, head []string, rows [][]string) error {
+// RowsText returns a table, or one line where it would be empty.
+func RowsText(p Paint, empty string, head []string, rows [][]string) string {
+	w := &strings.Builder{}
 	if len(rows) == 0 {
-		_, err := fmt.Fprintln(w, empty)
-		return err
+		fmt.Fprintln(w, empty)
+		return w.String()
 	}
 	for _, row := range rows {
 		row[0] = p.Bold(row[0])
 	}
-	return Table(w, p, head, rows)
+	Table(w, p, head, rows)
+	return w.String()
 }
 
-// WriteRepository writes what to do with a new repository of the stand-in, ready to be pasted.
-func WriteRepository(w io.Writer, p Paint, address, name string, created bool) error {
+// RepositoryText tells what to do with a new repository of the stand-in, ready to be pasted.
+func RepositoryText(p Paint, address, name string, created bool) string {
+	w := &strings.Builder{}
 	first := "made the repository " + p.Bold(name)
 	if !created {
 		first = "the repository " + p.Bold(name) + " exists already"
 	}
-	_, err := fmt.Fprintf(w, `%s
+	fmt.Fprintf(w, `%s
 
 log in, where a login is needed:
   imbricat login %[2]s --user NAME < secret.txt
@@ -43,7 +45,7 @@ build and push:
 any other image:
   imbricat copy IMAGE %[2]s/%[3]s:1.0.0
 `, first, address, name)
-	return err
+	return w.String()
 }
 
 // Tags is the list of a repository's tags.
@@ -62,13 +64,13 @@ type Tag struct {
 	Bytes     int64         `json:"bytes"`
 }
 
-// WriteTags writes one row for each tag.
-func WriteTags(w io.Writer, p Paint, d *Tags, now time.Time) error {
+// TagsText returns one row for each tag.
+func TagsText(p Paint, d *Tags, now time.Time) string {
 	var rows [][]string
 	for _, t := range d.Tags {
 		rows = append(rows, []string{t.Tag, strings.Join(t.Platforms, ", "), Ago(t.Created, now), Ago(t.Pushed, now), Size(t.Bytes), string(t.Digest)})
 	}
-	return Rows(w, p, d.Repository+" has no tags", []string{"tag", "platforms", "created", "pushed", "size", "digest"}, rows)
+	return RowsText(p, d.Repository+" has no tags", []string{"tag", "platforms", "created", "pushed", "size", "digest"}, rows)
 }
 
 // Verdict is a tag that a rule keeps, or not, and why.
@@ -78,8 +80,9 @@ type Verdict struct {
 	Reason string        `json:"reason"`
 }
 
-// WriteVerdicts writes what stays and what goes.
-func WriteVerdicts(w io.Writer, p Paint, kept, gone []Verdict, digests int, dry bool) error {
+// VerdictsText tells what stays and what goes.
+func VerdictsText(p Paint, kept, gone []Verdict, digests int, dry bool) string {
+	w := &strings.Builder{}
 	var rows [][]string
 	for _, v := range kept {
 		rows = append(rows, []string{v.Tag, "stays", digest.Short(v.Digest), v.Reason})
@@ -91,22 +94,18 @@ func WriteVerdicts(w io.Writer, p Paint, kept, gone []Verdict, digests int, dry 
 	for _, v := range gone {
 		rows = append(rows, []string{v.Tag, went, digest.Short(v.Digest), v.Reason})
 	}
-	if err := Rows(w, p, "there are no tags", []string{"tag", "", "digest", "because"}, rows); err != nil {
-		return err
-	}
-	if err := writeLeft(w, p, kept, gone); err != nil {
-		return err
-	}
+	w.WriteString(RowsText(p, "there are no tags", []string{"tag", "", "digest", "because"}, rows))
+	writeLeft(w, p, kept, gone)
 	verb := "deleted"
 	if dry {
 		verb = "would delete"
 	}
-	_, err := fmt.Fprintf(w, "%s %s and %s\n", verb, Count(len(gone), "tag"), Count(digests, "digest"))
-	return err
+	fmt.Fprintf(w, "%s %s and %s\n", verb, Count(len(gone), "tag"), Count(digests, "digest"))
+	return w.String()
 }
 
 // writeLeft writes what is left of each image that loses a tag.
-func writeLeft(w io.Writer, p Paint, kept, gone []Verdict) error {
+func writeLeft(w *strings.Builder, p Paint, kept, gone []Verdict) {
 	var order []digest.Digest
 	left := map[digest.Digest][]string{}
 	for _, v := range gone {
@@ -125,11 +124,8 @@ func writeLeft(w io.Writer, p Paint, kept, gone []Verdict) error {
 				what = strings.Join(left[d], ", ") + " are left of"
 			}
 		}
-		if _, err := fmt.Fprintf(w, "%s %s\n", what, p.Muted(digest.Short(d))); err != nil {
-			return err
-		}
+		fmt.Fprintf(w, "%s %s\n", what, p.Muted(digest.Short(d)))
 	}
-	return nil
 }
 
 // Fates is what became of the tags that a run wrote.
@@ -146,8 +142,8 @@ type Fate struct {
 	Written    bool          `json:"written"`       // by the run
 }
 
-// WriteFates writes one row for each tag.
-func WriteFates(w io.Writer, p Paint, d *Fates) error {
+// FatesText returns one row for each tag.
+func FatesText(p Paint, d *Fates) string {
 	var rows [][]string
 	for _, f := range d.Tags {
 		state := "stands"
@@ -163,5 +159,5 @@ func WriteFates(w io.Writer, p Paint, d *Fates) error {
 		}
 		rows = append(rows, []string{f.Repository + ":" + f.Tag, state, string(f.Digest)})
 	}
-	return Rows(w, p, "the run was to write no tag", []string{"tag", "now", "image"}, rows)
+	return RowsText(p, "the run was to write no tag", []string{"tag", "now", "image"}, rows)
 }

@@ -1,4 +1,4 @@
-// Package report turns data into text and JSON on a writer.
+// Package report turns data into text and JSON.
 //
 // It computes nothing that the core knows and asks no clock: times are given to it.
 package report
@@ -59,7 +59,7 @@ func JSON(w io.Writer, document any) error {
 }
 
 // Table writes rows in aligned columns, without lines around them.
-func Table(w io.Writer, p Paint, head []string, rows [][]string) error {
+func Table(w *strings.Builder, p Paint, head []string, rows [][]string) {
 	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
 		BorderHeader(false).BorderColumn(false).BorderRow(false).
 		StyleFunc(func(row, _ int) lipgloss.Style {
@@ -74,11 +74,8 @@ func Table(w io.Writer, p Paint, head []string, rows [][]string) error {
 	}
 	t.Headers(head...).Rows(rows...)
 	for line := range strings.SplitSeq(t.String(), "\n") {
-		if _, err := fmt.Fprintln(w, strings.TrimRight(line, " ")); err != nil {
-			return err
-		}
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
 	}
-	return nil
 }
 
 // Size is a number of bytes for people; a negative one is not known.

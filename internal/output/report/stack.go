@@ -2,7 +2,6 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"strings"
 )
 
@@ -54,9 +53,10 @@ type Volatile struct {
 	With    []string `json:"with"` // what changes along with it
 }
 
-// WriteStacks draws stacks, the lowest layer first, and what a change costs. A platform whose stack is like that of the one
+// StacksText draws stacks, the lowest layer first, and what a change costs. A platform whose stack is like that of the one
 // before has one line.
-func WriteStacks(w io.Writer, p Paint, stacks []Stack) {
+func StacksText(p Paint, stacks []Stack) string {
+	w := &strings.Builder{}
 	for n, s := range stacks {
 		if n > 0 && alike(stacks[n-1], s) {
 			fmt.Fprintf(w, "%s %s  %s\n", p.Bold(s.Image), s.Platform, p.Muted("the same"))
@@ -73,6 +73,7 @@ func WriteStacks(w io.Writer, p Paint, stacks []Stack) {
 		}
 		writeStack(w, p, s)
 	}
+	return w.String()
 }
 
 // alike tells whether two stacks of an image tell the same.
@@ -88,7 +89,7 @@ func alike(a, b Stack) bool {
 	return true
 }
 
-func writeStack(w io.Writer, p Paint, s Stack) {
+func writeStack(w *strings.Builder, p Paint, s Stack) {
 	most := int64(1)
 	for _, l := range s.Layers {
 		most = max(most, l.Unpacked)
@@ -141,7 +142,8 @@ func shorten(text string, most int) string {
 }
 
 // WriteVolatility lists how often what images hold changes, what costs most first.
-func WriteVolatility(w io.Writer, p Paint, stacks []Stack) {
+func VolatilityText(p Paint, stacks []Stack) string {
+	w := &strings.Builder{}
 	for n, s := range stacks {
 		if n > 0 {
 			fmt.Fprintln(w)
@@ -169,4 +171,5 @@ func WriteVolatility(w io.Writer, p Paint, stacks []Stack) {
 			fmt.Fprintln(w, line)
 		}
 	}
+	return w.String()
 }

@@ -2,7 +2,6 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -12,8 +11,9 @@ import (
 	"imbricat/internal/spec/lock"
 )
 
-// WriteCheck writes what a check of the store found.
-func WriteCheck(w io.Writer, p Paint, r *store.Report) error {
+// CheckText tells what a check of the store found.
+func CheckText(p Paint, r *store.Report) string {
+	w := &strings.Builder{}
 	left := 0
 	for _, f := range r.Findings {
 		mark, done := p.Wrong("✗"), ""
@@ -31,9 +31,9 @@ func WriteCheck(w io.Writer, p Paint, r *store.Report) error {
 	case len(r.Findings) > 0:
 		end = p.Accent(Count(len(r.Findings), "finding") + ", all repaired")
 	}
-	_, err := fmt.Fprintf(w, "read %s (%s), %s and %s: %s\n",
+	fmt.Fprintf(w, "read %s (%s), %s and %s: %s\n",
 		Count(r.Blobs, "blob"), Size(r.Bytes), Count(r.Images, "image"), Count(r.Records, "record"), end)
-	return err
+	return w.String()
 }
 
 // Name is an image of the store by its name; the name is empty of an image that is known by its digest alone.
@@ -48,26 +48,24 @@ type Names struct {
 	Names []Name `json:"images"`
 }
 
-// WriteNames writes a line for each image.
-func WriteNames(w io.Writer, p Paint, act string, d *Names) error {
+// NamesText returns a line for each image.
+func NamesText(p Paint, act string, d *Names) string {
+	w := &strings.Builder{}
 	for _, n := range d.Names {
 		name := p.Bold(n.Name)
 		if n.Name == "" {
 			name = p.Muted("(no name)")
 		}
-		if _, err := fmt.Fprintf(w, "%s %s  %s\n", act, name, p.Muted(string(n.Digest))); err != nil {
-			return err
-		}
+		fmt.Fprintf(w, "%s %s  %s\n", act, name, p.Muted(string(n.Digest)))
 	}
-	return nil
+	return w.String()
 }
 
-// WriteUsage writes what a store holds.
-func WriteUsage(w io.Writer, p Paint, dir string, u store.Usage) error {
-	if _, err := fmt.Fprintln(w, p.Bold(dir)); err != nil {
-		return err
-	}
-	return Table(w, p, []string{"holds", "size"}, [][]string{
+// UsageText tells what a store holds.
+func UsageText(p Paint, dir string, u store.Usage) string {
+	w := &strings.Builder{}
+	fmt.Fprintln(w, p.Bold(dir))
+	Table(w, p, []string{"holds", "size"}, [][]string{
 		{"images that are listed", Size(u.Images)},
 		{"layers of finished steps", Size(u.Layers)},
 		{"bases, fetched files, images without a name", Size(u.Other)},
@@ -77,10 +75,12 @@ func WriteUsage(w io.Writer, p Paint, dir string, u store.Usage) error {
 		{"unfinished", Size(u.Unsorted)},
 		{p.Bold("in all"), p.Bold(Size(u.Total))},
 	})
+	return w.String()
 }
 
-// WriteTrimmed writes what trimming removed.
-func WriteTrimmed(w io.Writer, p Paint, t *store.Trimmed, dry bool) error {
+// TrimmedText tells what trimming removed.
+func TrimmedText(p Paint, t *store.Trimmed, dry bool) string {
+	w := &strings.Builder{}
 	act := "removed"
 	if dry {
 		act = "would remove"
@@ -92,15 +92,16 @@ func WriteTrimmed(w io.Writer, p Paint, t *store.Trimmed, dry bool) error {
 	if t.Kept > 0 {
 		line += p.Muted(fmt.Sprintf("; %s in use, kept", Count(t.Kept, "file")))
 	}
-	_, err := fmt.Fprintln(w, line)
-	return err
+	fmt.Fprintln(w, line)
+	return w.String()
 }
 
-// WriteForgotten tells what was dropped with a place, and what is to be built again.
-func WriteForgotten(w io.Writer, p Paint, f *store.Forgotten) error {
+// ForgottenText tells what was dropped with a place, and what is to be built again.
+func ForgottenText(p Paint, f *store.Forgotten) string {
+	w := &strings.Builder{}
 	if f.Records+f.Runs+f.Indexes+len(f.Images) == 0 {
-		_, err := fmt.Fprintf(w, "nothing in the store came from %s\n", f.Place)
-		return err
+		fmt.Fprintf(w, "nothing in the store came from %s\n", f.Place)
+		return w.String()
 	}
 	fmt.Fprintf(w, "forgot %s: %s, %s of commands, %s of bases\n", p.Bold(f.Place), Count(f.Records, "layer"), Count(f.Runs, "result"), Count(f.Indexes, "layer"))
 	if len(f.Kept) > 0 {
@@ -109,7 +110,7 @@ func WriteForgotten(w io.Writer, p Paint, f *store.Forgotten) error {
 	for _, name := range f.Images {
 		fmt.Fprintf(w, "%s %s holds a layer from there: build it again\n", p.Wrong("!"), name)
 	}
-	return nil
+	return w.String()
 }
 
 // Lock is the outcome of lock.
@@ -139,7 +140,7 @@ type LockedImage struct {
 }
 
 // writeLocked writes what became of divisions.
-func writeLocked(w io.Writer, p Paint, images []LockedImage) {
+func writeLocked(w *strings.Builder, p Paint, images []LockedImage) {
 	for _, i := range images {
 		mark := p.Muted("○ unchanged")
 		if i.Changed {
@@ -172,8 +173,9 @@ func writeLocked(w io.Writer, p Paint, images []LockedImage) {
 	}
 }
 
-// WriteLock writes what the bases stand for, and what became of divisions.
-func WriteLock(w io.Writer, p Paint, l *Lock) error {
+// LockText tells what the bases stand for, and what became of divisions.
+func LockText(p Paint, l *Lock) string {
+	w := &strings.Builder{}
 	changed := map[string]lock.Difference{}
 	for _, d := range l.Differences {
 		changed[d.Reference] = d
@@ -200,14 +202,14 @@ func WriteLock(w io.Writer, p Paint, l *Lock) error {
 	}
 	switch {
 	case l.Written:
-		_, err := fmt.Fprintf(w, "wrote %s: %s\n", l.File, what)
-		return err
+		fmt.Fprintf(w, "wrote %s: %s\n", l.File, what)
+		return w.String()
 	case !l.Stale && len(l.Bases)+len(l.Images) == 0:
-		_, err := fmt.Fprintln(w, "the recipe names no base by a tag: there is nothing to lock")
-		return err
+		fmt.Fprintln(w, "the recipe names no base by a tag: there is nothing to lock")
+		return w.String()
 	case !l.Stale:
-		_, err := fmt.Fprintf(w, "%s is up to date: %s\n", l.File, what)
-		return err
+		fmt.Fprintf(w, "%s is up to date: %s\n", l.File, what)
+		return w.String()
 	}
-	return nil
+	return w.String()
 }

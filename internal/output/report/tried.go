@@ -2,7 +2,7 @@ package report
 
 import (
 	"fmt"
-	"io"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -19,8 +19,9 @@ type Tried struct {
 	Status   *int      `json:"status,omitempty"` // exit code, once it ended
 }
 
-// WriteTried writes a row for each.
-func WriteTried(w io.Writer, p Paint, list []Tried, now time.Time) error {
+// TriedText returns a row for each.
+func TriedText(p Paint, list []Tried, now time.Time) string {
+	w := &strings.Builder{}
 	var rows [][]string
 	for _, t := range list {
 		state := t.State
@@ -35,8 +36,9 @@ func WriteTried(w io.Writer, p Paint, list []Tried, now time.Time) error {
 		rows = append(rows, []string{p.Bold(t.Name), t.Image, t.Platform, state, humanize.RelTime(t.Started, now, "ago", "from now")})
 	}
 	if len(rows) == 0 {
-		_, err := fmt.Fprintln(w, "nothing runs in the background")
-		return err
+		fmt.Fprintln(w, "nothing runs in the background")
+		return w.String()
 	}
-	return Table(w, p, []string{"name", "image", "platform", "state", "started"}, rows)
+	Table(w, p, []string{"name", "image", "platform", "state", "started"}, rows)
+	return w.String()
 }

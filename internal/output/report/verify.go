@@ -2,7 +2,7 @@ package report
 
 import (
 	"fmt"
-	"io"
+	"strings"
 
 	"imbricat/internal/ground/digest"
 )
@@ -32,8 +32,9 @@ func (v *Verification) Findings() (n int) {
 	return n
 }
 
-// WriteVerification writes a line for each image, and one for each thing that is wrong below it.
-func WriteVerification(w io.Writer, p Paint, v *Verification) error {
+// VerificationText returns a line for each image, and one for each thing that is wrong below it.
+func VerificationText(p Paint, v *Verification) string {
+	w := &strings.Builder{}
 	for _, one := range v.Subjects {
 		how := "there"
 		if one.Read {
@@ -43,12 +44,10 @@ func WriteVerification(w io.Writer, p Paint, v *Verification) error {
 		if len(one.Findings) > 0 {
 			head, tail = p.Wrong("✗ differs "), ""
 		}
-		if _, err := fmt.Fprintf(w, "%s%s%s\n", head, one.Subject, p.Muted(tail)); err != nil {
-			return err
-		}
+		fmt.Fprintf(w, "%s%s%s\n", head, one.Subject, p.Muted(tail))
 		for _, text := range one.Findings {
 			fmt.Fprintf(w, "            %s\n", text)
 		}
 	}
-	return nil
+	return w.String()
 }

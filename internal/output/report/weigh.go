@@ -2,7 +2,6 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"strings"
 )
 
@@ -32,8 +31,9 @@ type ReplayBytes struct {
 	Unpacked int64 `json:"unpacked"`
 }
 
-// WriteReplays writes a line for each version with a bar for what today's layers push of it.
-func WriteReplays(w io.Writer, p Paint, list []Replay) error {
+// ReplaysText returns a line for each version with a bar for what today's layers push of it.
+func ReplaysText(p Paint, list []Replay) string {
+	w := &strings.Builder{}
 	for n, r := range list {
 		if n > 0 {
 			fmt.Fprintln(w)
@@ -68,7 +68,7 @@ func WriteReplays(w io.Writer, p Paint, list []Replay) error {
 		}
 		fmt.Fprintln(w, p.Bold(line))
 	}
-	return nil
+	return w.String()
 }
 
 // bar is how long a bar is, of at most 16 signs.
