@@ -73,6 +73,7 @@ require (
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/jbenet/go-context v0.0.0-20150711004518-d14ea06fba99 // indirect
 	github.com/kevinburke/ssh_config v1.2.0 // indirect
+	github.com/kisielk/errcheck v1.30.0 // indirect
 	github.com/klauspost/cpuid/v2 v2.0.12 // indirect
 	github.com/lucasb-eyer/go-colorful v1.4.1 // indirect
 	github.com/mattn/go-colorable v0.1.13 // indirect
@@ -100,6 +101,7 @@ require (
 )
 
 tool (
+	github.com/kisielk/errcheck
 	gotest.tools/gotestsum
 	honnef.co/go/tools/cmd/staticcheck
 	mvdan.cc/unparam

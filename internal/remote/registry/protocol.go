@@ -271,7 +271,7 @@ func checkAnswer(h http.Header, body []byte) error {
 		return fmt.Errorf("the registry's digest header: %w", err)
 	}
 	if v := d.Verifier(); true {
-		v.Write(body)
+		_, _ = v.Write(body)
 		if !v.Verified() {
 			return fmt.Errorf("%w: the registry says %s, and the bytes have another digest", digest.ErrMismatch, d)
 		}

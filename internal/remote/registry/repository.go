@@ -138,7 +138,7 @@ func (r *Repository) document(ctx context.Context, identifier string, accept []s
 	d.Pushed, _ = http.ParseTime(resp.Header.Get("Last-Modified"))
 	if asked, err := digest.Parse(identifier); err == nil {
 		verifier := asked.Verifier()
-		verifier.Write(body)
+		_, _ = verifier.Write(body)
 		if !verifier.Verified() {
 			return d, fmt.Errorf("%s: %s: %w: the bytes have the digest %s", r, q.op, digest.ErrMismatch, d.Descriptor.Digest)
 		}
@@ -218,7 +218,7 @@ func (r *Repository) PutManifest(ctx context.Context, identifier, mediaType stri
 	said, err := digest.Parse(resp.Header.Get(digestHeader))
 	if err == nil {
 		if v := said.Verifier(); true {
-			v.Write(body)
+			_, _ = v.Write(body)
 			if !v.Verified() {
 				return fmt.Errorf("%s: %s: %w: the registry stored it as %s", r, q.op, digest.ErrMismatch, said)
 			}
