@@ -1,0 +1,142 @@
+// Package flowtest makes projects and registries for tests of use cases. It is for tests alone.
+package flowtest
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"imbricat/internal/content/store"
+	"imbricat/internal/engine"
+	"imbricat/internal/engine/local"
+	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/redact"
+	"imbricat/internal/remote/registry"
+	"imbricat/internal/remote/transfer"
+	"imbricat/internal/standin"
+)
+
+// Registry is a stand-in registry on the loopback.
+type Registry struct {
+	Host   string
+	Server *standin.Server
+	Client *registry.Client
+}
+
+// impatient has what cannot be reached fail soon.
+var impatient = registry.Options{Wait: 10 * time.Millisecond, Patience: 100 * time.Millisecond}
+
+// NewRegistry starts an empty registry, which ends with the test.
+func NewRegistry(t *testing.T) *Registry {
+	server, err := standin.New(standin.Options{Dir: filepath.Join(t.TempDir(), "registry")})
+	require.NoError(t, err)
+	front := httptest.NewServer(server)
+	t.Cleanup(front.Close)
+	return &Registry{strings.TrimPrefix(front.URL, "http://"), server, registry.New(impatient)}
+}
+
+// Tags lists what stands in a repository, by tag.
+func (r *Registry) Tags(t *testing.T, repository string) map[string]digest.Digest {
+	list, err := r.Server.Tags(repository)
+	if err != nil {
+		return nil // there is no such repository
+	}
+	all := map[string]digest.Digest{}
+	for _, one := range list {
+		all[one.Name] = one.Digest
+	}
+	return all
+}
+
+// Project is a folder with a recipe.
+type Project struct {
+	Dir      string
+	Registry *Registry // $REGISTRY in what is written
+	Store    *store.Store
+}
+
+// NewProject makes an empty project with a store of its own.
+func NewProject(t *testing.T, r *Registry) *Project {
+	st, err := store.Open(filepath.Join(t.TempDir(), "store"))
+	require.NoError(t, err)
+	t.Cleanup(func() { st.Close() })
+	return &Project{t.TempDir(), r, st}
+}
+
+// Write writes a file of the project.
+func (p *Project) Write(t *testing.T, name, text string) {
+	path := filepath.Join(p.Dir, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	if p.Registry != nil {
+		text = strings.ReplaceAll(text, "$REGISTRY", p.Registry.Host)
+	}
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+}
+
+// Git runs git in the project, at a date.
+func (p *Project) Git(t *testing.T, date string, args ...string) string {
+	if _, err := exec.LookPath("git"); err != nil && os.Getenv("CI") == "" {
+		t.Skip("git is not installed")
+	}
+	c := exec.Command("git", append([]string{"-C", p.Dir, "-c", "user.name=Tideline", "-c", "user.email=o@tideline.example"}, args...)...)
+	c.Env = append(os.Environ(), "GIT_AUTHOR_DATE="+date, "GIT_COMMITTER_DATE="+date, "GIT_CONFIG_GLOBAL=/dev/null")
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return strings.TrimSpace(string(out))
+}
+
+// Commit commits all of the project; the first commit makes the repository.
+func (p *Project) Commit(t *testing.T, date string) string {
+	p.Git(t, date, "init", "-q", "-b", "trunk")
+	p.Git(t, date, "add", "-A")
+	p.Git(t, date, "commit", "-q", "-m", date)
+	return p.Git(t, date, "rev-parse", "HEAD")
+}
+
+// Workspace expands the recipe as it is now. Commands cannot be run in it.
+func (p *Project) Workspace(t *testing.T, facts map[string]string) *workspace.Workspace {
+	planned, err := workspace.Project{Dir: p.Dir, File: "imbricat.yaml"}.Expand(workspace.Choice{Facts: facts, Redactor: &redact.Redactor{}})
+	require.NoError(t, err)
+	client := registry.New(impatient)
+	if p.Registry != nil {
+		client = p.Registry.Client
+	}
+	return &workspace.Workspace{Planned: planned, Store: p.Store, Places: &transfer.Places{Store: p.Store, Client: client}, Agent: "test", Complain: io.Discard, Redactor: &redact.Redactor{},
+		Executor: func(ctx context.Context, sink event.Sink) *local.Local {
+			return local.New(ctx, local.Options{Store: p.Store, Sink: sink, Jobs: 1, Open: func(context.Context) (*sandbox.Box, error) {
+				return nil, &sandbox.UnableError{What: "no command is run here"}
+			}})
+		}}
+}
+
+// Build builds all images of a workspace, and returns what finds them.
+func Build(t *testing.T, w *workspace.Workspace) func(name string) (digest.Descriptor, error) {
+	o, done, err := w.Engine(t.Context(), event.Discard)
+	require.NoError(t, err)
+	defer done()
+	result, err := engine.Run(t.Context(), o)
+	require.NoError(t, err)
+	made := map[string]digest.Descriptor{}
+	for _, i := range result.Images {
+		made[i.Name] = i.Descriptor
+	}
+	return func(name string) (digest.Descriptor, error) {
+		desc, built := made[name]
+		if !built {
+			return desc, errors.New("there is no image " + name)
+		}
+		return desc, nil
+	}
+}
