@@ -22,6 +22,7 @@ import (
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/redact"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
@@ -105,9 +106,15 @@ func (p *Project) Commit(t *testing.T, date string) string {
 	return p.Git(t, date, "rev-parse", "HEAD")
 }
 
-// Workspace expands the recipe as it is now. Commands cannot be run in it.
-func (p *Project) Workspace(t *testing.T, facts map[string]string) *workspace.Workspace {
-	planned, err := workspace.Project{Dir: p.Dir, File: "imbricat.yaml"}.Expand(workspace.Choice{Facts: facts, Redactor: &redact.Redactor{}})
+// Workspace expands the recipe as it is now, for some platforms or for all. Commands cannot be run in it.
+func (p *Project) Workspace(t *testing.T, facts map[string]string, platforms ...string) *workspace.Workspace {
+	choice := workspace.Choice{Facts: facts, Redactor: &redact.Redactor{}}
+	for _, text := range platforms {
+		one, err := platform.Parse(text)
+		require.NoError(t, err)
+		choice.Platforms = append(choice.Platforms, one)
+	}
+	planned, err := workspace.Project{Dir: p.Dir, File: "imbricat.yaml"}.Expand(choice)
 	require.NoError(t, err)
 	client := registry.New(impatient)
 	if p.Registry != nil {
