@@ -34,6 +34,7 @@ type Registry struct {
 	Host   string
 	Server *standin.Server
 	Client *registry.Client
+	Stop   func() // from then on it cannot be reached
 }
 
 // impatient has what cannot be reached fail soon.
@@ -45,7 +46,7 @@ func NewRegistry(t *testing.T) *Registry {
 	require.NoError(t, err)
 	front := httptest.NewServer(server)
 	t.Cleanup(front.Close)
-	return &Registry{strings.TrimPrefix(front.URL, "http://"), server, registry.New(impatient)}
+	return &Registry{strings.TrimPrefix(front.URL, "http://"), server, registry.New(impatient), front.Close}
 }
 
 // Tags lists what stands in a repository, by tag.
