@@ -69,7 +69,7 @@ func TestImports(t *testing.T) {
 			case other == floor, floor == "cli":
 			case outside:
 				require.Contains(t, strings.Fields(may), other, "%s imports %s", p.ImportPath, imported)
-			case other == "standin" && (floor == "remote" && test || p.ImportPath == "imbricat/internal/flow/flowtest"): // what they are tried against
+			case other == "standin" && ((floor == "remote" || floor == "flow") && test || p.ImportPath == "imbricat/internal/flow/flowtest"): // what they are tried against
 			default:
 				require.True(t, below >= 0 && below < level, "%s imports %s, which is not below it", p.ImportPath, imported)
 				require.NotContains(t, apart, [2]string{floor, other}, "%s imports %s", p.ImportPath, imported)

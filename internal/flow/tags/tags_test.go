@@ -1,16 +1,27 @@
 package tags
 
 import (
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/opencontainers/image-spec/specs-go"
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/layer"
+	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/retention"
+	"imbricat/internal/standin"
 )
 
 // TestJudge: a tag that only lists what refers to an image shares its fate, a push counts before the making, and what nobody
@@ -32,4 +43,82 @@ func TestJudge(t *testing.T) {
 		stays[v.Name] = v.Keep
 	}
 	require.Equal(t, map[string]bool{"pr-1": false, "pr-2": true, "pr-3": true, list(old): false, list(kept): true}, stays)
+}
+
+// TestDelete: what a kept tag still reaches is only deleted by force, and a registry that deletes no tags loses a digest only with all its tags.
+func TestDelete(t *testing.T) {
+	var digestsOnly atomic.Bool
+	server, err := standin.New(standin.Options{Dir: filepath.Join(t.TempDir(), "registry")})
+	require.NoError(t, err)
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodDelete && !strings.Contains(r.URL.Path, "sha256:") && digestsOnly.Load() {
+			http.Error(w, "", http.StatusMethodNotAllowed)
+			return
+		}
+		server.ServeHTTP(w, r)
+	}))
+	t.Cleanup(front.Close)
+	r := registry.New(registry.Options{}).Repository(strings.TrimPrefix(front.URL, "http://"), "tides/gauge")
+	put := func(text string, tags ...string) digest.Digest {
+		body, err := json.Marshal(v1.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: v1.MediaTypeImageIndex, Manifests: []digest.Descriptor{}, Annotations: map[string]string{"text": text}})
+		require.NoError(t, err)
+		for _, tag := range tags {
+			require.NoError(t, r.PutManifest(t.Context(), tag, v1.MediaTypeImageIndex, body))
+		}
+		return digest.FromBytes(body)
+	}
+	left := func() (names []string) {
+		list, err := r.Tags(t.Context())
+		if err == nil {
+			names = list
+		}
+		return names
+	}
+	remove := func(force bool, names ...string) (*Deleted, error) {
+		inventory, err := Look(t.Context(), r)
+		require.NoError(t, err)
+		return Delete(t.Context(), r, inventory, names, force)
+	}
+	one, two := put("one", "1.0", "newest"), put("two", "2.0")
+	_, err = remove(false, "3.0")
+	require.ErrorContains(t, err, `has no tag "3.0"`)
+	var refused *flow.Error
+	_, err = remove(false, string(one))
+	require.ErrorAs(t, err, &refused)
+	require.Equal(t, flow.Refused, refused.Kind)
+	require.Equal(t, []string{"1.0", "2.0", "newest"}, left())
+	done, err := remove(false, "1.0")
+	require.NoError(t, err)
+	require.Equal(t, "1.0", done.Deleted[0].Tag)
+	require.Len(t, done.Kept, 2)
+	require.Empty(t, done.Digests)
+	done, err = remove(false, "2.0", string(two))
+	require.NoError(t, err)
+	require.Equal(t, []digest.Digest{two}, done.Digests, "with its last tag")
+	require.Equal(t, []string{"newest"}, left())
+
+	digestsOnly.Store(true)
+	put("one", "1.0")
+	_, err = remove(false, "1.0")
+	require.ErrorAs(t, err, &refused)
+	require.ErrorContains(t, err, "newest stands on the same digest as 1.0")
+	require.Equal(t, []string{"1.0", "newest"}, left())
+	_, err = remove(true, "1.0")
+	require.NoError(t, err)
+	require.Empty(t, left())
+
+	// By a rule, first only told.
+	put("three", "pr-1")
+	put("four", "2.1")
+	inventory, err := Look(t.Context(), r)
+	require.NoError(t, err)
+	rule := retention.Rule{Keep: []string{"2.*"}}
+	for _, dry := range []bool{true, false} {
+		done, err := Keep(t.Context(), r, inventory, rule, dry)
+		require.NoError(t, err)
+		require.Equal(t, "2.1", done.Kept[0].Tag)
+		require.Equal(t, "pr-1", done.Deleted[0].Tag)
+		require.Len(t, done.Digests, 1)
+		require.Equal(t, map[bool][]string{true: {"2.1", "pr-1"}, false: {"2.1"}}[dry], left())
+	}
 }
