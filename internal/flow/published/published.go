@@ -87,7 +87,8 @@ func (e *Edition) CreatedBy() []string {
 	return made
 }
 
-// NewestTags gives up to most tags of a repository that tell most of the past: those that look like versions last.
+// NewestTags gives up to most tags of a repository that tell most of the past: those that look like versions last, the highest at
+// the end.
 func NewestTags(ctx context.Context, client *registry.Client, repository reference.Reference, most int) ([]string, error) {
 	tags, err := client.Source(repository.Host, repository.Repository).Tags(ctx)
 	var answer *registry.Error
@@ -96,6 +97,6 @@ func NewestTags(ctx context.Context, client *registry.Client, repository referen
 	}
 	// A registry that cannot list what refers to an image keeps that under a tag.
 	tags = slices.DeleteFunc(tags, func(tag string) bool { return strings.HasPrefix(tag, "sha256-") })
-	slices.SortFunc(tags, retention.Compare)
+	slices.SortFunc(tags, func(a, b string) int { return retention.Compare(b, a) })
 	return tags[max(0, len(tags)-most):], err
 }
