@@ -166,8 +166,7 @@ func (r *refresh) lockImage(ctx context.Context, h *history.Finder, units []*pla
 	if was == nil || !found.Kept {
 		rules = found.Rules(content.Items)
 	}
-	// What one machine knows better than another makes no lock stale, nor does a small gain.
-	if r.check && was != nil && len(lists) <= o.Most && (k.Shallow || k.Source == "store" || 4*found.Version > 3*found.Before) {
+	if r.check && was != nil && len(lists) <= o.Most && tolerated(k, found) {
 		rules = was
 	}
 	out.Layers, out.Changed, out.Static = len(rules.Parts), rules != was, found.Static
@@ -187,6 +186,12 @@ func (r *refresh) lockImage(ctx context.Context, h *history.Finder, units []*pla
 		out.Moved = 0
 	}
 	return out, rules, nil
+}
+
+// tolerated reports whether a division that is no longer the best makes no lock stale: what one machine knows better than another does
+// not, nor does a gain of less than a quarter.
+func tolerated(k history.Changes, found order.Refreshed) bool {
+	return k.Shallow || k.Source == "store" || 4*found.Version > 3*found.Before
 }
 
 // contentOver gives what an image holds over all its platforms, or why that is not known.
