@@ -11,7 +11,6 @@ import (
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/remote/registry"
-	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/lock"
 )
 
@@ -19,22 +18,7 @@ import (
 // last, and never by a guess.
 func TestResolve(t *testing.T) {
 	r := flowtest.NewRegistry(t)
-	p := flowtest.NewProject(t, r)
-	p.Write(t, "page", "high water 4.2 m")
-	put := func(text string) digest.Digest {
-		p.Write(t, "imbricat.yaml", "imbricat: 1\nimages: {tide: {base: none, platforms: [linux/amd64], steps: [{write: {to: /text, text: '"+text+"'}}]}}\n")
-		w := p.Workspace(t, nil)
-		desc, err := flowtest.Build(t, w)("tide")
-		require.NoError(t, err)
-		from, err := w.Places.Source(reference.Reference{Kind: reference.Store, Digest: desc.Digest})
-		require.NoError(t, err)
-		to, err := w.Places.Destination(parse(t, r.Host+"/bases/tide:1"))
-		require.NoError(t, err)
-		_, err = transfer.Copy(t.Context(), from, to, transfer.Options{Root: desc, Names: []string{"1"}, Sink: event.Discard})
-		require.NoError(t, err)
-		return desc.Digest
-	}
-	built := put("one")
+	built := r.PutBase(t, "one", "")
 	amd64, err := platform.Parse("linux/amd64")
 	require.NoError(t, err)
 	name := r.Host + "/bases/tide:1"
@@ -63,7 +47,7 @@ func TestResolve(t *testing.T) {
 	require.Equal(t, built, got)
 	require.Equal(t, []string{event.MovingBase}, warnings)
 
-	second := put("two")
+	second := r.PutBase(t, "two", "")
 	require.NotEqual(t, built, second)
 	held := &lock.Lock{Bases: map[string]digest.Digest{name: built}}
 	got, warnings, err = find(held, name)

@@ -9,9 +9,7 @@ import (
 	"imbricat/internal/flow/checks"
 	"imbricat/internal/flow/flowtest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/receipt"
-	"imbricat/internal/remote/transfer"
 )
 
 const recipe = `imbricat: 1
@@ -30,19 +28,6 @@ func TestBase(t *testing.T) {
 	r := flowtest.NewRegistry(t)
 	p := flowtest.NewProject(t, r)
 	p.Write(t, "page", "high water 4.2 m")
-	put := func(text, epoch string) {
-		t.Setenv("SOURCE_DATE_EPOCH", epoch)
-		p.Write(t, "imbricat.yaml", "imbricat: 1\nimages: {tide: {base: none, platforms: [linux/amd64], steps: [{write: {to: /text, text: '"+text+"'}}]}}\n")
-		w := p.Workspace(t, nil)
-		desc, err := flowtest.Build(t, w)("tide")
-		require.NoError(t, err)
-		from, err := w.Places.Source(reference.Reference{Kind: reference.Store, Digest: desc.Digest})
-		require.NoError(t, err)
-		to, err := w.Places.Destination(reference.Reference{Kind: reference.Registry, Host: r.Host, Repository: "bases/tide", Tag: "1"})
-		require.NoError(t, err)
-		_, err = transfer.Copy(t.Context(), from, to, transfer.Options{Root: desc, Names: []string{"1"}, Sink: event.Discard})
-		require.NoError(t, err)
-	}
 	decide := func(base, all string) receipt.Check {
 		t.Helper()
 		p.Write(t, "imbricat.yaml", strings.NewReplacer("BASE", base, "CHECKS", all).Replace(recipe))
@@ -55,7 +40,7 @@ func TestBase(t *testing.T) {
 		require.Len(t, events, 1)
 		return list[0]
 	}
-	put("one", "1767225600") // 2026-01-01
+	r.PutBase(t, "one", "1767225600") // 2026-01-01
 	one := r.Host + "/bases/tide:1"
 	for _, c := range []struct{ base, check, outcome, detail string }{
 		{"none", "[{base: {younger: 1d, current: true}}]", "holds", "there is none"},
@@ -73,7 +58,7 @@ func TestBase(t *testing.T) {
 	}
 	// The lock holds the first, and the tag stands on another now.
 	p.Write(t, "imbricat.lock", "imbricat-lock: 1\nbases: {$REGISTRY/bases/tide:1: "+string(r.Tags(t, "bases/tide")["1"])+"}\n")
-	put("two", "1767225600")
+	r.PutBase(t, "two", "1767225600")
 	got := decide(one, "[{base: {current: true}}]")
 	require.Equal(t, "fails", got.Outcome)
 	require.Contains(t, got.Detail, one+" stands for "+string(r.Tags(t, "bases/tide")["1"])+" now; `imbricat lock` takes that")

@@ -24,6 +24,7 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/redact"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
 	"imbricat/internal/standin"
@@ -127,6 +128,23 @@ func (p *Project) Workspace(t *testing.T, facts map[string]string, platforms ...
 				return nil, &sandbox.UnableError{What: "no command is run here"}
 			}})
 		}}
+}
+
+// PutBase puts an image for linux/amd64 that holds a text into the registry, at a time in seconds, as bases/tide:1.
+func (r *Registry) PutBase(t *testing.T, text, epoch string) digest.Digest {
+	t.Setenv("SOURCE_DATE_EPOCH", epoch)
+	p := NewProject(t, r)
+	p.Write(t, "imbricat.yaml", "imbricat: 1\nimages: {tide: {base: none, platforms: [linux/amd64], steps: [{write: {to: /text, text: '"+text+"'}}]}}\n")
+	w := p.Workspace(t, nil)
+	desc, err := Build(t, w)("tide")
+	require.NoError(t, err)
+	from, err := w.Places.Source(reference.Reference{Kind: reference.Store, Digest: desc.Digest})
+	require.NoError(t, err)
+	to, err := w.Places.Destination(reference.Reference{Kind: reference.Registry, Host: r.Host, Repository: "bases/tide", Tag: "1"})
+	require.NoError(t, err)
+	_, err = transfer.Copy(t.Context(), from, to, transfer.Options{Root: desc, Names: []string{"1"}, Sink: event.Discard})
+	require.NoError(t, err)
+	return desc.Digest
 }
 
 // Build builds all images of a workspace, and returns what finds them.

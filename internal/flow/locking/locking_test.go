@@ -11,11 +11,7 @@ import (
 	"imbricat/internal/engine/order"
 	"imbricat/internal/flow/flowtest"
 	"imbricat/internal/flow/history"
-	"imbricat/internal/ground/digest"
-	"imbricat/internal/ground/event"
-	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
-	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/lock"
 )
 
@@ -98,35 +94,21 @@ func TestTolerated(t *testing.T) {
 // TestBases: a tag is locked by what it stands on, moves when it is asked again, and what is named by digest is not locked.
 func TestBases(t *testing.T) {
 	r := flowtest.NewRegistry(t)
-	from := flowtest.NewProject(t, r)
-	put := func(text string) string {
-		from.Write(t, "imbricat.yaml", "imbricat: 1\nimages: {tide: {base: none, platforms: [linux/amd64], steps: [{write: {to: /text, text: '"+text+"'}}]}}\n")
-		w := from.Workspace(t, nil)
-		desc, err := flowtest.Build(t, w)("tide")
-		require.NoError(t, err)
-		source, err := w.Places.Source(reference.Reference{Kind: reference.Store, Digest: desc.Digest})
-		require.NoError(t, err)
-		to, err := w.Places.Destination(reference.Reference{Kind: reference.Registry, Host: r.Host, Repository: "bases/tide", Tag: "1"})
-		require.NoError(t, err)
-		_, err = transfer.Copy(t.Context(), source, to, transfer.Options{Root: desc, Names: []string{"1"}, Sink: event.Discard})
-		require.NoError(t, err)
-		return string(desc.Digest)
-	}
-	first := put("one")
+	first := r.PutBase(t, "one", "")
 	p := flowtest.NewProject(t, r)
 	p.Write(t, "tides/still", "it never changes")
 	p.Write(t, "imbricat.yaml", strings.Replace(locked, "BASE", "$REGISTRY/bases/tide:1", 1))
 	d := refreshed(t, p, Options{Check: true})
 	require.True(t, d.Stale, "there is none")
 	d = refreshed(t, p, Options{BasesOnly: true})
-	require.Equal(t, first, string(d.Bases[r.Host+"/bases/tide:1"]))
+	require.Equal(t, first, d.Bases[r.Host+"/bases/tide:1"])
 	require.False(t, refreshed(t, p, Options{Check: true}).Stale)
-	second := put("two")
+	second := r.PutBase(t, "two", "")
 	d = refreshed(t, p, Options{Check: true})
 	require.True(t, d.Stale)
-	require.Equal(t, []lock.Difference{{Reference: r.Host + "/bases/tide:1", Locked: digest.Digest(first), Now: d.Bases[r.Host+"/bases/tide:1"]}}, d.Differences)
-	require.Equal(t, second, string(d.Differences[0].Now))
-	p.Write(t, "imbricat.yaml", strings.Replace(locked, "BASE", "$REGISTRY/bases/tide@"+first, 1))
+	require.Equal(t, []lock.Difference{{Reference: r.Host + "/bases/tide:1", Locked: first, Now: d.Bases[r.Host+"/bases/tide:1"]}}, d.Differences)
+	require.Equal(t, second, d.Differences[0].Now)
+	p.Write(t, "imbricat.yaml", strings.Replace(locked, "BASE", "$REGISTRY/bases/tide@"+string(first), 1))
 	require.Empty(t, Moving(p.Workspace(t, nil).Plan))
 	p.Write(t, "imbricat.yaml", strings.Replace(locked, "BASE", "$REGISTRY/bases/none:1", 1))
 	_, err := Refresh(t.Context(), p.Workspace(t, nil), Options{})

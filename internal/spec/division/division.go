@@ -50,4 +50,3 @@ func (r *Rules) Part(path string) int {
 		}
 	}
 }
-
