@@ -47,7 +47,7 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 	if err != nil {
 		return err
 	}
-	c := exec.Command(program, s.behindArgs(t, b)...)
+	c := exec.Command(program, s.backgroundArgs(t, b)...)
 	c.Stdout, c.Stderr = log, log
 	c.SysProcAttr = ownSession()
 	if err := c.Start(); err != nil {
@@ -69,8 +69,8 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 	return s.result(b, func() string { return b.Name + "\n" })
 }
 
-// behindArgs are the arguments of the process in the background.
-func (s *session) behindArgs(t *trial, b *background.Try) []string {
+// backgroundArgs are the arguments of the process in the background.
+func (s *session) backgroundArgs(t *trial, b *background.Try) []string {
 	args := []string{"try", "--state", b.Dir(), "--store", s.storeDir(), "--dir", s.cmd.String("dir"), "--recipe", s.cmd.String("recipe"),
 		"--platform", t.platform.String(), "--sandbox", s.cmd.String("sandbox"), "--view", "none"}
 	for _, name := range []string{"user", "in", "step"} {
@@ -122,8 +122,8 @@ func (s *session) whenRunning(ctx context.Context, b *background.Try, t *trial, 
 	}
 }
 
-// tryBehind is the process in the background.
-func (s *session) tryBehind(ctx context.Context, st *store.Store, t *trial) error {
+// runBackgroundTry is the process in the background.
+func (s *session) runBackgroundTry(ctx context.Context, st *store.Store, t *trial) error {
 	dir := s.cmd.String("state")
 	lock := flock.New(filepath.Join(dir, "lock"))
 	if held, err := lock.TryLock(); err != nil || !held {
@@ -185,8 +185,8 @@ func runTryList(_ context.Context, s *session) error {
 	return s.result(list, func() string { return report.TriedText(s.paint, list, time.Now()) })
 }
 
-// findBehind finds one by its name.
-func findBehind(st *store.Store, name string) (*background.Try, error) {
+// findBackgroundTry finds one by its name.
+func findBackgroundTry(st *store.Store, name string) (*background.Try, error) {
 	all, err := background.All(st)
 	if err != nil {
 		return nil, err
@@ -217,7 +217,7 @@ func runTryLogs(_ context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	b, err := findBehind(st, args[0])
+	b, err := findBackgroundTry(st, args[0])
 	if err != nil {
 		return err
 	}
@@ -251,7 +251,7 @@ func runTryStop(ctx context.Context, s *session) error {
 		return err
 	}
 	for _, name := range names {
-		b, err := findBehind(st, name)
+		b, err := findBackgroundTry(st, name)
 		if err != nil {
 			return err
 		}

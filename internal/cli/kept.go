@@ -36,7 +36,7 @@ func keptCommand(act func(run func(context.Context, *session) error) cli.ActionF
 }
 
 // keptAndBox opens the store and the sandbox, and lists the kept directories that it can have.
-func (s *session) keptAndBox(ctx context.Context) (*store.Store, *sandbox.Box, []store.Kept, error) {
+func (s *session) keptAndBox(ctx context.Context) (*store.Store, *sandbox.Box, []store.KeptDir, error) {
 	st, err := s.openStore()
 	if err != nil {
 		return nil, nil, nil, err
@@ -45,11 +45,11 @@ func (s *session) keptAndBox(ctx context.Context) (*store.Store, *sandbox.Box, [
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	all, err := st.KeptList()
+	all, err := st.KeptDirs()
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	return st, box, slices.DeleteFunc(all, func(k store.Kept) bool { return k.Owners != box.Owners() }), nil
+	return st, box, slices.DeleteFunc(all, func(k store.KeptDir) bool { return k.Owners != box.Owners() }), nil
 }
 
 func runKeptList(ctx context.Context, s *session) error {
@@ -96,7 +96,7 @@ func namesOf(all, wanted []string) ([]string, error) {
 	return all, nil
 }
 
-func keptNames(all []store.Kept) (names []string) {
+func keptNames(all []store.KeptDir) (names []string) {
 	for _, k := range all {
 		names = append(names, k.Name)
 	}

@@ -72,6 +72,6 @@ func (s *session) shared(p *workspace.Planned, st *store.Store, sink event.Sink)
 	cache := share.New(backend, st, share.Mode(cmp.Or(mode, "both")), share.DefaultPatience, func(err error) {
 		told.Send(event.Warning{Code: event.SharedCache, Text: err.Error()})
 	}).Believe(personal.Believed[backend.Place()], signer)
-	st.Bring = sharing.Bringer(st, cache, s.client)
+	st.FetchElsewhere = sharing.Fetcher(st, cache, s.client)
 	return cache, nil
 }

@@ -83,7 +83,7 @@ func runTry(ctx context.Context, s *session) error {
 	case s.cmd.Bool("background"):
 		return s.tryInBackground(ctx, st, t)
 	case s.cmd.String("state") != "":
-		return s.tryBehind(ctx, st, t)
+		return s.runBackgroundTry(ctx, st, t)
 	case t.awaits():
 		return s.tryUntilAnswer(ctx, st, t)
 	}

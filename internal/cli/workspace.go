@@ -114,7 +114,7 @@ func (s *session) openStore() (*store.Store, error) {
 		if own, ownErr := s.project().Name(); ownErr == nil {
 			st.Project, st.Mine = own, s.imageOfRecipe()
 		}
-		st.Bring = sharing.Bringer(st, nil, s.client)
+		st.FetchElsewhere = sharing.Fetcher(st, nil, s.client)
 		s.atEnd(func() {
 			for _, text := range st.Spoilt() { // what no build has told
 				fmt.Fprintf(s.err, "warning: %s\n", text)

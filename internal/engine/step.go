@@ -34,7 +34,7 @@ type stepNode struct {
 
 	command *command.Command // of a run step that was looked up
 	run     *runNode         // of one that was not found
-	laid    *laidDown        // of any other
+	content    *stepContent        // of any other
 	second  bool             // another step with the same command came first in time
 
 	outcome *step.Outcome
@@ -45,10 +45,10 @@ type stepNode struct {
 	failure  *failure
 }
 
-// laidDown is what a step lays down, before it is known which step.
-type laidDown struct {
+// stepContent is what a step lays down, before it is known which step.
+type stepContent struct {
 	tree   *filetree.Tree
-	doubts *census.Findings
+	findings *census.Findings
 	run    *step.Run // of a command
 }
 
@@ -85,7 +85,7 @@ func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 		began = time.Now()
 		if kind := compose.Of(s.plan.Do); kind != nil {
 			laid, err := w.compose(ctx, s, kind, in)
-			return func() { s.laid = laid }, inStep(s.name, s.task, err)
+			return func() { s.content = laid }, inStep(s.name, s.task, err)
 		}
 		return w.recall(ctx, s)
 	}, needs...)
@@ -126,7 +126,7 @@ func (in inputsOf) ready(ctx context.Context) (out compose.Inputs, err error) {
 }
 
 // compose works out what a step lays down that is no command.
-func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, in inputsOf) (*laidDown, error) {
+func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, in inputsOf) (*stepContent, error) {
 	inputs, err := in.ready(ctx)
 	if err != nil {
 		return nil, err
@@ -140,7 +140,7 @@ func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, in i
 	if err != nil {
 		return nil, err
 	}
-	return &laidDown{tree: made.Tree, doubts: made.Doubts}, nil
+	return &stepContent{tree: made.Tree, findings: made.Findings}, nil
 }
 
 // beneath is the view that the step works on.
@@ -172,7 +172,7 @@ func (w *work) recall(ctx context.Context, s *stepNode) (func(), error) {
 	if made == nil && w.dryRun {
 		return nil, &mustRun{s, why}
 	}
-	laid, err := w.laidBy(ctx, made)
+	laid, err := w.contentOf(ctx, made)
 	if err != nil {
 		return nil, inStep(s.name, s.task, err)
 	}
@@ -181,12 +181,12 @@ func (w *work) recall(ctx context.Context, s *stepNode) (func(), error) {
 			w.demand(s, why)
 			return
 		}
-		s.laid, s.second = laid, !w.told.run(made.Run.ID)
+		s.content, s.second = laid, !w.told.run(made.Run.ID)
 	}, nil
 }
 
-// laidBy is what a command laid down; nil of none.
-func (w *work) laidBy(ctx context.Context, made *command.Made) (*laidDown, error) {
+// contentOf is what a command laid down; nil of none.
+func (w *work) contentOf(ctx context.Context, made *command.Made) (*stepContent, error) {
 	if made == nil {
 		return nil, nil
 	}
@@ -194,7 +194,7 @@ func (w *work) laidBy(ctx context.Context, made *command.Made) (*laidDown, error
 	if err != nil {
 		return nil, err
 	}
-	return &laidDown{tree: made.Tree, doubts: w.tools.Marks.Doubts(entries), run: made.Run}, nil
+	return &stepContent{tree: made.Tree, findings: w.tools.Marks.Find(entries), run: made.Run}, nil
 }
 
 // mustRun is a command that would be run, where that is only looked for.
@@ -209,7 +209,7 @@ func (*mustRun) Error() string { return "a command would be run" }
 type runNode struct {
 	node  *graph.Node
 	steps []*stepNode
-	laid  *laidDown
+	content  *stepContent
 }
 
 // demand has a step's command run, unless it is run already. Why it runs is told.
@@ -240,9 +240,9 @@ func (w *work) run(s *stepNode, why event.Reason) *runNode {
 		if err != nil {
 			return nil, inStep(s.name, s.task, err)
 		}
-		laid, err := w.laidBy(ctx, made)
+		laid, err := w.contentOf(ctx, made)
 		return func() {
-			n.laid = laid
+			n.content = laid
 			w.told.run(made.Run.ID)
 			for _, i := range made.Refilled {
 				of[i].refilled = true
@@ -259,13 +259,13 @@ func (w *work) run(s *stepNode, why event.Reason) *runNode {
 
 // finish makes the outcome of a step, and warns of what is doubtful in it.
 func (w *work) finish(ctx context.Context, s *stepNode) (func(), error) {
-	laid := s.laid
+	laid := s.content
 	if s.run != nil {
-		laid = s.run.laid
+		laid = s.run.content
 	}
 	o := &step.Outcome{Name: s.name, Task: s.task, Tree: laid.tree, Run: laid.run}
 	if !s.second { // the first one tells of them
-		w.warn(s, laid.doubts)
+		w.warn(s, laid.findings)
 	}
 	var before []*step.Outcome
 	for _, b := range s.unit.before(s.name.Index) {

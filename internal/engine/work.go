@@ -57,9 +57,9 @@ type work struct {
 }
 
 // newWork begins work; what several pieces of it wait for ends with ctx, or when the work is closed.
-func newWork(ctx context.Context, o Options, looking bool) *work {
+func newWork(ctx context.Context, o Options, dryRun bool) *work {
 	ctx, end := context.WithCancel(ctx)
-	w := &work{o: o, dryRun: looking, end: end, graph: graph.New(o.KeepGoing || looking), scratch: filetree.NewScratch(o.Store.TemporaryFolder),
+	w := &work{o: o, dryRun: dryRun, end: end, graph: graph.New(o.KeepGoing || dryRun), scratch: filetree.NewScratch(o.Store.TemporaryFolder),
 		found: map[baseKey]*baseimage.Found{}, bases: map[baseKey]*baseNode{}, downloads: map[string]*downloadNode{}, units: map[*plan.Unit]*unitNode{},
 		runs: map[digest.Key]*runNode{}, packs: map[digest.Key]*packNode{}, told: newClaims()}
 	warner := &warner{sink: o.Sink, silence: o.Plan.Silence, told: map[[2]string]bool{}}

@@ -17,8 +17,8 @@ type Findings struct {
 // Program is a program with the architecture that it is for.
 type Program struct{ Path, Architecture string }
 
-// Doubts looks at entries.
-func (m *Classes) Doubts(entries []tree.Entry) *Findings {
+// Find looks at entries.
+func (m *Classes) Find(entries []tree.Entry) *Findings {
 	found := &Findings{}
 	for i := range entries {
 		e := &entries[i]

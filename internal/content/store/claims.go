@@ -325,7 +325,7 @@ func (s *Store) madeOf(image layout.Named, layers map[digest.Digest]bool) bool {
 // dropKeptNamed removes kept directories by their names, whoever owns their files, when those who have them are done.
 func (s *Store) dropKeptNamed(names map[string]bool) ([]string, error) {
 	dropped := []string{}
-	all, err := s.KeptList()
+	all, err := s.KeptDirs()
 	for _, k := range all {
 		if err != nil || !names[k.Name] {
 			continue

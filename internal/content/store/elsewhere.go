@@ -157,12 +157,12 @@ func (s *Store) bring(ctx context.Context, desc digest.Descriptor) (bool, error)
 		}
 		return true, &AwayError{Blob: desc.Digest, Err: layout.ErrNotFound}
 	}
-	if s.Bring == nil {
+	if s.FetchElsewhere == nil {
 		return false, nil
 	}
 	var all []error
 	for _, place := range places {
-		err := s.Bring(ctx, desc, place)
+		err := s.FetchElsewhere(ctx, desc, place)
 		if err == nil {
 			return true, nil
 		}

@@ -19,7 +19,7 @@ func TestLostPlaces(t *testing.T) {
 		require.NoError(t, s.NoteElsewhere(one, "registry.example/tides"))
 	}
 	require.NoError(t, s.NoteElsewhere(other, "mirror.example/tides"))
-	s.Bring = func(context.Context, digest.Descriptor, string) error { return ErrNotThere }
+	s.FetchElsewhere = func(context.Context, digest.Descriptor, string) error { return ErrNotThere }
 	var away *AwayError
 	for range 2 {
 		_, err := s.Fetch(t.Context(), gone)

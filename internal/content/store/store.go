@@ -35,8 +35,8 @@ type Store struct {
 	Unlink func(dir string) error
 	// CheckTree compares an unpacked tree in a folder of some form with the lines of its entries; nil where none can be read.
 	CheckTree func(form, root string, entries []byte) error
-	// Bring puts a blob that is elsewhere into the store; nil where nothing is brought.
-	Bring func(ctx context.Context, desc digest.Descriptor, place string) error
+	// FetchElsewhere puts a blob that is elsewhere into the store; nil where nothing is brought.
+	FetchElsewhere func(ctx context.Context, desc digest.Descriptor, place string) error
 	// unsynced are unpacked trees of this process by their folders, until they lie on the disk.
 	unsynced sync.Map // string to digest.Key
 

@@ -311,7 +311,7 @@ type watch struct {
 	tell    event.Reporter
 	mutex   sync.Mutex
 	secrets redact.Redactor
-	printed *outputCapture
+	output *outputCapture
 	log     []byte
 }
 
@@ -323,8 +323,8 @@ func (r *Runner) watch(c *Command) *watch {
 func (w *watch) Output() io.Writer {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
-	w.printed = &outputCapture{tell: w.tell, secrets: &w.secrets}
-	return w.printed
+	w.output = &outputCapture{tell: w.tell, secrets: &w.secrets}
+	return w.output
 }
 
 // Act implements executor.Watch.
@@ -346,9 +346,9 @@ func (w *watch) Waiting(for_ executor.Waiting) {
 func (w *watch) end() []byte {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
-	if w.printed != nil {
-		w.printed.Close()
-		w.log = w.printed.All()
+	if w.output != nil {
+		w.output.Close()
+		w.log = w.output.All()
 	}
 	return w.log
 }

@@ -94,7 +94,7 @@ type Setting struct {
 // Composed is what a step lays down.
 type Composed struct {
 	Tree   *filetree.Tree
-	Doubts *census.Findings
+	Findings *census.Findings
 }
 
 // Compose works out what a step lays down.
@@ -121,7 +121,7 @@ func (t *Tools) Compose(ctx context.Context, kind Kind, s Setting) (*Composed, e
 		c.date(step.TimeAfter(below))
 	}
 	c.link()
-	made := &Composed{Tree: filetree.New(c.entries, c.places), Doubts: t.Marks.Doubts(c.entries)}
+	made := &Composed{Tree: filetree.New(c.entries, c.places), Findings: t.Marks.Find(c.entries)}
 	if remembers {
 		known.remember(c, made)
 	}

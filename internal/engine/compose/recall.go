@@ -72,7 +72,7 @@ func (do copyStep) recall(ctx context.Context, t *Tools, s Setting) (*Composed, 
 			return t.loadIndexed(known.summary.Key, record.DiffID, title)
 		}
 	}
-	return &Composed{Doubts: known.doubts, Tree: filetree.Recalled(known.summary, load, func(ctx context.Context, entries []tree.Entry) (map[string]filetree.Place, error) {
+	return &Composed{Findings: known.doubts, Tree: filetree.Recalled(known.summary, load, func(ctx context.Context, entries []tree.Entry) (map[string]filetree.Place, error) {
 		return do.locate(ctx, t, entries, s)
 	})}, nil
 }
@@ -177,12 +177,12 @@ func (c *Composer) encode(made *Composed) []byte {
 			out = fmt.Appendf(out, "d %s %q\n", code, p)
 		}
 	}
-	for _, p := range made.Doubts.Programs {
+	for _, p := range made.Findings.Programs {
 		doubt(programDoubt, []string{p.Path + " for " + p.Architecture})
 	}
-	doubt(secretDoubt, made.Doubts.Secrets)
-	doubt(setUIDDoubt, made.Doubts.SetUID)
-	doubt(writableDoubt, made.Doubts.WorldWritable)
+	doubt(secretDoubt, made.Findings.Secrets)
+	doubt(setUIDDoubt, made.Findings.SetUID)
+	doubt(writableDoubt, made.Findings.WorldWritable)
 	for path, line := range c.seen {
 		// What lies in what is absent is absent too.
 		if above, looked := c.seen[tree.Parent(path)]; path != "" && looked && above == step.Absent && line == step.Absent {

@@ -14,7 +14,7 @@ import (
 // some of what they hold. What a version removed is never left: a layer with a path that is there no more is given up, as
 // is one whose folders are no longer what they were. nil is no division: what the layers give together would be another tree.
 // It tells whether nothing changed, so that it is to be the same image again.
-func (d *Divider) leavingDead(u *Unit, l *merged, last *Predecessor, o order.Options) (layers []*Layer, same bool) {
+func (d *Divider) leavingDead(u *Unit, l *mergedSteps, last *Predecessor, o order.Options) (layers []*Layer, same bool) {
 	now := map[string]*tree.Squashed{}
 	for i := range l.entries {
 		if e := &l.entries[i]; e.Kind != tree.Opaque {
@@ -24,7 +24,7 @@ func (d *Divider) leavingDead(u *Unit, l *merged, last *Predecessor, o order.Opt
 	shelves := make([]order.Shelf, len(last.Layers))
 	for n, entries := range last.Layers {
 		shelves[n] = order.Shelf{}
-		one := merge([][]tree.Entry{entries}, hintsOf(u.Plan.Stack))
+		one := mergeLayers([][]tree.Entry{entries}, hintsOf(u.Plan.Stack))
 		for i, item := range one.items {
 			shelves[n][item.Path] = order.Held{Same: one.same[i], Size: item.Size}
 		}
@@ -66,7 +66,7 @@ func unfit(entries []tree.Entry, now map[string]*tree.Squashed) bool {
 }
 
 // published is a layer that stays as it was published, wherever its bytes are.
-func (d *Divider) published(u *Unit, l *merged, last *Predecessor, p order.Part) *Layer {
+func (d *Divider) published(u *Unit, l *mergedSteps, last *Predecessor, p order.Part) *Layer {
 	stored := last.Stored[p.Old]
 	out := &Layer{Tree: filetree.New(slices.Clone(last.Layers[p.Old]), nil), Compression: u.compression(), Label: stored.CreatedBy,
 		Lineage: filetree.KeyOfText("published " + string(stored.DiffID))}
@@ -84,7 +84,7 @@ func (d *Divider) published(u *Unit, l *merged, last *Predecessor, p order.Part)
 }
 
 // sameAs tells whether layers give together what the steps give together.
-func (l *merged) sameAs(layers []*Layer) bool {
+func (l *mergedSteps) sameAs(layers []*Layer) bool {
 	var all [][]tree.Entry
 	for _, t := range layers {
 		entries, err := t.Tree.Entries(context.Background()) // they are there

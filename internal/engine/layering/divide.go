@@ -136,7 +136,7 @@ func (u *Unit) Room() (int, error) {
 
 // VersionOf gives what layers hold together, for comparing versions.
 func VersionOf(layers [][]tree.Entry) order.Version {
-	l := merge(layers, hintsOf(recipe.Stack{}))
+	l := mergeLayers(layers, hintsOf(recipe.Stack{}))
 	return order.Version{Items: l.items, Same: l.same}
 }
 
@@ -224,7 +224,7 @@ func hinted(s recipe.Stack) bool { return len(s.Steady)+len(s.Lively) > 0 }
 
 // ruled divides by the rules of the lock, which also say which layer lies on which.
 func (d *Divider) ruled(ctx context.Context, u *Unit, rules *division.Rules, room int) ([]*Layer, error) {
-	l, err := together(ctx, u.Steps, hintsOf(u.Plan.Stack))
+	l, err := mergeSteps(ctx, u.Steps, hintsOf(u.Plan.Stack))
 	if err != nil {
 		return nil, err
 	}
@@ -261,7 +261,7 @@ func squeeze(items []order.Item, parts [][]int, most int) [][]int {
 
 // following divides after the image that was published last, and tells which image that follows.
 func (d *Divider) following(ctx context.Context, u *Unit, room int) ([]*Layer, digest.Digest, error) {
-	l, err := together(ctx, u.Steps, hintsOf(u.Plan.Stack))
+	l, err := mergeSteps(ctx, u.Steps, hintsOf(u.Plan.Stack))
 	if err != nil || len(l.items) == 0 {
 		return nil, "", err
 	}
@@ -277,7 +277,7 @@ func (d *Divider) following(ctx context.Context, u *Unit, room int) ([]*Layer, d
 		return l.layersOf(u.compression(), order.Lay(order.Assess(l.items, order.Cut(l.items, room, o.Least), o), 0, o)), "", nil
 	}
 	follows := last.Digest
-	before := merge(last.Layers, hintsOf(recipe.Stack{}))
+	before := mergeLayers(last.Layers, hintsOf(recipe.Stack{}))
 	history := make([]order.Version, 0, len(last.Past)+2)
 	for _, past := range last.Past {
 		history = append(history, VersionOf(past))
@@ -318,7 +318,7 @@ func itemsOf(parts []order.Part) (lists [][]int) {
 // cold divides each step by paths and sizes alone. The order is the recipe's, but for what hints say.
 func (d *Divider) cold(ctx context.Context, u *Unit, room int, known map[*step.Outcome][]*Layer) (layers []*Layer, err error) {
 	if len(u.Steps) > room {
-		return mergeSteps(ctx, u, room)
+		return shareLayers(ctx, u, room)
 	}
 	for _, s := range u.Steps {
 		parts, is := known[s.Outcome]
@@ -381,7 +381,7 @@ func (d *Divider) Part(ctx context.Context, u *Unit, s Piece) ([]*Layer, error) 
 	if s.Bytes < 2*leastPart && !hinted(u.Plan.Stack) {
 		return []*Layer{whole(u, s)}, nil
 	}
-	l, err := together(ctx, []Piece{s}, hintsOf(u.Plan.Stack))
+	l, err := mergeSteps(ctx, []Piece{s}, hintsOf(u.Plan.Stack))
 	if err != nil {
 		return nil, err
 	}
@@ -438,8 +438,8 @@ func coldParts(items []order.Item, most int) (parts [][]int) {
 	return squeeze(items, parts, max(1, most))
 }
 
-// mergeSteps lets neighbouring steps share layers, the smallest first, since there are more steps than room.
-func mergeSteps(ctx context.Context, u *Unit, room int) (layers []*Layer, err error) {
+// shareLayers lets neighbouring steps share layers, the smallest first, since there are more steps than room.
+func shareLayers(ctx context.Context, u *Unit, room int) (layers []*Layer, err error) {
 	groups := make([][]Piece, len(u.Steps))
 	for i, s := range u.Steps {
 		groups[i] = []Piece{s}
@@ -464,7 +464,7 @@ func mergeSteps(ctx context.Context, u *Unit, room int) (layers []*Layer, err er
 			layers = append(layers, whole(u, steps[0]))
 			continue
 		}
-		l, err := together(ctx, steps, hintsOf(u.Plan.Stack))
+		l, err := mergeSteps(ctx, steps, hintsOf(u.Plan.Stack))
 		if err != nil {
 			return nil, err
 		}

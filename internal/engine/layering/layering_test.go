@@ -30,7 +30,7 @@ func TestDividedStepsGiveTheSameTree(t *testing.T) {
 			steps = append(steps, Piece{Outcome: &step.Outcome{Tree: filetree.New(entries, nil), Task: event.Task{Label: fmt.Sprint(len(steps))}}})
 			all = append(all, entries)
 		}
-		l := merge(all[1:], hintsOf(recipe.Stack{}))
+		l := mergeLayers(all[1:], hintsOf(recipe.Stack{}))
 		l.steps = steps
 		parts := make([][]int, 1+r.IntN(4))
 		for i := range l.items {

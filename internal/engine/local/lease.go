@@ -23,7 +23,7 @@ import (
 type Lease struct {
 	local *Local
 	box   *sandbox.Box
-	kept  map[string]store.Kept
+	kept  map[string]store.KeptDir
 	undo  []func()
 }
 
@@ -38,7 +38,7 @@ func (l *Local) Lease(ctx context.Context, c *executor.Command, keep []plan.Keep
 	if err != nil {
 		return nil, err
 	}
-	lease := &Lease{local: l, box: box, kept: map[string]store.Kept{}}
+	lease := &Lease{local: l, box: box, kept: map[string]store.KeptDir{}}
 	err = lease.take(ctx, c, keep, watch)
 	if err == nil {
 		select {
@@ -210,7 +210,7 @@ func stopped(job executor.Job, err error) error {
 const againWaiting = 5 * time.Second
 
 // waiting tells for whom a step waits.
-func (l *Local) waiting(kept store.Kept, so time.Duration) executor.Waiting {
+func (l *Local) waiting(kept store.KeptDir, so time.Duration) executor.Waiting {
 	w := executor.Waiting{Kept: kept.Name, So: so}
 	if h, known := l.store.KeptHolder(kept); known {
 		w.Holder = &h
@@ -219,7 +219,7 @@ func (l *Local) waiting(kept store.Kept, so time.Duration) executor.Waiting {
 }
 
 // waitFor takes the lock of a kept directory and says for whom it waits meanwhile.
-func (l *Local) waitFor(ctx context.Context, kept store.Kept, lock *flock.Flock, atOnce bool, watch executor.Watch) error {
+func (l *Local) waitFor(ctx context.Context, kept store.KeptDir, lock *flock.Flock, atOnce bool, watch executor.Watch) error {
 	take := lock.TryLock
 	if atOnce {
 		take = lock.TryRLock

@@ -82,6 +82,9 @@ func TestJoin(t *testing.T) {
 	require.NotNil(t, k.Revision)
 
 	other := j.shipped(t, "other.json", "linux/arm64", "1.3.9")
+	j.Write(t, "page", "high water 4.3 m")
+	j.Commit(t, "2026-06-02T00:00:00Z")
+	later := j.shipped(t, "later.json", "linux/arm64", "1.4.0")
 	failed := filepath.Join(j.dir, "failed.json")
 	text, err := (&receipt.Receipt{Command: "ship", Outcome: receipt.Failed, Stopped: &receipt.Stop{Part: "build", Message: "the tide was out", Exit: 1}}).Encode()
 	require.NoError(t, err)
@@ -96,6 +99,7 @@ func TestJoin(t *testing.T) {
 		{"$REGISTRY/tides/gauge", Options{}, []string{amd, amd}, flow.Usage, "linux/amd64: "},
 		{"$REGISTRY/tides/gauge", Options{}, []string{amd, other}, flow.Differs, `amd64.json wants the tags`},
 		{"$REGISTRY/tides/elsewhere:1", Options{}, []string{amd, other}, flow.Differs, "wants the tags"},
+		{"$REGISTRY/tides/gauge", Options{}, []string{amd, later}, flow.Differs, "were not built from the same: the commit is"},
 		{"$REGISTRY/tides/gauge", Options{}, []string{amd, failed}, flow.Failed, "failed.json cannot be joined"},
 		{"$REGISTRY/tides/gauge", Options{}, []string{filepath.Join(j.dir, "none.json")}, flow.Usage, "there is no receipt"},
 		{"$REGISTRY/tides/gauge", Options{}, []string{r.Host + "/tides/gauge"}, flow.Usage, "needs a tag or a digest"},
@@ -116,6 +120,7 @@ func TestJoin(t *testing.T) {
 	_, _, err = j.join(t, "$REGISTRY/tides/gauge", Options{Differing: true}, other, amd)
 	require.ErrorContains(t, err, "1.4.0", "the tags are those of the last receipt, and one of them is fixed")
 	old := j.shipped(t, "old.json", "linux/amd64", "1.3.9")
+	other = j.shipped(t, "other.json", "linux/arm64", "1.3.9")
 	_, line, err = j.join(t, "$REGISTRY/tides/gauge", Options{Tags: []string{"late"}}, old, other)
 	require.NoError(t, err)
 	now := r.Tags(t, "tides/gauge")
@@ -125,7 +130,7 @@ func TestJoin(t *testing.T) {
 
 	// Where no condition holds there is nothing to do, and it is said why.
 	j.Write(t, "imbricat.yaml", strings.Replace(recipe, `{tag: "${facts.version}", prefixes: true}, {tag: newest, when: git.branch == "trunk"}`, `{tag: newest, when: git.branch == "main"}`, 1))
-	j.Commit(t, "2026-06-02T00:00:00Z")
+	j.Commit(t, "2026-06-03T00:00:00Z")
 	none := j.shipped(t, "none.json", "linux/amd64", "1.4.0")
 	k, line, err = j.join(t, "$REGISTRY/tides/gauge", Options{}, none)
 	require.NoError(t, err)

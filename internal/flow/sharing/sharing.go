@@ -23,8 +23,8 @@ import (
 	"imbricat/internal/spec/plan"
 )
 
-// Bringer returns what gets blobs that are elsewhere: from the shared cache in use, from a folder, or from a registry.
-func Bringer(st *store.Store, cache *share.Cache, client func() (*registry.Client, error)) func(ctx context.Context, desc digest.Descriptor, place string) error {
+// Fetcher returns what gets blobs that are elsewhere: from the shared cache in use, from a folder, or from a registry.
+func Fetcher(st *store.Store, cache *share.Cache, client func() (*registry.Client, error)) func(ctx context.Context, desc digest.Descriptor, place string) error {
 	return func(ctx context.Context, desc digest.Descriptor, place string) (err error) {
 		defer func() {
 			var answer *registry.Error
@@ -33,7 +33,7 @@ func Bringer(st *store.Store, cache *share.Cache, client func() (*registry.Clien
 			}
 		}()
 		if cache != nil && place == cache.Place() {
-			return cache.Bring(ctx, desc)
+			return cache.FetchBlob(ctx, desc)
 		}
 		var in io.ReadCloser
 		if filepath.IsAbs(place) {

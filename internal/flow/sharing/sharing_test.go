@@ -28,16 +28,16 @@ func TestBringer(t *testing.T) {
 	gone := digest.Descriptor{MediaType: v1.MediaTypeImageLayer, Digest: digest.FromBytes([]byte("gone")), Size: 4}
 	require.NoError(t, r.Client.Repository(r.Host, "tides/gauge").PutBlob(t.Context(), desc, func(at int64) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text[at:])), nil }))
 	p := flowtest.NewProject(t, r)
-	bring := sharing.Bringer(p.Store, nil, func() (*registry.Client, error) { return r.Client, nil })
+	bring := sharing.Fetcher(p.Store, nil, func() (*registry.Client, error) { return r.Client, nil })
 	place := r.Host + "/tides/gauge"
 	require.ErrorIs(t, bring(t.Context(), gone, place), store.ErrNotThere)
 	require.NoError(t, bring(t.Context(), desc, place))
 	require.True(t, p.Store.Has(desc))
 	wrong := desc
 	wrong.Size--
-	require.ErrorIs(t, sharing.Bringer(flowtest.NewProject(t, r).Store, nil, func() (*registry.Client, error) { return r.Client, nil })(t.Context(), wrong, place), digest.ErrMismatch)
+	require.ErrorIs(t, sharing.Fetcher(flowtest.NewProject(t, r).Store, nil, func() (*registry.Client, error) { return r.Client, nil })(t.Context(), wrong, place), digest.ErrMismatch)
 	require.ErrorIs(t, bring(t.Context(), gone, t.TempDir()), store.ErrNotThere)
-	require.ErrorContains(t, sharing.Bringer(p.Store, nil, func() (*registry.Client, error) { return nil, errors.New("no settings") })(t.Context(), gone, place), "no settings")
+	require.ErrorContains(t, sharing.Fetcher(p.Store, nil, func() (*registry.Client, error) { return nil, errors.New("no settings") })(t.Context(), gone, place), "no settings")
 	r.Stop()
 	err := bring(t.Context(), gone, place)
 	require.ErrorIs(t, err, registry.ErrUnreachable)

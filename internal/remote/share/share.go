@@ -324,8 +324,8 @@ func (c *Cache) Index(ctx context.Context, id digest.DiffID) {
 	c.look(ctx, string(id))
 }
 
-// Bring puts a layer of this cache into the store.
-func (c *Cache) Bring(ctx context.Context, desc digest.Descriptor) error {
+// FetchBlob puts a layer of this cache into the store.
+func (c *Cache) FetchBlob(ctx context.Context, desc digest.Descriptor) error {
 	limited, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	stalled := time.AfterFunc(c.patience.Stall, func() { cancel(fmt.Errorf("no byte came for %s", c.patience.Stall)) })

@@ -96,9 +96,9 @@ func TestExchange(t *testing.T) {
 			require.Zero(t, again.Stats().Written)
 
 			reader := open(t, backend(), yours, nil)
-			yours.Bring = func(ctx context.Context, desc digest.Descriptor, place string) error {
+			yours.FetchElsewhere = func(ctx context.Context, desc digest.Descriptor, place string) error {
 				require.Equal(t, reader.Place(), place)
-				return reader.Bring(ctx, desc)
+				return reader.FetchBlob(ctx, desc)
 			}
 			reader.Run(ctx, digest.Key(digest.ContentBytes([]byte("command other"))))
 			require.Equal(t, 1, reader.Stats().Requests, "what no pack names takes no more than the manifest")
@@ -198,7 +198,7 @@ func TestPoisoned(t *testing.T) {
 			yours := newStore(t)
 			var doubts []error
 			reader := open(t, backend, yours, &doubts)
-			yours.Bring = func(ctx context.Context, desc digest.Descriptor, _ string) error { return reader.Bring(ctx, desc) }
+			yours.FetchElsewhere = func(ctx context.Context, desc digest.Descriptor, _ string) error { return reader.FetchBlob(ctx, desc) }
 			reader.Run(ctx, run.Key)
 			if len(yours.Runs(run.Key)) == 0 {
 				return // refused at once

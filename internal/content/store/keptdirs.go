@@ -16,8 +16,8 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
-// Kept is a kept directory.
-type Kept struct {
+// KeptDir is a kept directory.
+type KeptDir struct {
 	Name   string
 	Owners string // whose ids its files have
 	Dir    string
@@ -36,19 +36,19 @@ func (s *Store) keptPath(owners, name string) string {
 }
 
 // Kept gives a kept directory, which may not exist yet, and the lock that guards it.
-func (s *Store) Kept(owners, name string) (Kept, *flock.Flock, error) {
+func (s *Store) Kept(owners, name string) (KeptDir, *flock.Flock, error) {
 	if name == "" || name != filepath.Base(name) || owners != filepath.Base(owners) || strings.HasPrefix(name, ".") {
-		return Kept{}, nil, fmt.Errorf("%q is no name of a kept directory", name)
+		return KeptDir{}, nil, fmt.Errorf("%q is no name of a kept directory", name)
 	}
 	path := s.keptPath(owners, name)
 	if err := os.MkdirAll(path, 0o700); err != nil {
-		return Kept{}, nil, fmt.Errorf("writing to the store: %w", err)
+		return KeptDir{}, nil, fmt.Errorf("writing to the store: %w", err)
 	}
-	return Kept{Name: name, Owners: owners, Dir: filepath.Join(path, "data")}, flock.New(filepath.Join(path, "lock")), nil
+	return KeptDir{Name: name, Owners: owners, Dir: filepath.Join(path, "data")}, flock.New(filepath.Join(path, "lock")), nil
 }
 
 // HoldKept notes who has a kept directory, for those who wait, and when it was used.
-func (s *Store) HoldKept(k Kept, h Holder) error {
+func (s *Store) HoldKept(k KeptDir, h Holder) error {
 	text, err := json.Marshal(h)
 	if err != nil {
 		return err
@@ -57,22 +57,22 @@ func (s *Store) HoldKept(k Kept, h Holder) error {
 }
 
 // KeptHolder tells who had a kept directory last.
-func (s *Store) KeptHolder(k Kept) (Holder, bool) {
+func (s *Store) KeptHolder(k KeptDir) (Holder, bool) {
 	text, err := os.ReadFile(filepath.Join(filepath.Dir(k.Dir), "holder.json"))
 	var h Holder
 	return h, err == nil && json.Unmarshal(text, &h) == nil
 }
 
-// KeptList lists the kept directories, sorted by name.
-func (s *Store) KeptList() ([]Kept, error) {
-	var all []Kept
+// KeptDirs lists the kept directories, sorted by name.
+func (s *Store) KeptDirs() ([]KeptDir, error) {
+	var all []KeptDir
 	found, err := filepath.Glob(s.path("imbricat", keptKind, "*", "*", "data"))
 	if err != nil {
 		return nil, err
 	}
 	for _, dir := range found {
 		path := filepath.Dir(dir)
-		k := Kept{Name: filepath.Base(path), Owners: filepath.Base(filepath.Dir(path)), Dir: dir}
+		k := KeptDir{Name: filepath.Base(path), Owners: filepath.Base(filepath.Dir(path)), Dir: dir}
 		for _, file := range []string{path, filepath.Join(path, "holder.json")} {
 			if info, err := os.Stat(file); err == nil && info.ModTime().After(k.Used) {
 				k.Used = info.ModTime()
@@ -112,10 +112,10 @@ const (
 	maxFills  = 4 << 20 // bytes of such a file
 )
 
-func (k Kept) file(name string) string { return filepath.Join(filepath.Dir(k.Dir), name) }
+func (k KeptDir) file(name string) string { return filepath.Join(filepath.Dir(k.Dir), name) }
 
 // Fills tells what filled a kept directory, the latest last. What cannot be read counts as nothing.
-func (s *Store) Fills(k Kept) []Fill {
+func (s *Store) Fills(k KeptDir) []Fill {
 	all, err := readFills(k.file(fillsFile))
 	if err != nil {
 		return nil
@@ -141,7 +141,7 @@ func readFills(name string) ([]Fill, error) {
 }
 
 // NoteFill remembers that a run filled a kept directory, or begins to.
-func (s *Store) NoteFill(k Kept, f Fill) error {
+func (s *Store) NoteFill(k KeptDir, f Fill) error {
 	lock := flock.New(k.file("fills.lock")) // several may have the directory at once
 	if err := lock.Lock(); err != nil {
 		return fmt.Errorf("writing to the store: %w", err)
@@ -153,7 +153,7 @@ func (s *Store) NoteFill(k Kept, f Fill) error {
 	return s.putFills(k, append(all, f))
 }
 
-func (s *Store) putFills(k Kept, all []Fill) error {
+func (s *Store) putFills(k KeptDir, all []Fill) error {
 	text, err := sealed(all[max(0, len(all)-mostFills):])
 	if err != nil {
 		return err
@@ -166,7 +166,7 @@ func (s *Store) putFills(k Kept, all []Fill) error {
 }
 
 // ExportFills writes what is known of a kept directory into a file.
-func (s *Store) ExportFills(k Kept, file string) error {
+func (s *Store) ExportFills(k KeptDir, file string) error {
 	text, err := sealed(s.Fills(k))
 	if err != nil {
 		return err
@@ -176,7 +176,7 @@ func (s *Store) ExportFills(k Kept, file string) error {
 
 // ImportFills has a kept directory brought from elsewhere and takes over what a file says about it; without the file nothing
 // is known of it, nor while it is brought.
-func (s *Store) ImportFills(k Kept, file string, bring func() error) error {
+func (s *Store) ImportFills(k KeptDir, file string, bring func() error) error {
 	all, err := readFills(file)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("reading %s: %w", file, err)

@@ -13,8 +13,8 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
-// merged are steps laid together, as items that layers can hold.
-type merged struct {
+// mergedSteps are steps laid together, as items that layers can hold.
+type mergedSteps struct {
 	steps   []Piece
 	entries []tree.Squashed
 	of      []int // item of each entry; -1 for folders that are on the way to others
@@ -23,10 +23,10 @@ type merged struct {
 	layer   []int    // in which step or layer each item's first entry was
 }
 
-// merge gives the items of layers that lie on one another. What cannot be parted is one item: the names of a file,
+// mergeLayers gives the items of layers that lie on one another. What cannot be parted is one item: the names of a file,
 // and an opaque folder with all in it.
-func merge(layers [][]tree.Entry, hint func(path string) order.Hint) *merged {
-	l := &merged{entries: tree.Squash(layers)}
+func mergeLayers(layers [][]tree.Entry, hint func(path string) order.Hint) *mergedSteps {
+	l := &mergedSteps{entries: tree.Squash(layers)}
 	l.of = make([]int, len(l.entries))
 	at := map[string]int{} // path → entry
 	for i := range l.entries {
@@ -65,7 +65,7 @@ func merge(layers [][]tree.Entry, hint func(path string) order.Hint) *merged {
 func sizeInLayer(e *tree.Entry) int64 { return 512 + (e.Size+511)&^511 }
 
 // heads gives for each entry the first entry of what cannot be parted from it, or -1 for a folder that others lie in.
-func (l *merged) heads(at map[string]int) []int {
+func (l *mergedSteps) heads(at map[string]int) []int {
 	head := make([]int, len(l.entries))
 	var find func(i int) int
 	find = func(i int) int {
@@ -115,7 +115,7 @@ func (l *merged) heads(at map[string]int) []int {
 }
 
 // layersOf makes the layers that hold parts of items, each with the folders on the way.
-func (l *merged) layersOf(c layer.Compression, parts [][]int) []*Layer {
+func (l *mergedSteps) layersOf(c layer.Compression, parts [][]int) []*Layer {
 	of := make([]int, len(l.items))
 	for i := range of {
 		of[i] = -1 // in no part
@@ -185,8 +185,8 @@ func labelOf(steps []*step.Outcome) string {
 	return strings.Join(labels, "; ")
 }
 
-// together lays steps together.
-func together(ctx context.Context, steps []Piece, hint func(path string) order.Hint) (*merged, error) {
+// mergeSteps lays steps mergeSteps.
+func mergeSteps(ctx context.Context, steps []Piece, hint func(path string) order.Hint) (*mergedSteps, error) {
 	var all [][]tree.Entry
 	for _, s := range steps {
 		entries, err := s.Entries(ctx)
@@ -195,7 +195,7 @@ func together(ctx context.Context, steps []Piece, hint func(path string) order.H
 		}
 		all = append(all, entries)
 	}
-	l := merge(all, hint)
+	l := mergeLayers(all, hint)
 	l.steps = steps
 	return l, nil
 }

@@ -60,7 +60,7 @@ type Known struct {
 
 // Describe tells what the layers of a unit hold.
 func Describe(ctx context.Context, s *store.Store, k Known) (*Content, error) {
-	l, err := together(ctx, k.Unit.Steps, hintsOf(k.Unit.Plan.Stack))
+	l, err := mergeSteps(ctx, k.Unit.Steps, hintsOf(k.Unit.Plan.Stack))
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ const KeptSuffix = ".tar.zst"
 const fillsSuffix = ".fills.json"
 
 // KeptSize adds up the files of a kept directory, in bytes.
-func KeptSize(box *sandbox.Box, k store.Kept) (files int, bytes int64, err error) {
+func KeptSize(box *sandbox.Box, k store.KeptDir) (files int, bytes int64, err error) {
 	found, err := box.Read(k.Dir, true)
 	for i := range found {
 		if found[i].Kind == tree.File {
