@@ -29,7 +29,7 @@ var beside = map[string]string{
 	"standin": "ground spec", "demo": "", "cmd/imbricat": "cli engine", "scripts/histories": "engine", "scripts/attack": "", "scripts/mutants": "", "scripts/house": "",
 }
 
-// floorOf gives the floor of a package, or what it is beside them.
+// floorOf returns the floor of a package, or what it is beside them.
 func floorOf(path string) (name string, level int) {
 	path = strings.TrimPrefix(path, "imbricat/")
 	inside, is := strings.CutPrefix(path, "internal/")

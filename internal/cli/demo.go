@@ -141,7 +141,7 @@ func (t *tour) run(ctx context.Context) error {
 	return nil
 }
 
-// images gives the commands of the demo. One image takes in pages that a command renders; where this machine cannot run
+// images returns the commands of the demo. One image takes in pages that a command renders; where this machine cannot run
 // commands the others are built alone.
 func (t *tour) images(ctx context.Context) (build, plan, push string) {
 	dir, err := os.MkdirTemp(t.dir, "trial-")

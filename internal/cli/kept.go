@@ -75,7 +75,7 @@ func runKeptList(ctx context.Context, s *session) error {
 	return s.result(list, func() string { return report.KeptText(s.paint, list, time.Now()) })
 }
 
-// namesOf gives the names of kept directories, those wanted or all.
+// namesOf returns the names of kept directories, those wanted or all.
 func namesOf(all, wanted []string) ([]string, error) {
 	for _, name := range wanted {
 		if slices.Contains(all, name) {

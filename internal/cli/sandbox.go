@@ -23,7 +23,7 @@ func sandboxFlag() cli.Flag {
 	return choiceFlag("sandbox", "auto", "`KIND` of sandbox for commands: auto, or chroot for root where namespaces are forbidden", "SANDBOX", "auto", "chroot")
 }
 
-// sandbox gives what opens the sandbox when it is first needed, until the program ends.
+// sandbox returns what opens the sandbox when it is first needed, until the program ends.
 func (s *session) sandbox(st *store.Store) func(ctx context.Context) (*sandbox.Box, error) {
 	return func(ctx context.Context) (*sandbox.Box, error) {
 		personal, err := settings.Read()
@@ -45,7 +45,7 @@ func (s *session) sandbox(st *store.Store) func(ctx context.Context) (*sandbox.B
 	}
 }
 
-// executor gives what runs commands on this machine.
+// executor returns what runs commands on this machine.
 func (s *session) executor(ctx context.Context, st *store.Store, sink event.Sink) *local.Local {
 	return local.New(ctx, local.Options{Store: st, Open: s.sandbox(st), Sink: sink, Jobs: int(s.cmd.Int("jobs"))})
 }
@@ -99,7 +99,7 @@ func tellFailures(s *session, err error) {
 	}
 }
 
-// flatten gives the errors that were joined.
+// flatten returns the errors that were joined.
 func flatten(err error) []error {
 	if many, is := err.(interface{ Unwrap() []error }); is {
 		return many.Unwrap()

@@ -109,7 +109,7 @@ func (r *results) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// fileOf gives the file that a writer of the program is, where it is one.
+// fileOf returns the file that a writer of the program is, where it is one.
 func fileOf(w io.Writer) (*os.File, bool) {
 	w = printable.Unwrap(w)
 	if r, is := w.(*results); is {

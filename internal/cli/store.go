@@ -150,7 +150,7 @@ func ownFirst(list []layout.Named, names []string, project string) []layout.Name
 	return slices.DeleteFunc(list, func(n layout.Named) bool { return own[n.Name] && n.Project != project })
 }
 
-// chosen tells whether an image bears a name that a pattern matches, or has a digest that begins like one.
+// chosen reports whether an image bears a name that a pattern matches, or has a digest that begins like one.
 func chosen(patterns []string, named layout.Named) bool {
 	return len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool {
 		matched, _ := doublestar.Match(p, named.Name)
@@ -164,7 +164,7 @@ func chosen(patterns []string, named layout.Named) bool {
 	})
 }
 
-// oldEnough tells whether an image was made before a time, or came to the store before it where nobody knows when it was made.
+// oldEnough reports whether an image was made before a time, or came to the store before it where nobody knows when it was made.
 // What is not known at all is never old.
 func oldEnough(one report.StoredImage, before time.Time) bool {
 	at := image.KnownTime(one.Created)

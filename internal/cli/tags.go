@@ -181,7 +181,7 @@ func notMoved(err error) error {
 	return err
 }
 
-// imagesNamed gives the image that a reference names, or those that a receipt tells of, by their digests.
+// imagesNamed returns the image that a reference names, or those that a receipt tells of, by their digests.
 func imagesNamed(arg string) (list []reference.Reference, err error) {
 	if !receipts.IsFile(arg) {
 		ref, err := reference.Parse(arg)

@@ -125,7 +125,7 @@ func (s *session) openStore() (*store.Store, error) {
 	return st, err
 }
 
-// imageOfRecipe tells whether a name is that of an image of the recipe. One with mistakes has none.
+// imageOfRecipe reports whether a name is that of an image of the recipe. One with mistakes has none.
 func (s *session) imageOfRecipe() func(name string) bool {
 	names := sync.OnceValue(func() []string {
 		r, err := s.project().Recipe()
@@ -158,7 +158,7 @@ func (u uploadNotes) TakeUpload(repository string, blob digest.Digest) registry.
 	return nil
 }
 
-// places gives what opens places that references name.
+// places returns what opens places that references name.
 func (s *session) places(st *store.Store) (*transfer.Places, error) {
 	client, err := s.client()
 	return &transfer.Places{Store: st, Client: client}, err

@@ -149,7 +149,7 @@ func (s *site) Secret(_ context.Context, name string, _ plan.Secret) ([]byte, er
 	return []byte(s.secrets[name]), nil
 }
 
-// warnings gives the texts of a kind of warning that the last build gave.
+// warnings returns the texts of a kind of warning that the last build gave.
 func (s *site) warnings(code string) (texts []string) {
 	for _, e := range s.events {
 		if w, is := e.(event.Warning); is && w.Code == code {
@@ -163,7 +163,7 @@ func gauge(steps ...string) string {
 	return "imbricat: 1\nimages:\n  gauge:\n    base: none\n    platforms: [linux/amd64]\n    steps:\n      - " + strings.Join(steps, "\n      - ") + "\n"
 }
 
-// entries gives the entries of each layer of the one image, as path lists.
+// entries returns the entries of each layer of the one image, as path lists.
 func (s *site) entries(r *Result) []string {
 	var list []string
 	for _, step := range r.Steps {

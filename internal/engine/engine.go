@@ -38,7 +38,7 @@ type Shared interface {
 // History is what version control and the facts know of the project folder.
 type History interface {
 	compose.CommitTimes
-	// Created gives the time that an image is said to be made, from which paths of the project folder it takes in.
+	// Created returns the time that an image is said to be made, from which paths of the project folder it takes in.
 	Created(ctx context.Context, touches func(path string) bool) (time.Time, error)
 	// Committed reports whether images are said to be made from a commit.
 	Committed() bool

@@ -147,7 +147,7 @@ type packNode struct {
 	changes []event.Change // against the layer that the first step to ask for it had at the last build
 }
 
-// pack gives the node of a layer.
+// pack returns the node of a layer.
 func (w *work) pack(l *layering.Layer) *packNode {
 	if n := w.packs[l.ID()]; n != nil {
 		return n
@@ -241,7 +241,7 @@ type imageNode struct {
 	result ImageResult
 }
 
-// image gives the node of an image, whose units have theirs.
+// image returns the node of an image, whose units have theirs.
 func (w *work) image(img *plan.Image) *imageNode {
 	n := &imageNode{plan: img, result: ImageResult{Name: img.Name, Destinations: img.Destinations}}
 	var steps, assembled []*graph.Node

@@ -30,7 +30,7 @@ type dating struct {
 
 type created = time.Time
 
-// created gives the time that a unit's image is said to be made. Images that take in the same share the answer.
+// created returns the time that a unit's image is said to be made. Images that take in the same share the answer.
 func (d *dating) created(ctx context.Context, u *plan.Unit) (time.Time, error) {
 	in := intakeOf(u)
 	return d.times.Do(ctx, in.key(), func(ctx context.Context) (time.Time, error) { return d.o.History.Created(ctx, in.touches(d.o)) })

@@ -267,7 +267,7 @@ func (l *look) weigh(ctx context.Context, p *Preview) error {
 	return nil
 }
 
-// before gives what the steps before one laid down.
+// before returns what the steps before one laid down.
 func (l *look) before(o *step.Outcome) (all []*step.Outcome) {
 	at := slices.IndexFunc(l.w.o.Plan.Units, func(u *plan.Unit) bool { return u.ID == o.Name.Unit })
 	for _, s := range l.w.units[l.w.o.Plan.Units[at]].before(o.Name.Index) {

@@ -62,7 +62,7 @@ func (t *tally) of(s *stepNode) (r StepResult, known bool) {
 	return r, true
 }
 
-// layersOf gives the layers that are told of as a step's, and reports whether all of them are packed.
+// layersOf returns the layers that are told of as a step's, and reports whether all of them are packed.
 func (t *tally) layersOf(s *stepNode) ([]*layering.Layer, bool) {
 	owner := t.w.owner(s)
 	if owner == nil || owner.image == nil {

@@ -47,7 +47,7 @@ func gather(ctx context.Context, w *work, result *Result) {
 	}
 }
 
-// packToShare gives the layer of a command's tree, packed quickly where there is none.
+// packToShare returns the layer of a command's tree, packed quickly where there is none.
 func packToShare(ctx context.Context, w *work, s *stepNode) *store.Record {
 	for _, how := range []layer.Compression{layer.Zstd, layer.Gzip, layer.None} {
 		if record, found := w.o.Store.Record(layer.RecordKey(s.outcome.Key, how)); found {

@@ -34,7 +34,7 @@ type stepNode struct {
 
 	command *command.Command // of a run step that was looked up
 	run     *runNode         // of one that was not found
-	content    *stepContent        // of any other
+	content *stepContent     // of any other
 	second  bool             // another step with the same command came first in time
 
 	outcome *step.Outcome
@@ -47,9 +47,9 @@ type stepNode struct {
 
 // stepContent is what a step lays down, before it is known which step.
 type stepContent struct {
-	tree   *filetree.Tree
+	tree     *filetree.Tree
 	findings *census.Findings
-	run    *step.Run // of a command
+	run      *step.Run // of a command
 }
 
 // failure is what became of a step that was begun and not done.
@@ -59,7 +59,7 @@ type failure struct {
 	took    time.Duration
 }
 
-// step gives the nodes of a step that comes after another node.
+// step returns the nodes of a step that comes after another node.
 func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 	s := &stepNode{unit: u, plan: &u.plan.Steps[index], name: step.Name{Unit: u.plan.ID, Index: index}}
 	s.task = event.Task{ID: fmt.Sprintf("%s#%04d", u.plan.ID, index), Unit: u.plan.ID.Name, Platform: u.plan.ID.Platform.String(),
@@ -108,7 +108,7 @@ type inputsOf struct {
 	files  map[string]*downloadNode
 }
 
-// ready gives what a step names, which is done by now.
+// ready returns what a step names, which is done by now.
 func (in inputsOf) ready(ctx context.Context) (out compose.Inputs, err error) {
 	out = compose.Inputs{Units: map[*plan.Unit]*tree.View{}, Images: map[string]*tree.View{}, Files: map[string]*compose.Fetched{}}
 	for _, u := range in.units {
@@ -207,9 +207,9 @@ func (*mustRun) Error() string { return "a command would be run" }
 
 // runNode is a command that is run, for all steps that have it over the same view.
 type runNode struct {
-	node  *graph.Node
-	steps []*stepNode
-	content  *stepContent
+	node    *graph.Node
+	steps   []*stepNode
+	content *stepContent
 }
 
 // demand has a step's command run, unless it is run already. Why it runs is told.

@@ -38,7 +38,7 @@ type baseName struct {
 	digest digest.Digest
 }
 
-// unit gives the node of a unit, with those of all that it needs.
+// unit returns the node of a unit, with those of all that it needs.
 func (w *work) unit(u *plan.Unit) *unitNode {
 	if known := w.units[u]; known != nil {
 		return known
@@ -122,7 +122,7 @@ func (n *unitNode) before(index int) []*stepNode {
 	return slices.Concat(below, n.steps[:index])
 }
 
-// inherited gives the base with the settings of the images of the recipe that lie between; nil where there is no image below.
+// inherited returns the base with the settings of the images of the recipe that lie between; nil where there is no image below.
 func (n *unitNode) inherited() *image.Base {
 	if n.base == nil {
 		return nil

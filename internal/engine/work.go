@@ -215,7 +215,7 @@ type baseNode struct {
 	base *baseimage.Base
 }
 
-// base gives the node of an image. What says in messages what it is for: "the base", "the image".
+// base returns the node of an image. What says in messages what it is for: "the base", "the image".
 func (w *work) base(ref reference.Reference, u *plan.Unit, what string) *baseNode {
 	key := keyOf(ref, u)
 	if known := w.bases[key]; known != nil {
@@ -250,7 +250,7 @@ type downloadNode struct {
 	file *compose.Fetched
 }
 
-// download gives the node of a file, which the first step that names it tells of.
+// download returns the node of a file, which the first step that names it tells of.
 func (w *work) download(d plan.Download, tell event.Reporter, in step.Name) *downloadNode {
 	if known := w.downloads[d.SHA256]; known != nil {
 		return known

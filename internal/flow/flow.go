@@ -30,7 +30,7 @@ func (e *Error) Error() string {
 	return e.Err.Error()
 }
 
-// Unwrap gives the cause.
+// Unwrap returns the cause.
 func (e *Error) Unwrap() error { return e.Err }
 
 // WrongUse marks an error as a wrong use.

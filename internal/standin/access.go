@@ -139,7 +139,7 @@ type cached[T any] struct {
 	value  T
 }
 
-// get gives what the file holds now; without one the zero value.
+// get returns what the file holds now; without one the zero value.
 func (c *cached[T]) get(files afero.Fs) (T, error) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
@@ -218,7 +218,7 @@ type grant struct {
 	Actions []string `json:"actions"`
 }
 
-// checkUser tells whether a name and a secret belong together. A secret may also be a token that was issued by hand.
+// checkUser reports whether a name and a secret belong together. A secret may also be a token that was issued by hand.
 func (s *Server) checkUser(name, secret string) (identity, bool) {
 	if who, err := s.readToken(secret); err == nil && who.user == name {
 		return who, true
@@ -265,7 +265,7 @@ func (s *storage) putNote(repository string, n Note) error {
 	return s.write(s.link(repository, "_repository.json"), text)
 }
 
-// rightsOf gives the rule for a repository with what was said of it by hand.
+// rightsOf returns the rule for a repository with what was said of it by hand.
 func (s *Server) rightsOf(repository string) RepositoryRule {
 	rules := s.rulesNow()
 	rule := rules.of(repository)
@@ -297,7 +297,7 @@ func (s *Server) rulesNow() *Rules {
 	return rules
 }
 
-// permit tells whether somebody may act in a repository; nil is yes.
+// permit reports whether somebody may act in a repository; nil is yes.
 func (s *Server) permit(who identity, repository string, what action) *problem {
 	if p := s.entitled(who, repository, what); p != nil {
 		return p

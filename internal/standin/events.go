@@ -71,7 +71,7 @@ func (j *journal) add(e Event) error {
 	return err
 }
 
-// list gives the last events that pass a test, the newest last. A line that a kill cut off is left out.
+// list returns the last events that pass a test, the newest last. A line that a kill cut off is left out.
 func (j *journal) list(most int, want func(Event) bool) ([]Event, error) {
 	var all []Event
 	for _, name := range []string{oldEventsFile, eventsFile} {

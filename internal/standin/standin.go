@@ -279,7 +279,7 @@ type exchange struct {
 	who        identity
 }
 
-// may tells whether the caller may act in the repository, and says how to come in where that helps.
+// may reports whether the caller may act in the repository, and says how to come in where that helps.
 func (x *exchange) may(what action) error {
 	p := x.server.permit(x.who, x.repository, what)
 	if p == nil {

@@ -114,7 +114,7 @@ func (s *storage) names(path string) ([]os.FileInfo, error) {
 	return list, err
 }
 
-// exists tells whether a repository has a blob or a manifest. What is asked for is spared by the next collection.
+// exists reports whether a repository has a blob or a manifest. What is asked for is spared by the next collection.
 func (s *storage) exists(repository, kind string, d digest.Digest) bool {
 	s.links.RLock()
 	defer s.links.RUnlock()
@@ -148,7 +148,7 @@ func (s *storage) linkBlob(repository string, d digest.Digest) error {
 	return s.write(s.link(repository, "_blobs", linkName(d)), nil)
 }
 
-// holder gives a repository that has a blob and passes a test; "" where none does.
+// holder returns a repository that has a blob and passes a test; "" where none does.
 func (s *storage) holder(d digest.Digest, may func(repository string) bool) string {
 	all, _ := s.repositories()
 	for _, one := range all {
@@ -272,7 +272,7 @@ func (s *storage) referrers(repository string, subject digest.Digest) ([]digest.
 	return list, err
 }
 
-// has tells whether a repository exists: it was created, or something was pushed to it.
+// has reports whether a repository exists: it was created, or something was pushed to it.
 func (s *storage) has(repository string) bool {
 	for _, kind := range []string{"_repository.json", "_manifests", "_blobs"} {
 		if _, err := s.files.Stat(s.link(repository, kind)); err == nil {

@@ -23,7 +23,7 @@ const (
 	authorityKeyFile = "authority-key.pem"
 )
 
-// TLS gives the configuration for serving HTTPS on this machine, with a certificate of the folder's own authority, which is
+// TLS returns the configuration for serving HTTPS on this machine, with a certificate of the folder's own authority, which is
 // made the first time. authority is the file to trust it by; "" where everything is in memory.
 func (s *Server) TLS() (config *tls.Config, authority string, err error) {
 	parent, key, err := s.authority()

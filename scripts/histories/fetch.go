@@ -39,7 +39,7 @@ type file struct {
 	Content [sha256.Size]byte
 }
 
-// load gives the last versions of a package, from the cache or through the client of its registry. The name tells which:
+// load returns the last versions of a package, from the cache or through the client of its registry. The name tells which:
 // npm:NAME or go:MODULE.
 func load(cache, name string, count int) (*history, error) {
 	kept := filepath.Join(cache, strings.NewReplacer("/", "_", ":", "_").Replace(name)+fmt.Sprintf(".%d", count))

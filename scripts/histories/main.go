@@ -113,7 +113,7 @@ func sum(all []order.Bytes) (pushed, unpacked float64) {
 // header is about what an entry of a layer takes besides its bytes.
 const header = 512
 
-// versions gives a history as the method takes it, and the bytes of what came or changed after the first version.
+// versions returns a history as the method takes it, and the bytes of what came or changed after the first version.
 func versions(h *history) (past []order.Version, floor float64) {
 	last := map[string]string{}
 	for v, version := range h.Versions {

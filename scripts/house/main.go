@@ -126,7 +126,7 @@ func shared(o types.Object) bool {
 	return o.Parent() == o.Pkg().Scope()
 }
 
-// circle gives the largest set of files each of which needs all others, be it through others.
+// circle returns the largest set of files each of which needs all others, be it through others.
 func circle(needs map[string][]string) (largest []string) {
 	reach := map[string]map[string]bool{}
 	for file := range needs {

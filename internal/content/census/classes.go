@@ -25,7 +25,7 @@ const Secret Class = "secret"
 // programClass begins the classes of programs.
 const programClass = "elf:"
 
-// Program gives the architecture that a program is for; empty where it is none.
+// Program returns the architecture that a program is for; empty where it is none.
 func (m Class) Program() string {
 	architecture, is := strings.CutPrefix(string(m), programClass)
 	if !is {

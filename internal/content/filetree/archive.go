@@ -164,7 +164,7 @@ func (l *Archive) unpack(p string, want digest.Content, body io.Reader) error {
 	return nil
 }
 
-// Open gives an unpacked file.
+// Open returns an unpacked file.
 func (l *Archive) Open(p string) (io.ReadCloser, error) {
 	if elsewhere := l.elsewhere.Load(); elsewhere != nil {
 		return (*elsewhere).Open(p)
@@ -178,7 +178,7 @@ func (l *Archive) Open(p string) (io.ReadCloser, error) {
 	return os.Open(name)
 }
 
-// feed gives the files of a layer in the order of its archive, and what is borrowed from below.
+// feed returns the files of a layer in the order of its archive, and what is borrowed from below.
 func (l *Archive) feed(ctx context.Context, entries []tree.Entry, borrowed map[string]*tree.Node) Feed {
 	return func(put Put) error {
 		at := map[string]int{}

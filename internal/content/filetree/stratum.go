@@ -17,9 +17,9 @@ type Stratum interface {
 	// Title is for messages.
 	Title() string
 	ID() digest.Key
-	// Entries gives the entries, sorted by path. They are not to be changed.
+	// Entries returns the entries, sorted by path. They are not to be changed.
 	Entries(ctx context.Context) ([]tree.Entry, error)
-	// Feed gives the files of the entries.
+	// Feed returns the files of the entries.
 	Feed(ctx context.Context) Feed
 	// Offer tells of contents that have the files under their own paths.
 	Offer(from tree.Contents)
@@ -31,7 +31,7 @@ type stepStratum struct {
 	title string
 }
 
-// StratumOf gives a tree as a stratum.
+// StratumOf returns a tree as a stratum.
 func StratumOf(t *Tree, title string) Stratum { return stepStratum{t, title} }
 
 func (s stepStratum) Title() string       { return s.title }
@@ -56,7 +56,7 @@ func (s *layerStratum) Feed(ctx context.Context) Feed {
 	return s.feed(ctx, s.entries, s.borrowed)
 }
 
-// Stratify gives the layers of an image as strata, lowest first. The image is known to be one: its layers can be applied.
+// Stratify returns the layers of an image as strata, lowest first. The image is known to be one: its layers can be applied.
 func Stratify(name string, layers []*Archive) (all []Stratum) {
 	view := tree.NewView()
 	for i, c := range layers {
@@ -70,7 +70,7 @@ func Stratify(name string, layers []*Archive) (all []Stratum) {
 	return all
 }
 
-// Whole gives a view as one tree: its entries, sorted by path, and their files.
+// Whole returns a view as one tree: its entries, sorted by path, and their files.
 func Whole(ctx context.Context, view *tree.View) ([]tree.Entry, Feed) {
 	type one struct {
 		entry tree.Entry
@@ -107,7 +107,7 @@ func Whole(ctx context.Context, view *tree.View) ([]tree.Entry, Feed) {
 	}
 }
 
-// complete gives a foreign layer's entries as they can be laid down in a folder that lies in an overlay: with every folder
+// complete returns a foreign layer's entries as they can be laid down in a folder that lies in an overlay: with every folder
 // on the way, which has what the view shows, without what the layer itself replaces, and with the files that are hard
 // links to lower layers. These are told by path.
 func complete(c *Archive, after *tree.View) (entries []tree.Entry, borrowed map[string]*tree.Node) {
@@ -210,7 +210,7 @@ func sift(entries []tree.Entry, after *tree.View) (plain, hides []tree.Entry, bo
 	return plain, hides, borrowed
 }
 
-// isComplete tells whether there is nothing to do, as with layers that hold files, folders and links, each in its folder.
+// isComplete reports whether there is nothing to do, as with layers that hold files, folders and links, each in its folder.
 func isComplete(entries []tree.Entry) bool {
 	folders := map[string]bool{"": true}
 	for i := range entries {

@@ -76,7 +76,7 @@ func Of(entries []tree.Entry, from tree.Contents) *Tree {
 	return New(entries, PlacesIn(entries, from))
 }
 
-// PlacesIn gives the places of files that lie under their own paths.
+// PlacesIn returns the places of files that lie under their own paths.
 func PlacesIn(entries []tree.Entry, from tree.Contents) map[string]Place {
 	places := map[string]Place{}
 	for i := range entries {
@@ -100,7 +100,7 @@ func Recalled(s Summary, load func(ctx context.Context) ([]tree.Entry, error), l
 	return t
 }
 
-// Entries gives the entries, sorted by path. They are not to be changed.
+// Entries returns the entries, sorted by path. They are not to be changed.
 func (t *Tree) Entries(ctx context.Context) ([]tree.Entry, error) { return t.entries.Get(ctx) }
 
 // Place tells where the bytes of a file are, by its path in the tree; the zero value is of what is no file.
@@ -109,7 +109,7 @@ func (t *Tree) Place(ctx context.Context, p string) (Place, error) {
 	return places[p], err
 }
 
-// Open gives a file by its path in the tree. It must have been prepared.
+// Open returns a file by its path in the tree. It must have been prepared.
 func (t *Tree) Open(p string) (io.ReadCloser, error) {
 	places, err := t.places.Get(context.Background())
 	if err != nil {
@@ -148,7 +148,7 @@ type Put = func(i int, size int64, body io.Reader) error
 // Feed puts the files of entries, each once, in an order that suits whoever gives them.
 type Feed = func(put Put) error
 
-// Feed gives the files of the tree.
+// Feed returns the files of the tree.
 func (t *Tree) Feed(ctx context.Context) Feed {
 	return func(put Put) error {
 		entries, err := t.Entries(ctx)
@@ -191,7 +191,7 @@ func putFile(put Put, i int, from tree.Contents, at string) error {
 // Memory gives a file's bytes from memory.
 type Memory string
 
-// Open gives the text, whatever the path.
+// Open returns the text, whatever the path.
 func (m Memory) Open(string) (io.ReadCloser, error) {
 	return io.NopCloser(strings.NewReader(string(m))), nil
 }

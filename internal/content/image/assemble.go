@@ -39,7 +39,7 @@ type Assembly struct {
 	Created     time.Time
 }
 
-// Config gives the image's config. It has one line of history for each layer.
+// Config returns the image's config. It has one line of history for each layer.
 func (a *Assembly) Config() v1.Image {
 	config := v1.Image{Created: &a.Created, Platform: a.Platform.OCI()}
 	config.RootFS = v1.RootFS{Type: "layers", DiffIDs: []digest.Digest{}}
@@ -78,7 +78,7 @@ func baseHistory(b *Base) []v1.History {
 	return history
 }
 
-// Manifest gives the image's manifest over a config that was stored.
+// Manifest returns the image's manifest over a config that was stored.
 func (a *Assembly) Manifest(config digest.Descriptor) v1.Manifest {
 	layers := []digest.Descriptor{}
 	if a.Base != nil {
@@ -95,7 +95,7 @@ func (a *Assembly) Manifest(config digest.Descriptor) v1.Manifest {
 	}
 }
 
-// Index gives the index over the images of several platforms, in the order given.
+// Index returns the index over the images of several platforms, in the order given.
 func Index(offers []Offer, annotations map[string]string) v1.Index {
 	index := v1.Index{
 		Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: v1.MediaTypeImageIndex,
@@ -110,7 +110,7 @@ func Index(offers []Offer, annotations map[string]string) v1.Index {
 	return index
 }
 
-// Narrow gives an index over some of the images of another one, given as its bytes. The entries of those images and whatever
+// Narrow returns an index over some of the images of another one, given as its bytes. The entries of those images and whatever
 // else the index says are kept as they are, fields that nobody here knows included. Offers from indexes within are added as
 // entries of their own.
 func Narrow(index []byte, chosen []Offer) ([]byte, error) {
@@ -149,5 +149,5 @@ func Narrow(index []byte, chosen []Offer) ([]byte, error) {
 	return Encode(fields)
 }
 
-// Encode gives a document's bytes. Maps are sorted, so the same document has the same bytes.
+// Encode returns a document's bytes. Maps are sorted, so the same document has the same bytes.
 func Encode(document any) ([]byte, error) { return json.Marshal(document) }

@@ -19,27 +19,27 @@ const (
 // Accepted lists the media types of manifests and indexes that are read, for asking registries.
 var Accepted = []string{v1.MediaTypeImageIndex, v1.MediaTypeImageManifest, OldIndex, OldManifest}
 
-// IsIndex tells whether a media type is that of an index.
+// IsIndex reports whether a media type is that of an index.
 func IsIndex(mediaType string) bool {
 	return mediaType == v1.MediaTypeImageIndex || mediaType == OldIndex
 }
 
-// IsManifest tells whether a media type is that of an image's manifest.
+// IsManifest reports whether a media type is that of an image's manifest.
 func IsManifest(mediaType string) bool {
 	return mediaType == v1.MediaTypeImageManifest || mediaType == OldManifest
 }
 
-// Undistributed tells whether a layer of a media type need not be in a registry: its licence forbids that.
+// Undistributed reports whether a layer of a media type need not be in a registry: its licence forbids that.
 func Undistributed(mediaType string) bool {
 	return mediaType == OldForeignLayer || strings.HasPrefix(mediaType, "application/vnd.oci.image.layer.nondistributable.v1.")
 }
 
-// IsConfig tells whether a media type is that of an image's config.
+// IsConfig reports whether a media type is that of an image's config.
 func IsConfig(mediaType string) bool {
 	return mediaType == v1.MediaTypeImageConfig || mediaType == OldConfig
 }
 
-// IsLayer tells whether a media type is that of a layer as the standard has them, compressed or not.
+// IsLayer reports whether a media type is that of a layer as the standard has them, compressed or not.
 func IsLayer(mediaType string) bool {
 	switch current(mediaType) {
 	case v1.MediaTypeImageLayer, v1.MediaTypeImageLayerGzip, v1.MediaTypeImageLayerZstd:
@@ -48,7 +48,7 @@ func IsLayer(mediaType string) bool {
 	return false
 }
 
-// current gives the standard's own media type for a layer's.
+// current returns the standard's own media type for a layer's.
 func current(mediaType string) string {
 	switch mediaType {
 	case OldLayer:

@@ -83,7 +83,7 @@ func (c *cutter) add(p piece) {
 	c.pieces = append(c.pieces, p)
 }
 
-// border tells whether a piece begins at an entry. The chance grows with the entry's length, so that pieces have about
+// border reports whether a piece begins at an entry. The chance grows with the entry's length, so that pieces have about
 // the same size whatever the files' is.
 func border(path string, length int64) bool {
 	const expected = 256 << 10 // bytes until a border, above minPiece

@@ -174,7 +174,7 @@ func (c *compressor) compress() {
 	}
 }
 
-// packer gives a function that appends the packed form of some bytes to a slice.
+// packer returns a function that appends the packed form of some bytes to a slice.
 func (c *compressor) packer() func(out, raw []byte) []byte {
 	switch c.kind {
 	case None:

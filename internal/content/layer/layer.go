@@ -54,7 +54,7 @@ func RecordKey(tree digest.Key, c Compression) digest.Key {
 	return digest.Key(digest.ContentBytes([]byte(string(tree) + "\n" + c.Format() + "\n")))
 }
 
-// IsRecordKey tells whether a key names a layer of a tree, however it is packed.
+// IsRecordKey reports whether a key names a layer of a tree, however it is packed.
 func IsRecordKey(key, tree digest.Key) bool {
 	for _, c := range []Compression{Gzip, Zstd, None} {
 		if RecordKey(tree, c) == key {

@@ -35,7 +35,7 @@ const (
 // ErrMalformed is wrapped by errors about layers that no correct program makes.
 var ErrMalformed = errors.New("malformed layer")
 
-// Decompress gives the tar in a blob or an archive, whose first bytes tell how it is compressed: gzip, zstd, xz, bzip2 or
+// Decompress returns the tar in a blob or an archive, whose first bytes tell how it is compressed: gzip, zstd, xz, bzip2 or
 // not at all.
 func Decompress(r io.Reader) (io.ReadCloser, error) {
 	packed := &counter{}
@@ -70,7 +70,7 @@ func Decompress(r io.Reader) (io.ReadCloser, error) {
 // maxDictionary bounds the memory that an xz archive may ask for, in bytes: that of its highest preset.
 const maxDictionary = 64 << 20
 
-// skippable tells whether a zstd stream starts with a frame that carries no content, as some packers write.
+// skippable reports whether a zstd stream starts with a frame that carries no content, as some packers write.
 func skippable(magic []byte) bool {
 	return len(magic) >= 4 && magic[0]&0xf0 == 0x50 && magic[1] == 0x2a && magic[2] == 0x4d && magic[3] == 0x18
 }

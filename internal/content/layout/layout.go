@@ -323,13 +323,13 @@ func (l *Layout) BlobPath(d digest.Digest) (string, error) {
 	return l.path("blobs", d.Algorithm().String(), d.Encoded()), nil
 }
 
-// Has tells whether a blob of that digest and size is there, and that somebody relies on it.
+// Has reports whether a blob of that digest and size is there, and that somebody relies on it.
 func (l *Layout) Has(desc digest.Descriptor) bool {
 	path, there := l.find(desc)
 	return there && (l.Use == nil || l.Use(path, desc.Digest))
 }
 
-// Lists tells whether there is a blob of that digest and size. Its bytes are not read, and nobody relies on it.
+// Lists reports whether there is a blob of that digest and size. Its bytes are not read, and nobody relies on it.
 func (l *Layout) Lists(desc digest.Descriptor) bool {
 	_, there := l.find(desc)
 	return there
@@ -499,7 +499,7 @@ func (n Named) String() string {
 	return n.Name
 }
 
-// List gives the images, sorted by name.
+// List returns the images, sorted by name.
 func (l *Layout) List() ([]Named, error) {
 	index, err := l.readIndex()
 	if err != nil {
@@ -668,7 +668,7 @@ func (l *Layout) LookupPrefix(digits string) (digest.Descriptor, error) {
 // maxDocument bounds manifests and indexes, in bytes, as registries do.
 const maxDocument = 4 << 20
 
-// Document gives the descriptor of a blob that is a manifest or an index.
+// Document returns the descriptor of a blob that is a manifest or an index.
 func (l *Layout) Document(d digest.Digest) (digest.Descriptor, bool) {
 	path, err := l.BlobPath(d)
 	if err != nil {

@@ -118,7 +118,7 @@ func (s *Store) prove(ctx context.Context, desc digest.Descriptor, about string)
 	return &AwayError{Blob: desc.Digest, Places: []string{lies[0].Place}, Here: true, Err: fmt.Errorf("it holds something else: %w", digest.ErrMismatch)}
 }
 
-// same tells whether an index that is kept is that of a layer; those of layers that others packed have no times.
+// same reports whether an index that is kept is that of a layer; those of layers that others packed have no times.
 func same(kept []byte, of *layer.Indexed) bool {
 	return string(kept) == string(of.Encode()) || string(kept) == string(of.Untimed().Encode())
 }
@@ -301,7 +301,7 @@ func (s *Store) Forget(place string) (*Forgotten, error) {
 	return out, nil
 }
 
-// madeOf tells whether an image of the store is made of one of some layers.
+// madeOf reports whether an image of the store is made of one of some layers.
 func (s *Store) madeOf(image layout.Named, layers map[digest.Digest]bool) bool {
 	todo := []digest.Digest{image.Descriptor.Digest}
 	seen := map[digest.Digest]bool{}

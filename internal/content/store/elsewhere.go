@@ -97,13 +97,13 @@ func (s *Store) whereabouts(d digest.Digest) (w whereabouts) {
 	return w
 }
 
-// Elsewhere gives the places where a blob can be had, the last noted first.
+// Elsewhere returns the places where a blob can be had, the last noted first.
 func (s *Store) Elsewhere(d digest.Digest) []string {
 	w := s.whereabouts(d)
 	return w.Places
 }
 
-// Neighbours gives all places that are known to have, or have had, a blob.
+// Neighbours returns all places that are known to have, or have had, a blob.
 func (s *Store) Neighbours(d digest.Digest) []string {
 	w := s.whereabouts(d)
 	return append(w.Places, w.Seen...)
@@ -143,7 +143,7 @@ func (s *Store) forgetPlaces(places []string) {
 	})
 }
 
-// Knows tells whether a blob is here, or elsewhere in a place that is known.
+// Knows reports whether a blob is here, or elsewhere in a place that is known.
 func (s *Store) Knows(desc digest.Descriptor) bool {
 	return s.Has(desc) || len(s.Elsewhere(desc.Digest)) > 0
 }

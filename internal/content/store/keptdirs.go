@@ -35,7 +35,7 @@ func (s *Store) keptPath(owners, name string) string {
 	return s.path("imbricat", keptKind, owners, name)
 }
 
-// Kept gives a kept directory, which may not exist yet, and the lock that guards it.
+// Kept returns a kept directory, which may not exist yet, and the lock that guards it.
 func (s *Store) Kept(owners, name string) (KeptDir, *flock.Flock, error) {
 	if name == "" || name != filepath.Base(name) || owners != filepath.Base(owners) || strings.HasPrefix(name, ".") {
 		return KeptDir{}, nil, fmt.Errorf("%q is no name of a kept directory", name)

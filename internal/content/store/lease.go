@@ -35,7 +35,7 @@ func (s *Store) takeLease() (*flock.Flock, error) {
 	}
 }
 
-// oldestLease gives when the oldest lease that is held was taken; now where only this process has one. What dead
+// oldestLease returns when the oldest lease that is held was taken; now where only this process has one. What dead
 // processes left is removed.
 func (s *Store) oldestLease() (time.Time, error) {
 	oldest := time.Now()

@@ -28,7 +28,7 @@ type Record struct {
 	Copied   int64             `json:"copied"` // bytes of the layer that came from the step's earlier one
 }
 
-// fileFor gives the path of something kept under a hash in hexadecimal; the name of a digest's algorithm is left out.
+// fileFor returns the path of something kept under a hash in hexadecimal; the name of a digest's algorithm is left out.
 func (s *Store) fileFor(kind, id, suffix string) (string, error) {
 	hex := hexOf(id)
 	if len(hex) != 64 || strings.Trim(hex, "0123456789abcdef") != "" {
@@ -91,7 +91,7 @@ const (
 // LayerIndex reads the index that was kept for an unpacked layer, and tells whether it was there.
 func (s *Store) LayerIndex(id digest.DiffID) ([]byte, bool) { return s.kept(trees, string(id)) }
 
-// HasLayerIndex tells whether an index was kept for an unpacked layer; it stays while the store is open.
+// HasLayerIndex reports whether an index was kept for an unpacked layer; it stays while the store is open.
 func (s *Store) HasLayerIndex(id digest.DiffID) bool {
 	name, err := s.fileFor(trees, string(id), ".zst")
 	return err == nil && s.rely(s.path(name))

@@ -59,7 +59,7 @@ func (s *Store) runFile(key, trace digest.Key) (string, error) {
 	return filepath.Join(folder, hexOf(string(trace))+".json"), nil
 }
 
-// Runs gives the runs of a command, the latest first. Damaged ones count as absent.
+// Runs returns the runs of a command, the latest first. Damaged ones count as absent.
 func (s *Store) Runs(key digest.Key) []*Run {
 	folder, err := s.runsFolder(key)
 	if err != nil {
@@ -149,13 +149,13 @@ func (s *Store) limitRuns(folder string) error {
 	return nil
 }
 
-// Trace gives what a command learnt, encoded.
+// Trace returns what a command learnt, encoded.
 func (s *Store) Trace(id digest.Key) ([]byte, bool) { return s.kept(traces, string(id)) }
 
 // PutTrace keeps what a command learnt.
 func (s *Store) PutTrace(id digest.Key, text []byte) error { return s.keep(traces, string(id), text) }
 
-// Log gives what a command printed.
+// Log returns what a command printed.
 func (s *Store) Log(id digest.Key) ([]byte, bool) { return s.kept(logs, string(id)) }
 
 // PutLog keeps what a command printed, and gives the name of that.
@@ -164,10 +164,10 @@ func (s *Store) PutLog(log []byte) (digest.Key, error) {
 	return id, s.keep(logs, string(id), log)
 }
 
-// TreeEntries gives the entries of a tree, as lines.
+// TreeEntries returns the entries of a tree, as lines.
 func (s *Store) TreeEntries(tree digest.Key) ([]byte, bool) { return s.kept(indexes, string(tree)) }
 
-// HasTreeEntries tells whether the entries of a tree are kept; they stay while the store is open.
+// HasTreeEntries reports whether the entries of a tree are kept; they stay while the store is open.
 func (s *Store) HasTreeEntries(tree digest.Key) bool {
 	name, err := s.fileFor(indexes, string(tree), ".zst")
 	return err == nil && s.rely(s.path(name))

@@ -30,7 +30,7 @@ const (
 	marksFile = "marks"
 )
 
-// MarksOf gives the file in which the marks of an unpacked tree are noted, by the tree's folder.
+// MarksOf returns the file in which the marks of an unpacked tree are noted, by the tree's folder.
 func MarksOf(root string) string { return filepath.Join(filepath.Dir(root), marksFile) }
 
 // boot names this start of the machine. What was unpacked is synced when a build ends, all at once; what a machine that

@@ -165,7 +165,7 @@ func (s *Store) Sweep() {
 	}
 }
 
-// holds tells whether a process that lives has a lease.
+// holds reports whether a process that lives has a lease.
 func (s *Store) holds(lease string) bool {
 	name := s.path("imbricat", "leases", lease)
 	if s.lease != nil && name == s.lease.Path() {
@@ -183,7 +183,7 @@ func (s *Store) holds(lease string) bool {
 // workPrefix begins the names of temporary folders; the name of a lease and an underscore follow.
 const workPrefix = "work-"
 
-// Trusted tells whether something about this machine was found to hold since it started, and what was noted with it.
+// Trusted reports whether something about this machine was found to hold since it started, and what was noted with it.
 func (s *Store) Trusted(name string) (string, bool) {
 	text, found := s.Memo(name)
 	note, is := strings.CutPrefix(string(text), boot()+"\n")

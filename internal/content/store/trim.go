@@ -148,7 +148,7 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 	return all, nil
 }
 
-// folder gives a folder that stays or goes as one: an unpacked tree, a kept directory, what is unfinished. Who owns what
+// folder returns a folder that stays or goes as one: an unpacked tree, a kept directory, what is unfinished. Who owns what
 // is in it may be no concern of ours, so what cannot be read counts nothing.
 func (s *Store) folder(path, below string) (item, bool) {
 	parts := strings.Split(below, "/")
@@ -213,7 +213,7 @@ func kindOf(below string, named map[digest.Digest]bool, layers map[string]bool) 
 	return ""
 }
 
-// reachable gives every blob that a listed image needs.
+// reachable returns every blob that a listed image needs.
 func (s *Store) reachable() (map[digest.Digest]bool, error) {
 	list, err := s.List()
 	if err != nil {

@@ -149,7 +149,7 @@ func (r *Resolver) Wrote(entries []tree.Entry, hidden []string) {
 	}
 }
 
-// Trace gives what was learnt, with the view's answers.
+// Trace returns what was learnt, with the view's answers.
 func (r *Resolver) Trace() *Trace {
 	t := &Trace{Entries: make([]Entry, 0, len(r.asked))}
 	var answer []byte

@@ -262,7 +262,7 @@ func (t *Trace) Differences(v *tree.View, most int) []Difference {
 	return all
 }
 
-// Size gives the size in bytes that a file had, where that was learnt.
+// Size returns the size in bytes that a file had, where that was learnt.
 func (e *Entry) Size() (int64, bool) {
 	fields := strings.SplitN(e.Answer, " ", 5)
 	if len(fields) < 5 && e.Asked&Meta == 0 || len(fields) < 4 || fields[0] != "f" {

@@ -159,7 +159,7 @@ func (s *Survey) check(from, pattern string) error {
 	return nil
 }
 
-// Exists tells whether a path of the project folder is there.
+// Exists reports whether a path of the project folder is there.
 func (s *Source) Exists(name string) bool {
 	_, err := s.root.Lstat(filepath.FromSlash(name))
 	return err == nil
@@ -228,7 +228,7 @@ func (s *Source) withFile(m ignore.Matcher, dir string) (ignore.Matcher, error) 
 	return m.With(dir, ignore.Lines(string(text))...), nil
 }
 
-// Opener gives what opens the source's files.
+// Opener returns what opens the source's files.
 func (s *Source) Opener() *Opener { return &Opener{source: s} }
 
 // Measure counts the files at and below a path, and their bytes.
@@ -260,7 +260,7 @@ func (s *Source) Measure(p string) (files int, bytes int64, err error) {
 	return files, bytes, err
 }
 
-// Covers gives what tells whether a copy of from would take a path in if it were there, by the patterns alone.
+// Covers returns what tells whether a copy of from would take a path in if it were there, by the patterns alone.
 func (s *Source) Covers(from string, leave []string) func(p string) bool {
 	base, pattern := from, ""
 	if strings.ContainsAny(from, `*?[{\`) && !s.Exists(from) {
@@ -281,7 +281,7 @@ func (s *Source) Covers(from string, leave []string) func(p string) bool {
 	}
 }
 
-// matchesAbove tells whether a pattern matches a path or a folder that it lies in.
+// matchesAbove reports whether a pattern matches a path or a folder that it lies in.
 func matchesAbove(pattern, p string) bool {
 	if pattern == "" {
 		return true
@@ -296,7 +296,7 @@ func matchesAbove(pattern, p string) bool {
 	return false
 }
 
-// Settled tells whether a file's times lie well before now, so that a later change must show in them. Where the system
+// Settled reports whether a file's times lie well before now, so that a later change must show in them. Where the system
 // has no change time, which nobody can set, nothing is sure: the modification time may be put back.
 func (s Stat) Settled(now time.Time) bool {
 	limit := now.Add(-2 * time.Second).UnixNano()

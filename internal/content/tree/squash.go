@@ -102,7 +102,7 @@ type squashNode struct {
 	below  map[string]*squashNode
 }
 
-// at gives the node of a path and makes what is missing on the way.
+// at returns the node of a path and makes what is missing on the way.
 func (n *squashNode) at(p string) *squashNode {
 	for p != "" {
 		name, rest, _ := strings.Cut(p, "/")
@@ -169,7 +169,7 @@ type Reach struct {
 	linked  map[string]bool   // targets of hard links to what the layer does not have
 }
 
-// ReachOf gives what a layer touches.
+// ReachOf returns what a layer touches.
 func ReachOf(entries []Entry) *Reach {
 	r := &Reach{lines: map[string]string{}, above: map[string]bool{}, replace: map[string]bool{}, linked: map[string]bool{}}
 	for i := range entries {
@@ -195,7 +195,7 @@ func ReachOf(entries []Entry) *Reach {
 	return r
 }
 
-// Commutes tells whether two neighbouring layers may change places: no path of one is equal to, above or below (as a
+// Commutes reports whether two neighbouring layers may change places: no path of one is equal to, above or below (as a
 // deletion or a replacement) a path of the other, but for folders with the same metadata; an opaque folder stands against all
 // that is below it; and neither links to a file of the other. Paths must not lead through symbolic links.
 func (r *Reach) Commutes(other *Reach) bool {

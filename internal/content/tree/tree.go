@@ -120,7 +120,7 @@ type lineReader struct {
 	wrong bool
 }
 
-// word gives what stands before the separator, or all where the line ends without it.
+// word returns what stands before the separator, or all where the line ends without it.
 func (l *lineReader) word(separator byte) string {
 	word, rest, _ := strings.Cut(l.rest, string(separator))
 	l.rest = rest

@@ -48,10 +48,10 @@ func (v *View) Watched(watch func(path string, n *Node)) *View {
 	return &View{root: v.root, watch: watch}
 }
 
-// Root gives the root's node.
+// Root returns the root's node.
 func (v *View) Root() *Node { return v.root }
 
-// Names gives the paths at which the view shows a file that is linked, in order.
+// Names returns the paths at which the view shows a file that is linked, in order.
 func (v *View) Names(n *Node) []string {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
@@ -81,13 +81,13 @@ func NewView() *View {
 	return &View{owner: own, root: &Node{Entry: Entry{Kind: Folder, Mode: 0o755}, children: map[string]*Node{}, owner: own}}
 }
 
-// Clone gives a view that can be built on without changing this one. It costs nothing: what is changed is copied then.
+// Clone returns a view that can be built on without changing this one. It costs nothing: what is changed is copied then.
 func (v *View) Clone() *View {
 	v.shared.Store(true)
 	return &View{root: v.root, owner: &owner{}}
 }
 
-// own gives a node that the view alone has, in place of one that it may share.
+// own returns a node that the view alone has, in place of one that it may share.
 func (v *View) own(n *Node) *Node {
 	if n.owner == v.owner {
 		return n

@@ -272,7 +272,7 @@ func (w *walk) take(b *branch, open handle, name, p, rel string, info found, at 
 	return nil
 }
 
-// wanted tells whether an extended attribute is asked for by its name.
+// wanted reports whether an extended attribute is asked for by its name.
 func (w *walk) wanted(name string) bool {
 	return slices.ContainsFunc(w.options.Attributes, func(pattern string) bool {
 		matched, _ := doublestar.Match(pattern, name)
@@ -322,7 +322,7 @@ func (w *walk) follow(b *branch, p, rel string, at step) error {
 	return w.descend(b, func() (handle, error) { return w.source.folder(real) }, next)
 }
 
-// resolve gives where a path of the project leads when every link is followed. Nothing outside the project is reached.
+// resolve returns where a path of the project leads when every link is followed. Nothing outside the project is reached.
 func (s *Source) resolve(p string) (string, error) {
 	resolved, todo := "", p
 	for links := 0; todo != ""; {

@@ -15,7 +15,7 @@ import (
 	"imbricat/internal/ground/once"
 )
 
-// ReadLayer gives what a layer of the store holds, from the store's memory where it was read before.
+// ReadLayer returns what a layer of the store holds, from the store's memory where it was read before.
 func ReadLayer(ctx context.Context, s *store.Store, desc digest.Descriptor, id digest.DiffID) (*layer.Indexed, error) {
 	if text, found := s.LayerIndex(id); found {
 		if known, err := layer.DecodeIndex(text); err == nil && known.DiffID == id {
@@ -58,7 +58,7 @@ func NewLibrary(ctx context.Context, s *store.Store, scratch *filetree.Scratch) 
 	return &Library{s, scratch, once.NewMap[digest.DiffID, *filetree.Archive](ctx)}
 }
 
-// Layer gives what a layer holds.
+// Layer returns what a layer holds.
 func (l *Library) Layer(ctx context.Context, desc digest.Descriptor, id digest.DiffID) (*filetree.Archive, error) {
 	return l.layers.Do(ctx, id, func(ctx context.Context) (*filetree.Archive, error) {
 		indexed, err := ReadLayer(ctx, l.store, desc, id)
@@ -74,7 +74,7 @@ func (l *Library) Layer(ctx context.Context, desc digest.Descriptor, id digest.D
 	})
 }
 
-// Recorded gives what a layer of a record holds whose entries are known already: it is opened when somebody needs a file.
+// Recorded returns what a layer of a record holds whose entries are known already: it is opened when somebody needs a file.
 func (l *Library) Recorded(ctx context.Context, record *store.Record, entries []tree.Entry) (*filetree.Archive, error) {
 	return l.layers.Do(ctx, record.DiffID, func(context.Context) (*filetree.Archive, error) {
 		return l.scratch.Layer("the layer "+string(record.Layer.Digest), entries, func(ctx context.Context) (io.ReadCloser, error) {

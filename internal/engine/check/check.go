@@ -37,7 +37,7 @@ type Subject struct {
 // Verdict is what became of a check. What names the check, Detail what was found.
 type Verdict struct{ What, Outcome, Detail string }
 
-// Known tells whether a check can be decided by Judge alone.
+// Known reports whether a check can be decided by Judge alone.
 func Known(do recipe.Checked) bool {
 	switch do.(type) {
 	case *recipe.TryCheck, *recipe.BaseCheck:

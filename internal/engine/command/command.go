@@ -98,7 +98,7 @@ func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
 	return c.in(r.Executor.Classes(ctx, c.Platform)[0]), nil
 }
 
-// in gives the command as it is in a class of places.
+// in returns the command as it is in a class of places.
 func (c *Command) in(class executor.Class) *Command {
 	own := *c
 	own.inputs = c.givenIn(class)

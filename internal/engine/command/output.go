@@ -83,7 +83,7 @@ func (p *outputCapture) Close() {
 	}
 }
 
-// All gives what is kept.
+// All returns what is kept.
 func (p *outputCapture) All() []byte {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()

@@ -171,14 +171,14 @@ func (r *Runner) job(c *Command, w *watch) executor.Job {
 		Secret: func(ctx context.Context, name string) (executor.Secret, error) { return r.secret(ctx, name, w) }}
 }
 
-// Job gives what an executor runs of a command whose output nobody keeps.
+// Job returns what an executor runs of a command whose output nobody keeps.
 func (r *Runner) Job(c *Command) executor.Job { return r.job(c, r.watch(c)) }
 
 func (c *Command) failed(what string, log []byte) error {
 	return &FailedError{Unit: c.Name.Unit.String(), Label: c.Task.Label, Place: c.Name.Place(), Command: c.shown(), What: what, Output: log}
 }
 
-// secret gives a secret's value, which is covered in what is printed from then on.
+// secret returns a secret's value, which is covered in what is printed from then on.
 func (r *Runner) secret(ctx context.Context, name string, w *watch) (executor.Secret, error) {
 	secret := r.Plan.Secrets[name]
 	if secret.SSHAgent {
@@ -291,7 +291,7 @@ func unfilled(lease executor.Lease, c *Command, name string, before []Filler) (d
 	return due, nil
 }
 
-// stands tells whether what a run left in a kept directory is still what counts there: the command has not run otherwise
+// stands reports whether what a run left in a kept directory is still what counts there: the command has not run otherwise
 // since, and no step has that the recipe had in its place, or before the command that needs it.
 func stands(fills []store.Fill, f store.Fill, current map[digest.Key]bool, c *Command) bool {
 	for _, later := range slices.Backward(fills) {
@@ -311,7 +311,7 @@ type watch struct {
 	tell    event.Reporter
 	mutex   sync.Mutex
 	secrets redact.Redactor
-	output *outputCapture
+	output  *outputCapture
 	log     []byte
 }
 

@@ -56,7 +56,7 @@ type Tools struct {
 
 // CommitTimes knows when the files of the project were committed last.
 type CommitTimes interface {
-	// CommitTimes gives for each path of the project folder the time of the last commit that touched it, in seconds.
+	// CommitTimes returns for each path of the project folder the time of the last commit that touched it, in seconds.
 	CommitTimes(ctx context.Context) (func(path string) int64, error)
 }
 
@@ -93,7 +93,7 @@ type Setting struct {
 
 // Composed is what a step lays down.
 type Composed struct {
-	Tree   *filetree.Tree
+	Tree     *filetree.Tree
 	Findings *census.Findings
 }
 

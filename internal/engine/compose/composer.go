@@ -39,7 +39,7 @@ func newComposer(t *Tools, s Setting, below *tree.View) *Composer {
 // warn tells of a doubt about the step.
 func (c *Composer) warn(code, text string) { c.Warner.Warn(c.step, code, text) }
 
-// folder gives where a folder of the image really is, through the links of what lies below, and makes sure that it and
+// folder returns where a folder of the image really is, through the links of what lies below, and makes sure that it and
 // all above it are among the entries as they are below, or as new ones.
 func (c *Composer) folder(p string) (string, error) {
 	if p == "" {

@@ -35,7 +35,7 @@ func (do fetchStep) Lay(ctx context.Context, c *Composer) error {
 		Size: got.desc.Size, Content: content}, filetree.Place{From: got}, nil)
 }
 
-// contentOf gives the content's name of a fetched file, from the store's notes where it was read before.
+// contentOf returns the content's name of a fetched file, from the store's notes where it was read before.
 func (c *Composer) contentOf(ctx context.Context, name, sum string, got *Fetched) (digest.Content, error) {
 	question := keyOf("imbricat content of sha256 1 " + sum)
 	if note, found := c.Store.Note(question); found {

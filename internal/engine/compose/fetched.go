@@ -24,12 +24,12 @@ func (f *Fetched) open(ctx context.Context) (io.ReadCloser, error) {
 	return f.store.Fetch(ctx, f.desc)
 }
 
-// Open gives the file, whatever the path.
+// Open returns the file, whatever the path.
 func (f *Fetched) Open(string) (io.ReadCloser, error) { return f.open(context.Background()) }
 
 // Downloader gets what addresses hold.
 type Downloader interface {
-	// Download gives what an address holds, with its size in bytes or -1.
+	// Download returns what an address holds, with its size in bytes or -1.
 	Download(ctx context.Context, address string) (io.ReadCloser, int64, error)
 }
 
@@ -39,7 +39,7 @@ type Fetcher struct {
 	From  Downloader
 }
 
-// Kept gives a file with a checksum that the store has already.
+// Kept returns a file with a checksum that the store has already.
 func (f *Fetcher) Kept(sum string) (*Fetched, bool) {
 	d := digest.Digest("sha256:" + sum)
 	path, err := f.Store.BlobPath(d)

@@ -10,7 +10,7 @@ import (
 	"imbricat/internal/content/tree"
 )
 
-// find gives the nodes that a path or a pattern names, through the links of the view, sorted by path.
+// find returns the nodes that a path or a pattern names, through the links of the view, sorted by path.
 func find(view *tree.View, wanted string) ([]*tree.Node, bool, error) {
 	if n, err := lookup(view, wanted); err != nil || n != nil {
 		return slices.DeleteFunc([]*tree.Node{n}, func(n *tree.Node) bool { return n == nil }), false, err
@@ -40,7 +40,7 @@ func lookup(view *tree.View, wanted string) (*tree.Node, error) {
 	return n, nil
 }
 
-// match gives the nodes that a pattern names; what lies in a folder that matched belongs to it and is no match.
+// match returns the nodes that a pattern names; what lies in a folder that matched belongs to it and is no match.
 func match(view *tree.View, pattern string) ([]*tree.Node, error) {
 	base, rest := doublestar.SplitPattern(pattern)
 	if base == "." {

@@ -5,7 +5,7 @@ import (
 	"imbricat/internal/spec/recipe"
 )
 
-// Of gives the kind of an action; nil for a command, which is run.
+// Of returns the kind of an action; nil for a command, which is run.
 func Of(do plan.Action) Kind {
 	switch do := do.(type) {
 	case plan.Copy:

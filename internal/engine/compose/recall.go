@@ -38,7 +38,7 @@ func (t *Tools) question(do copyStep) digest.Key {
 // ErrForgotten is wrapped where the store has lost what a build relied on, and the next one does not.
 var ErrForgotten = errors.New("the store has it no more")
 
-// recall gives what a copy laid down before, where nothing that it depends on has changed and its layer is in the
+// recall returns what a copy laid down before, where nothing that it depends on has changed and its layer is in the
 // store; nil where it must be composed.
 func (do copyStep) recall(ctx context.Context, t *Tools, s Setting) (*Composed, error) {
 	if s.Compression == nil {
@@ -77,7 +77,7 @@ func (do copyStep) recall(ctx context.Context, t *Tools, s Setting) (*Composed, 
 	})}, nil
 }
 
-// loadEntries gives the entries of a tree that are kept by themselves.
+// loadEntries returns the entries of a tree that are kept by themselves.
 func (t *Tools) loadEntries(key digest.Key, title string) ([]tree.Entry, error) {
 	text, _ := t.Store.TreeEntries(key)
 	entries, err := tree.DecodeEntries(string(text))
@@ -91,7 +91,7 @@ func (t *Tools) loadEntries(key digest.Key, title string) ([]tree.Entry, error) 
 	return entries, nil
 }
 
-// loadIndexed gives the entries of a tree out of the index of its layer.
+// loadIndexed returns the entries of a tree out of the index of its layer.
 func (t *Tools) loadIndexed(key digest.Key, id digest.DiffID, title string) ([]tree.Entry, error) {
 	text, found := t.Store.LayerIndex(id)
 	if !found {

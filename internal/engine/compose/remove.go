@@ -45,7 +45,7 @@ func (do removeStep) Lay(_ context.Context, c *Composer) error {
 	return nil
 }
 
-// toRemove gives the nodes that a path or a pattern names. A link is removed itself, wherever it leads.
+// toRemove returns the nodes that a path or a pattern names. A link is removed itself, wherever it leads.
 func toRemove(view *tree.View, wanted string) ([]*tree.Node, error) {
 	real, err := view.Resolve(wanted, false)
 	if err != nil {

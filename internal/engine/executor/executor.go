@@ -54,9 +54,9 @@ type Executor interface {
 	// Check finds out before any work whether commands can be run for platforms. Wanted tells for each who asks, in words. That
 	// something is missing is a *sandbox.UnableError.
 	Check(ctx context.Context, wanted map[platform.Platform][]string) error
-	// Classes gives the classes of places for a platform, best first; at least one.
+	// Classes returns the classes of places for a platform, best first; at least one.
 	Classes(ctx context.Context, p platform.Platform) []Class
-	// Holds gives the files of a tree that a command left here earlier, each under its own path, where they are at hand; nil
+	// Holds returns the files of a tree that a command left here earlier, each under its own path, where they are at hand; nil
 	// where they are not.
 	Holds(ctx context.Context, key digest.Key, entries []tree.Entry) (tree.Contents, error)
 	// Reserve waits for kept directories, in the order of their names, and then for a place to work. Whoever has a place never
@@ -95,7 +95,7 @@ type Secret struct {
 
 // Watch is told how a command goes on.
 type Watch interface {
-	// Output gives what takes the output of an attempt. It is called once for each.
+	// Output returns what takes the output of an attempt. It is called once for each.
 	Output() io.Writer
 	// Act says what is done now: "unpacking", "running".
 	Act(act string)

@@ -18,7 +18,7 @@ import (
 
 // Past knows the builds before this one.
 type Past interface {
-	// Past gives the steps of the last build of a unit, in order; nil where none is known.
+	// Past returns the steps of the last build of a unit, in order; nil where none is known.
 	Past(unit, platform string) []PastStep
 }
 

@@ -42,7 +42,7 @@ type Node struct {
 	failed func(err error, ended bool)
 }
 
-// State gives the node's state.
+// State returns the node's state.
 func (n *Node) State() State { return n.state }
 
 // Err is why the node failed, or how it was ended.
@@ -152,7 +152,7 @@ func (g *Graph) Run(ctx context.Context) error {
 	return g.result(ctx)
 }
 
-// ready gives those of the nodes that were added which wait for nothing.
+// ready returns those of the nodes that were added which wait for nothing.
 func (g *Graph) ready() (ready []*Node) {
 	for _, n := range g.added {
 		if n.state == Waiting && n.waits == 0 {

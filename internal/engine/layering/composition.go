@@ -151,7 +151,7 @@ func (o *origins) of(ctx context.Context, t *step.Outcome, at string) (Origin, e
 	return Origin{}, nil
 }
 
-// run gives the project's files that a command read, as its trace tells: what it left may change when one of them does.
+// run returns the project's files that a command read, as its trace tells: what it left may change when one of them does.
 func (o *origins) run(ctx context.Context, t *step.Outcome) ([]string, error) {
 	if known, is := o.runs[t]; is {
 		return known, nil
@@ -181,7 +181,7 @@ func (o *origins) run(ctx context.Context, t *step.Outcome) ([]string, error) {
 	return files, nil
 }
 
-// reads gives the paths whose contents a command read; whole: all that it could see.
+// reads returns the paths whose contents a command read; whole: all that it could see.
 func (o *origins) reads(t *step.Outcome) (map[string]bool, bool) {
 	if t.Run.Record.Whole != "" {
 		return nil, true
@@ -199,7 +199,7 @@ func (o *origins) reads(t *step.Outcome) (map[string]bool, bool) {
 	return read, false
 }
 
-// With gives what images for two platforms hold, for a division that serves both. A path that both have counts with the
+// With returns what images for two platforms hold, for a division that serves both. A path that both have counts with the
 // larger size. Layers and steps are those of the first.
 func (c *Content) With(other *Content) *Content {
 	all := *c

@@ -13,7 +13,7 @@ import (
 // leavingDead divides after the image that was published last so that its layers stay although newer ones on top replace
 // some of what they hold. What a version removed is never left: a layer with a path that is there no more is given up, as
 // is one whose folders are no longer what they were. nil is no division: what the layers give together would be another tree.
-// It tells whether nothing changed, so that it is to be the same image again.
+// It reports whether nothing changed, so that it is to be the same image again.
 func (d *Divider) leavingDead(u *Unit, l *mergedSteps, last *Predecessor, o order.Options) (layers []*Layer, same bool) {
 	now := map[string]*tree.Squashed{}
 	for i := range l.entries {
@@ -51,7 +51,7 @@ func (d *Divider) leavingDead(u *Unit, l *mergedSteps, last *Predecessor, o orde
 	return layers, len(fresh) == 0 && len(parts) == len(last.Layers)
 }
 
-// unfit tells whether a layer holds what is to be gone, or folders that are others now.
+// unfit reports whether a layer holds what is to be gone, or folders that are others now.
 func unfit(entries []tree.Entry, now map[string]*tree.Squashed) bool {
 	return slices.ContainsFunc(entries, func(e tree.Entry) bool {
 		is := now[e.Path]
@@ -83,7 +83,7 @@ func (d *Divider) published(u *Unit, l *mergedSteps, last *Predecessor, p order.
 	return out
 }
 
-// sameAs tells whether layers give together what the steps give together.
+// sameAs reports whether layers give together what the steps give together.
 func (l *mergedSteps) sameAs(layers []*Layer) bool {
 	var all [][]tree.Entry
 	for _, t := range layers {

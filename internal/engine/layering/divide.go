@@ -98,7 +98,7 @@ func (l *Layer) Fresh() bool {
 	return slices.ContainsFunc(l.Steps, func(o *step.Outcome) bool { return o.Task.Fresh })
 }
 
-// Of gives the layers that hold something of a step.
+// Of returns the layers that hold something of a step.
 func Of(layers []*Layer, o *step.Outcome) (some []*Layer) {
 	for _, l := range layers {
 		if l.Holds(o) {
@@ -134,7 +134,7 @@ func (u *Unit) Room() (int, error) {
 	return max(1, cmp.Or(u.Plan.Stack.Layers, recipe.DefaultLayers)-below), nil
 }
 
-// VersionOf gives what layers hold together, for comparing versions.
+// VersionOf returns what layers hold together, for comparing versions.
 func VersionOf(layers [][]tree.Entry) order.Version {
 	l := mergeLayers(layers, hintsOf(recipe.Stack{}))
 	return order.Version{Items: l.items, Same: l.same}
@@ -142,7 +142,7 @@ func VersionOf(layers [][]tree.Entry) order.Version {
 
 // Predecessors finds the images that others follow.
 type Predecessors interface {
-	// Predecessor gives the image of a unit that was published last; nil where there is none.
+	// Predecessor returns the image of a unit that was published last; nil where there is none.
 	Predecessor(ctx context.Context, u *plan.Unit) (*Predecessor, error)
 }
 
@@ -206,7 +206,7 @@ func (d *Divider) Divide(ctx context.Context, u *Unit, parts map[*step.Outcome][
 	return out, err
 }
 
-// hintsOf gives what a person says of paths.
+// hintsOf returns what a person says of paths.
 func hintsOf(s recipe.Stack) func(path string) order.Hint {
 	return func(path string) order.Hint {
 		matches := func(pattern string) bool { return doublestar.MatchUnvalidated(pattern, "/"+path) }

@@ -23,7 +23,7 @@ type mergedSteps struct {
 	layer   []int    // in which step or layer each item's first entry was
 }
 
-// mergeLayers gives the items of layers that lie on one another. What cannot be parted is one item: the names of a file,
+// mergeLayers returns the items of layers that lie on one another. What cannot be parted is one item: the names of a file,
 // and an opaque folder with all in it.
 func mergeLayers(layers [][]tree.Entry, hint func(path string) order.Hint) *mergedSteps {
 	l := &mergedSteps{entries: tree.Squash(layers)}
@@ -64,7 +64,7 @@ func mergeLayers(layers [][]tree.Entry, hint func(path string) order.Hint) *merg
 // sizeInLayer is what an entry takes in a tar, but for long names and attributes.
 func sizeInLayer(e *tree.Entry) int64 { return 512 + (e.Size+511)&^511 }
 
-// heads gives for each entry the first entry of what cannot be parted from it, or -1 for a folder that others lie in.
+// heads returns for each entry the first entry of what cannot be parted from it, or -1 for a folder that others lie in.
 func (l *mergedSteps) heads(at map[string]int) []int {
 	head := make([]int, len(l.entries))
 	var find func(i int) int

@@ -51,7 +51,7 @@ func New(ctx context.Context, o Options) *Local {
 		unpacked: once.NewMap[digest.Key, string](ctx), indexed: once.NewMap[digest.Key, map[string]*tree.Entry](ctx)}
 }
 
-// Box gives what commands run in.
+// Box returns what commands run in.
 func (l *Local) Box(ctx context.Context) (*sandbox.Box, error) { return l.box.Get(ctx) }
 
 // Classes implements executor.Executor. Where there is no sandbox it gives what most machines have.

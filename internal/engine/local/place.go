@@ -137,7 +137,7 @@ func (p *Place) setUp(ctx context.Context, view *executor.View, adjust func(*san
 	return p.Box.Prepare(ctx, spec, nil, nil)
 }
 
-// leadsOut tells whether a view has links through which a path may come to what only the running system knows: into
+// leadsOut reports whether a view has links through which a path may come to what only the running system knows: into
 // /proc or /dev, or to the root, in which these lie.
 func leadsOut(view *tree.View) bool {
 	found := false

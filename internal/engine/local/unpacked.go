@@ -130,7 +130,7 @@ func CheckSnapshot(box *sandbox.Box, form, root string, entries []tree.Entry) er
 	return nil
 }
 
-// sameLink tells whether two hard links differ in nothing but the name that counts as the file.
+// sameLink reports whether two hard links differ in nothing but the name that counts as the file.
 func sameLink(a, b *tree.Entry) bool {
 	return a.Kind == tree.Hardlink && b.Kind == tree.Hardlink && a.Target == b.Target
 }
@@ -189,7 +189,7 @@ func (p *Place) checkBelow(ctx context.Context, view *tree.View, learnt *trace.T
 // everything is what a command may have learnt that nobody observed.
 var everything = &trace.Trace{Why: "nobody observed it"}
 
-// readPaths gives the paths that a trace depends on, with the folders that they lie in, whose lists may have gained
+// readPaths returns the paths that a trace depends on, with the folders that they lie in, whose lists may have gained
 // something.
 func readPaths(view *tree.View, learnt *trace.Trace) []string {
 	all := make(map[string]bool, len(learnt.Entries))
@@ -222,7 +222,7 @@ func readPaths(view *tree.View, learnt *trace.Trace) []string {
 	return paths
 }
 
-// indexOf gives the entries of a stratum by their paths.
+// indexOf returns the entries of a stratum by their paths.
 func (l *Local) indexOf(ctx context.Context, s filetree.Stratum) (map[string]*tree.Entry, error) {
 	return l.indexed.Try(ctx, s.ID(), func(ctx context.Context) (map[string]*tree.Entry, error) {
 		entries, err := s.Entries(ctx)

@@ -133,7 +133,7 @@ func (s *shelves) bound(percent int, before []Shelf) {
 	}
 }
 
-// emptier tells whether a layer has a lower share of live bytes than another one.
+// emptier reports whether a layer has a lower share of live bytes than another one.
 func (s *shelves) emptier(a, b int) bool {
 	return greater(s.alive[b], s.size[b], s.alive[a], s.size[a])
 }
@@ -176,7 +176,7 @@ func (s *shelves) live(l int) (items []int) {
 	return items
 }
 
-// FollowingWithDead gives what each version costs under the policy follow when dead copies may stay. The first costs all.
+// FollowingWithDead returns what each version costs under the policy follow when dead copies may stay. The first costs all.
 func FollowingWithDead(history []Version, o Options) []Bytes {
 	out := make([]Bytes, len(history))
 	var before []Shelf

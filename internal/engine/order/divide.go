@@ -74,7 +74,7 @@ func (m *model) part(c *cluster) Part {
 	return p
 }
 
-// unchanged gives the items of each layer that holds what it held, nil for a layer that does not, and all other items.
+// unchanged returns the items of each layer that holds what it held, nil for a layer that does not, and all other items.
 func unchanged(items []Item, same func(int) string, before []Before) (old [][]int, pool []int) {
 	at := map[string]int{}
 	for l, holds := range before {
@@ -104,7 +104,7 @@ func unchanged(items []Item, same func(int) string, before []Before) (old [][]in
 	return old, pool
 }
 
-// Assess gives what is expected of parts that were divided by other means. Old is -1.
+// Assess returns what is expected of parts that were divided by other means. Old is -1.
 func Assess(items []Item, parts [][]int, o Options) []Part {
 	m, component := newModelOf(items, o)
 	var all [][]*unit

@@ -137,7 +137,7 @@ type scratch struct {
 	parts   []exposure
 }
 
-// joined gives what two clusters would cost as one.
+// joined returns what two clusters would cost as one.
 func (m *model) joined(a, b *cluster, s *scratch) (cost int64) {
 	s.changes = append(s.changes[:0], a.changes...).Or(b.changes)
 	s.parts = mergeParts(a.parts, b.parts, s.parts)

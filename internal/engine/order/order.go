@@ -70,7 +70,7 @@ var survivals = func() (table [14*64 + 2]Share) {
 	return table
 }()
 
-// survival gives exp(-h) for a hazard h, by interpolation that is right to 1 in 10,000.
+// survival returns exp(-h) for a hazard h, by interpolation that is right to 1 in 10,000.
 func survival(h Share) Share {
 	if h <= 0 {
 		return One
@@ -82,7 +82,7 @@ func survival(h Share) Share {
 	return survivals[at] - (survivals[at]-survivals[at+1])*rest>>(shareBits-6)
 }
 
-// hazard gives -ln(1-q), the inverse of survival.
+// hazard returns -ln(1-q), the inverse of survival.
 func hazard(q Share) Share {
 	low, high := int64(0), 14*One
 	for low < high {
@@ -96,7 +96,7 @@ func hazard(q Share) Share {
 	return low
 }
 
-// root gives the square root of a whole number, as a share.
+// root returns the square root of a whole number, as a share.
 func root(n int64) Share {
 	wanted := uint64(n) << shareBits
 	r := uint64(0)
@@ -111,7 +111,7 @@ func root(n int64) Share {
 // fine is how many bits stand behind the point where exponentials are worked out.
 const fine = 40
 
-// mulFine gives a·b/2^fine for numbers that are not negative, without losing what is above 64 bits in between.
+// mulFine returns a·b/2^fine for numbers that are not negative, without losing what is above 64 bits in between.
 func mulFine(a, b int64) int64 {
 	high, low := bits.Mul64(uint64(a), uint64(b))
 	return int64(high<<(64-fine) | low>>fine)
@@ -120,7 +120,7 @@ func mulFine(a, b int64) int64 {
 // most is the largest number there is; sums of few of its fourths do not overflow.
 const most = int64(1) << 61
 
-// times gives a share of a number of bytes, at most the largest number.
+// times returns a share of a number of bytes, at most the largest number.
 func times(bytes int64, share Share) int64 {
 	high, low := bits.Mul64(uint64(bytes), uint64(share))
 	if high>>(shareBits-3) != 0 {
@@ -129,7 +129,7 @@ func times(bytes int64, share Share) int64 {
 	return int64(high<<(64-shareBits) | low>>shareBits)
 }
 
-// ratio gives a/b; b is not 0.
+// ratio returns a/b; b is not 0.
 func ratio(a, b int64) Share {
 	if a < 1<<42 {
 		return (a << shareBits) / b

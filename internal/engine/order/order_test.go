@@ -45,7 +45,7 @@ func TestFixedPointFollowsRealNumbers(t *testing.T) {
 	require.Equal(t, 95, even.Or(low).Len())
 }
 
-// random gives layers and what must lie below what; layer numbers are one allowed order.
+// random returns layers and what must lie below what; layer numbers are one allowed order.
 func random(r *rand.Rand, n int, density float64) ([]Weight, []Versions) {
 	layers, below := make([]Weight, n), make([]Versions, n)
 	for i := range layers {

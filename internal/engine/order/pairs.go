@@ -38,7 +38,7 @@ func (p *pairs) offer(i, j int) {
 	}
 }
 
-// best gives the pair that gains most; the first of several.
+// best returns the pair that gains most; the first of several.
 func (p *pairs) best() (into, from int, gain int64) {
 	top := -1
 	for i, m := range p.mates {

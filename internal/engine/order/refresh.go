@@ -73,7 +73,7 @@ func Refresh(items []Item, was [][]int, o Options) Refreshed {
 	return r
 }
 
-// Rules gives the rules of a division that is kept, in the order of its stack.
+// Rules returns the rules of a division that is kept, in the order of its stack.
 func (r *Refreshed) Rules(items []Item) *division.Rules {
 	weights := make([]Weight, len(r.Parts))
 	for i, p := range r.Parts {
@@ -86,7 +86,7 @@ func (r *Refreshed) Rules(items []Item) *division.Rules {
 	return RulesOf(items, sorted)
 }
 
-// PerVersion gives the bytes that a version is expected to push.
+// PerVersion returns the bytes that a version is expected to push.
 func PerVersion(parts []Part) (sum int64) {
 	for _, p := range parts {
 		sum += times(p.Size, p.Chance)
@@ -119,7 +119,7 @@ func BackTest(items []Item, o Options) float64 {
 	return float64(pushes(items, lists, learnt, o.Versions)) / float64(static)
 }
 
-// upTo gives the versions below a number.
+// upTo returns the versions below a number.
 func (v Versions) upTo(version int) (low Versions) {
 	for n := range version {
 		if v.Has(n) {
@@ -129,7 +129,7 @@ func (v Versions) upTo(version int) (low Versions) {
 	return low
 }
 
-// pushes gives the bytes of layers in which something changed, over some versions.
+// pushes returns the bytes of layers in which something changed, over some versions.
 func pushes(items []Item, lists [][]int, from, to int) (sum int64) {
 	for _, list := range lists {
 		var changes Versions

@@ -45,7 +45,7 @@ type Bytes struct {
 	Layers   int
 }
 
-// Replay gives what each version of a history costs under a strategy. The first costs all of it.
+// Replay returns what each version of a history costs under a strategy. The first costs all of it.
 func Replay(history []Version, strategy Strategy) []Bytes {
 	out := make([]Bytes, len(history))
 	known := map[[sha256.Size]byte]bool{}

@@ -55,10 +55,10 @@ func RulesOf(items []Item, parts []Part) *division.Rules {
 	return r
 }
 
-// near tells whether two parts differ about as often.
+// near reports whether two parts differ about as often.
 func near(a, b Share) bool { return max(a, b)-min(a, b) < One/16 }
 
-// choose gives the part that a folder's rule names: that which spares most lines, of these the one from above, then the
+// choose returns the part that a folder's rule names: that which spares most lines, of these the one from above, then the
 // one with most bytes.
 func (f *folder) choose(items []Item, of []int, above, parts int) int {
 	lines, bytes := make([]int, parts), make([]int64, parts)

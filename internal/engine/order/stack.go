@@ -14,7 +14,7 @@ type Weight struct {
 // exactLayers is up to how many layers the best order is found for certain.
 const exactLayers = 18
 
-// Expected gives the bytes that a node is expected to unpack at a version, where it unpacks again from the lowest layer
+// Expected returns the bytes that a node is expected to unpack at a version, where it unpacks again from the lowest layer
 // that differs: Σ_i s_i·(1 - Π_{j≤i} (1 - p_j)), bottom first.
 func Expected(layers []Weight, order []int) int64 { return expected(layers, order, One) }
 
@@ -123,7 +123,7 @@ func (s *stacking) blocks(rest []int, placed Versions) (order []int) {
 	return order
 }
 
-// closed gives a layer on top of all that must lie below it and does not yet, of which each time the best comes first.
+// closed returns a layer on top of all that must lie below it and does not yet, of which each time the best comes first.
 func (s *stacking) closed(top int, placed Versions) (block []int) {
 	wanted := Versions{}.With(top)
 	todo := []int{top}
@@ -164,7 +164,7 @@ func within(inner, outer Versions) bool {
 	return true
 }
 
-// worth gives the bytes that a block is expected to spare, and the chance that it costs all that lies on it.
+// worth returns the bytes that a block is expected to spare, and the chance that it costs all that lies on it.
 func (s *stacking) worth(block []int) (gain int64, loss Share) {
 	quiet := One
 	for _, l := range block {

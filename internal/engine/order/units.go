@@ -19,7 +19,7 @@ type unit struct {
 // packageFolders hold a package in every folder below them.
 var packageFolders = map[string]bool{"node_modules": true, "site-packages": true, "dist-packages": true, "gems": true}
 
-// packageEnd gives the length of the prefix of a path that names the innermost package that it belongs to; 0 for none.
+// packageEnd returns the length of the prefix of a path that names the innermost package that it belongs to; 0 for none.
 func packageEnd(path string) int {
 	end := 0
 	for start := 0; start < len(path); {
@@ -53,7 +53,7 @@ type folder struct {
 	whole bool  // it is a package without packages below
 }
 
-// hierarchy gives the folders of items, which are sorted by path.
+// hierarchy returns the folders of items, which are sorted by path.
 func hierarchy(items []Item) *folder {
 	root := &folder{}
 	byPath := map[string]*folder{"": root}
@@ -91,7 +91,7 @@ func (f *folder) sum(items []Item) (packages bool) {
 	return is || packages
 }
 
-// all gives the items in a folder and below it.
+// all returns the items in a folder and below it.
 func (f *folder) all(into []int) []int {
 	into = append(into, f.items...)
 	for _, b := range f.below {

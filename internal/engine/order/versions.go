@@ -9,7 +9,7 @@ import (
 // empty. Sets of one history may have different lengths.
 type Versions []uint64
 
-// With gives the set with a version added. The set itself may be changed.
+// With returns the set with a version added. The set itself may be changed.
 func (v Versions) With(version int) Versions {
 	for len(v) <= version/64 {
 		v = append(v, 0)
@@ -18,7 +18,7 @@ func (v Versions) With(version int) Versions {
 	return v
 }
 
-// Has tells whether a version is in the set.
+// Has reports whether a version is in the set.
 func (v Versions) Has(version int) bool {
 	return version/64 < len(v) && v[version/64]&(1<<(version%64)) != 0
 }
@@ -31,7 +31,7 @@ func (v Versions) Len() (n int) {
 	return n
 }
 
-// Or gives the set with the versions of another one added. The set itself may be changed.
+// Or returns the set with the versions of another one added. The set itself may be changed.
 func (v Versions) Or(other Versions) Versions {
 	for len(v) < len(other) {
 		v = append(v, 0)
@@ -88,10 +88,10 @@ func newWeights(n int) *weights {
 	return w
 }
 
-// of gives the weight of a set's versions.
+// of returns the weight of a set's versions.
 func (w *weights) of(v Versions) Share { return w.either(v, nil) }
 
-// either gives the weight of the versions that are in one of two sets or in both.
+// either returns the weight of the versions that are in one of two sets or in both.
 func (w *weights) either(a, b Versions) (sum Share) {
 	if len(a) < len(b) {
 		a, b = b, a

@@ -145,7 +145,7 @@ func (p *Packer) packBlob(ctx context.Context, l *layering.Layer, entries []tree
 	return packed, blob.Commit(packed.Descriptor.Digest)
 }
 
-// previous gives the layer that the step made last, to copy chunks from, where the store still has it.
+// previous returns the layer that the step made last, to copy chunks from, where the store still has it.
 func (p *Packer) previous(l *layering.Layer) (*layer.Previous, func()) {
 	none := func() {}
 	if l.Fresh() {

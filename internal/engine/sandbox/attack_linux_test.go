@@ -115,7 +115,7 @@ func traces(request, pid int) error {
 	return nil
 }
 
-// mapped gives an address that a process surely has; of one that hides where its memory lies, one that Go programs have.
+// mapped returns an address that a process surely has; of one that hides where its memory lies, one that Go programs have.
 func mapped(pid int) uintptr {
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))
 	if start, _, found := strings.Cut(string(text), "-"); err == nil && found {
@@ -162,7 +162,7 @@ func attackMain() int {
 	return 0
 }
 
-// withSelf gives a command this test program as /tmp/attack.
+// withSelf returns a command this test program as /tmp/attack.
 func (b *bench) withSelf(t testing.TB) func(*Spec) {
 	self, err := os.ReadFile("/proc/self/exe")
 	require.NoError(t, err)
@@ -251,7 +251,7 @@ func TestProgram(t *testing.T) {
 	}
 }
 
-// parentOf gives the parent of a process; 0 where it has ended.
+// parentOf returns the parent of a process; 0 where it has ended.
 func parentOf(pid int) (parent int) {
 	status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	_, rest, _ := strings.Cut(string(status), "PPid:")

@@ -116,7 +116,7 @@ func namespaceMend() string {
 	return "as root: sysctl user.max_user_namespaces=10000; in a container, run imbricat as root with --sandbox chroot"
 }
 
-// mayName tells whether this process may give a child a host name of its own.
+// mayName reports whether this process may give a child a host name of its own.
 func mayName() bool {
 	cmd := exec.Command("/proc/self/exe")
 	cmd.Args, cmd.SysProcAttr = []string{roleHelper}, &syscall.SysProcAttr{Cloneflags: unix.CLONE_NEWUTS}
@@ -138,7 +138,7 @@ func (b *Box) Close() error {
 	return err
 }
 
-// supervise gives the supervisor, which is started once. Its namespace is that of an ordinary user's ids, or none.
+// supervise returns the supervisor, which is started once. Its namespace is that of an ordinary user's ids, or none.
 func (b *Box) supervise(ctx context.Context) (*supervisor, error) {
 	b.supervisorMutex.Lock()
 	defer b.supervisorMutex.Unlock()
@@ -170,7 +170,7 @@ func (b *Box) Surroundings() []string {
 // Kind tells how commands are kept apart.
 func (b *Box) Kind() Kind { return b.kind }
 
-// Overlay tells whether commands work on overlays rather than on copies.
+// Overlay reports whether commands work on overlays rather than on copies.
 func (b *Box) Overlay() bool { return b.overlay }
 
 // IDs names the ids that commands can have: results of two boxes that name the same can serve each other.
@@ -190,10 +190,10 @@ func (b *Box) Owners() string { return strings.TrimSuffix(b.SnapshotFormat(), co
 // copiedForm ends the names of forms whose folders hold no marks of what is gone.
 const copiedForm = "-copied"
 
-// Marked tells whether folders of a form hold marks of what is gone, as overlays need them.
+// Marked reports whether folders of a form hold marks of what is gone, as overlays need them.
 func Marked(form string) bool { return !strings.HasSuffix(form, copiedForm) }
 
-// IDRows gives how ids inside stand for ids outside, each row an id inside, one outside and how many follow.
+// IDRows returns how ids inside stand for ids outside, each row an id inside, one outside and how many follow.
 func (b *Box) IDRows() (uids, gids [][3]int) {
 	rows := func(list []syscall.SysProcIDMap) (out [][3]int) {
 		for _, r := range list {
@@ -474,7 +474,7 @@ type streams struct {
 	group  sync.WaitGroup
 }
 
-// connect gives the command's three files.
+// connect returns the command's three files.
 func (s *Spec) connect() (*streams, [3]*os.File, error) {
 	out := &streams{}
 	if s.Terminal != nil {

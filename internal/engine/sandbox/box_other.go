@@ -47,7 +47,7 @@ func (*Box) Trial(context.Context, string, string) (withoutOverlay error, err er
 	return nil, unable()
 }
 
-// SignalNamed gives none that could be sent here.
+// SignalNamed returns none that could be sent here.
 func SignalNamed(string) os.Signal { return os.Interrupt }
 
 // Feature is something that commands need or would have.
@@ -75,7 +75,7 @@ func Marked(string) bool { return true }
 // Finish does nothing.
 func (*Box) Finish(*Spec) {}
 
-// IDRows gives none.
+// IDRows returns none.
 func (*Box) IDRows() (uids, gids [][3]int) { return nil, nil }
 
 // The methods of a box that cannot be had.

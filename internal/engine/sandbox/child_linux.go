@@ -89,13 +89,13 @@ func identity() (idMap, error) {
 	return m, nil
 }
 
-// mayGroup tells whether processes may change their groups where this one is.
+// mayGroup reports whether processes may change their groups where this one is.
 func mayGroup() bool {
 	text, err := os.ReadFile("/proc/self/setgroups")
 	return err != nil || strings.TrimSpace(string(text)) != "deny"
 }
 
-// few tells whether the map has fewer ids than a base may use.
+// few reports whether the map has fewer ids than a base may use.
 func (m idMap) few() bool {
 	for _, rows := range [][]syscall.SysProcIDMap{m.uids, m.gids} {
 		all := 0

@@ -119,7 +119,7 @@ func filterCalls(kind Kind) error {
 	return nil
 }
 
-// scoped tells whether the kernel can keep a command from abstract sockets that others made.
+// scoped reports whether the kernel can keep a command from abstract sockets that others made.
 func scoped() bool {
 	version, _, errno := unix.RawSyscall(unix.SYS_LANDLOCK_CREATE_RULESET, 0, 0, unix.LANDLOCK_CREATE_RULESET_VERSION)
 	return errno == 0 && version >= 6

@@ -156,7 +156,7 @@ func startHelper(ctx context.Context, ids idMap) (*helper, error) {
 	return h, nil
 }
 
-// socketPair gives our end and the one that a child inherits.
+// socketPair returns our end and the one that a child inherits.
 func socketPair(kind int) (*net.UnixConn, *os.File, error) {
 	pair, err := unix.Socketpair(unix.AF_UNIX, kind|unix.SOCK_CLOEXEC, 0)
 	if err != nil {

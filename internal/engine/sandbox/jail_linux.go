@@ -22,7 +22,7 @@ func (j *jail) open() (err error) {
 	return err
 }
 
-// at gives a path by which something inside can be mounted on. Links inside lead nowhere but inside.
+// at returns a path by which something inside can be mounted on. Links inside lead nowhere but inside.
 func (j *jail) at(path string) (string, func(), error) {
 	fd, err := unix.Openat2(j.fd, strings.TrimPrefix(path, "/"), &unix.OpenHow{
 		Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS,
@@ -315,7 +315,7 @@ func limitProcesses() error {
 	return nil
 }
 
-// boundsNamespace tells whether the kernel bounds the processes of one namespace (6.14). Elsewhere that of one user in it is
+// boundsNamespace reports whether the kernel bounds the processes of one namespace (6.14). Elsewhere that of one user in it is
 // bounded by a limit, but for root's.
 func boundsNamespace() bool {
 	var name unix.Utsname

@@ -218,7 +218,7 @@ func (l laying) finish(entries []tree.Entry) error {
 	return nil
 }
 
-// linkable gives the paths of what can have more names.
+// linkable returns the paths of what can have more names.
 func linkable(entries []tree.Entry) map[string]bool {
 	files := map[string]bool{}
 	for i := range entries {

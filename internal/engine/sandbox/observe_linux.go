@@ -154,7 +154,7 @@ func (o *observer) serve() {
 	}
 }
 
-// deserted tells whether no process is left whose calls could be heard.
+// deserted reports whether no process is left whose calls could be heard.
 func (o *observer) deserted() bool {
 	fds := []unix.PollFd{{Fd: int32(o.listener)}}
 	n, err := unix.Poll(fds, 0)
@@ -294,7 +294,7 @@ func (o *observer) itself(n *notification, c *kernelCall, fd int32, acts trace.A
 	}
 }
 
-// flagsOf gives the flags of an open, wherever they are.
+// flagsOf returns the flags of an open, wherever they are.
 func (c *kernelCall) flagsOf(o *observer, n *notification) uint64 {
 	switch {
 	case c.flags >= 0:
@@ -308,7 +308,7 @@ func (c *kernelCall) flagsOf(o *observer, n *notification) uint64 {
 	return 0
 }
 
-// confined tells whether an open takes its folder for the root.
+// confined reports whether an open takes its folder for the root.
 func (o *observer) confined(n *notification, c *kernelCall) bool {
 	var resolve [8]byte
 	return o.argument(n, n.args[c.how]+16, resolve[:]) == nil && binary.LittleEndian.Uint64(resolve[:])&unix.RESOLVE_IN_ROOT != 0
@@ -519,7 +519,7 @@ func (o *observer) readAt(dir int, name string, resolve uint64) (string, error) 
 	return "outside:" + text, nil // no path, as pipes have none
 }
 
-// inside gives a path that /proc told as the sandbox has it; of a chroot they begin with where its root lies.
+// inside returns a path that /proc told as the sandbox has it; of a chroot they begin with where its root lies.
 func (o *observer) inside(path string) (string, bool) {
 	if o.above == "" {
 		return path, true
@@ -534,7 +534,7 @@ func (o *observer) inside(path string) (string, bool) {
 	return below, true
 }
 
-// absolute gives a path that a process wrote from the root that everything has.
+// absolute returns a path that a process wrote from the root that everything has.
 func (o *observer) absolute(n *notification, fd int32, text string) (string, bool) {
 	if text[0] == '/' {
 		return o.rootOf(n) + text, true
@@ -546,7 +546,7 @@ func (o *observer) absolute(n *notification, fd int32, text string) (string, boo
 	return base + "/" + text, ok
 }
 
-// folder gives the path of an open folder or of the working one.
+// folder returns the path of an open folder or of the working one.
 func (o *observer) folder(n *notification, fd int32) (string, bool) {
 	if fd == unix.AT_FDCWD {
 		return o.magic(append(appendNumber(o.name[:0], uint64(n.pid)), "/cwd"...))
@@ -554,7 +554,7 @@ func (o *observer) folder(n *notification, fd int32) (string, bool) {
 	return o.opened(n, fd)
 }
 
-// opened gives the path of what a descriptor stands for; what is no path is not ok.
+// opened returns the path of what a descriptor stands for; what is no path is not ok.
 func (o *observer) opened(n *notification, fd int32) (string, bool) {
 	if fd < 0 {
 		return "", false
@@ -574,7 +574,7 @@ func appendNumber(to []byte, n uint64) []byte {
 	}
 }
 
-// rootOf gives the folder that a process takes for the root; empty is the one that all have.
+// rootOf returns the folder that a process takes for the root; empty is the one that all have.
 func (o *observer) rootOf(n *notification) string {
 	if !o.chrooted {
 		return ""

@@ -80,7 +80,7 @@ var (
 	straceFD   = regexp.MustCompile(`^\d+<(/[^>]*)>`)
 )
 
-// shownBy gives the paths and listings that strace noted. A path that starts with "*" is below a folder that it does not
+// shownBy returns the paths and listings that strace noted. A path that starts with "*" is below a folder that it does not
 // tell.
 func shownBy(t *testing.T, file string) (paths, lists map[string]bool) {
 	text, err := os.ReadFile(file)

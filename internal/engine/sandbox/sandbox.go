@@ -186,7 +186,7 @@ type Found struct {
 // capability is the extended attribute that holds the capabilities of a program.
 const capability = "security.capability"
 
-// KeptAttribute tells whether an extended attribute belongs to a file, rather than to the file system that it lies on.
+// KeptAttribute reports whether an extended attribute belongs to a file, rather than to the file system that it lies on.
 func KeptAttribute(name string) bool {
 	return name == capability || strings.HasPrefix(name, "user.") && !strings.HasPrefix(name, "user.overlay.")
 }

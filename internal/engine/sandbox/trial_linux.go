@@ -30,7 +30,7 @@ var nothing = map[string]struct {
 	"loong64": {258, 64, []byte{0x0b, 0x74, 0x81, 0x03, 0x04, 0x00, 0x80, 0x03, 0x00, 0x00, 0x2b, 0x00}},
 }
 
-// tinyProgram gives the smallest program for an architecture, as an ELF file with one segment.
+// tinyProgram returns the smallest program for an architecture, as an ELF file with one segment.
 func tinyProgram(architecture string) ([]byte, bool) {
 	n, known := nothing[architecture]
 	if !known {

@@ -134,7 +134,7 @@ func (w *watcher) over() *BoundError {
 	return w.disk()
 }
 
-// processes gives the folders in /proc of what runs in the sandbox, but for its first process.
+// processes returns the folders in /proc of what runs in the sandbox, but for its first process.
 func (w *watcher) processes() []string {
 	if w.chroot {
 		var all []string

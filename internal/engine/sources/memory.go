@@ -58,7 +58,7 @@ type MemoryOptions struct {
 	Now   func() time.Time // by which files are too young to be remembered; nil: time.Now
 }
 
-// OpenMemory gives the memory of a project folder (its absolute path). It is read when it is first needed; one that is
+// OpenMemory returns the memory of a project folder (its absolute path). It is read when it is first needed; one that is
 // missing or damaged is empty.
 func OpenMemory(s *store.Store, dir string, o MemoryOptions) *Memory {
 	if o.Now == nil {
@@ -156,7 +156,7 @@ const objectsMemo = "objects"
 // mostObjects bounds them; beyond that they are gathered anew.
 const mostObjects = 500_000
 
-// object gives the digest of a file that version control vouches for, and the name of its bytes there.
+// object returns the digest of a file that version control vouches for, and the name of its bytes there.
 func (m *Memory) object(path string, s tree.Stat) (remembered, string, bool) {
 	// What a file is called may count beside what it holds.
 	if m.objectOf == nil || census.NameDecides(path) {
@@ -191,7 +191,7 @@ type files struct {
 	settled bool // a later change of any of them shows in its stat
 }
 
-// digests gives the content of each file among picked, with what the file was like when it was read. With fresh every
+// digests returns the content of each file among picked, with what the file was like when it was read. With fresh every
 // file is read again.
 func (m *Memory) digests(ctx context.Context, source *tree.Source, picked []tree.Picked, fresh bool, done *event.Counter) (*files, error) {
 	out := &files{known: make(map[string]remembered, len(picked)), settled: true}

@@ -41,7 +41,7 @@ type Run struct {
 	Took   time.Duration
 }
 
-// Learnt gives what a run learnt of its view.
+// Learnt returns what a run learnt of its view.
 func Learnt(s *store.Store, record *store.Run) (*trace.Trace, error) {
 	text, found := s.Trace(record.Trace)
 	if !found || trace.ID(text) != record.Trace {

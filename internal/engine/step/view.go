@@ -44,13 +44,13 @@ func (v *View) With(top *Outcome) *View {
 	})}
 }
 
-// Index gives the view's paths. It is laid together when it is first asked for, and is not to be changed.
+// Index returns the view's paths. It is laid together when it is first asked for, and is not to be changed.
 func (v *View) Index(ctx context.Context) (*tree.View, error) { return v.index.Get(ctx) }
 
 // Base is the image that lies lowest; nil for none.
 func (v *View) Base() *baseimage.Base { return v.base }
 
-// Outcomes gives what steps laid down, lowest first.
+// Outcomes returns what steps laid down, lowest first.
 func (v *View) Outcomes() (all []*Outcome) {
 	for ; v.top != nil; v = v.below {
 		all = append(all, v.top)
@@ -71,7 +71,7 @@ func (v *View) Key() digest.Key {
 	return filetree.KeyOfText(text.String())
 }
 
-// Strata gives the trees of the image and of the steps, lowest first.
+// Strata returns the trees of the image and of the steps, lowest first.
 func (v *View) Strata() (all []filetree.Stratum) {
 	if v.base != nil {
 		all = append(all, v.base.Strata()...)
@@ -117,7 +117,7 @@ func (v *View) Agrees(ctx context.Context, lines map[string]string) (bool, error
 	return true, nil
 }
 
-// TimeAfter gives a time, in seconds, after that of every file of a view.
+// TimeAfter returns a time, in seconds, after that of every file of a view.
 func TimeAfter(view *tree.View) int64 {
 	latest := layer.Epoch.Unix()
 	view.Each(func(n *tree.Node) {

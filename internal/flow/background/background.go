@@ -35,7 +35,7 @@ type Try struct {
 	dir string
 }
 
-// In gives a state whose folder there is.
+// In returns a state whose folder there is.
 func In(dir string) *Try { return &Try{Name: filepath.Base(dir), dir: dir} }
 
 // Dir is the folder.
@@ -43,7 +43,7 @@ func (b *Try) Dir() string { return b.dir }
 
 func folder(st *store.Store) string { return filepath.Join(st.Dir(), "imbricat", "tries") }
 
-// Path gives a file of the folder: "log", "lock".
+// Path returns a file of the folder: "log", "lock".
 func (b *Try) Path(name string) string { return filepath.Join(b.dir, name) }
 
 // Running reports whether its process lives.
@@ -73,7 +73,7 @@ func Read(dir string) (*Try, error) {
 	return b, json.Unmarshal(text, b)
 }
 
-// All gives those of a store, by name.
+// All returns those of a store, by name.
 func All(st *store.Store) ([]*Try, error) {
 	found, err := filepath.Glob(filepath.Join(folder(st), "*", "state.json"))
 	if err != nil {

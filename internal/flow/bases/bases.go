@@ -179,7 +179,7 @@ func isTemporary(err error) bool {
 	return errors.As(err, &answer) && answer.Temporary()
 }
 
-// last gives what a reference stood for when it was asked for last, where the store has its documents.
+// last returns what a reference stood for when it was asked for last, where the store has its documents.
 func (f *Finder) last(ctx context.Context, note digest.Key) (digest.Descriptor, bool) {
 	var root digest.Descriptor
 	text, found := f.Store.Note(note)

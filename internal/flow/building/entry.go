@@ -48,7 +48,7 @@ func begin(w *workspace.Workspace, b Options, o *engine.Options) *Entry {
 	return e
 }
 
-// Past gives the steps of a unit at the last build. What cannot be read is not known.
+// Past returns the steps of a unit at the last build. What cannot be read is not known.
 func (e *Entry) Past(unit, platform string) (list []explain.PastStep) {
 	if e.book == nil {
 		return nil

@@ -20,7 +20,7 @@ func memoOf(project string, id plan.UnitID) string {
 	return "past-" + digest.FromBytes([]byte(project + "\x00" + id.String())).Encoded()[:32]
 }
 
-// readBuilds gives the layers of earlier builds, oldest first.
+// readBuilds returns the layers of earlier builds, oldest first.
 func readBuilds(st *store.Store, project string, id plan.UnitID) (builds [][]digest.DiffID) {
 	text, found := st.Memo(memoOf(project, id))
 	if !found || json.Unmarshal(text, &builds) != nil {

@@ -113,7 +113,7 @@ func (h *Finder) compare(c *layering.Content, past []order.Version) int {
 	return order.Learn(history)
 }
 
-// fromRegistry gives the versions of an image at its first destination, oldest first, as far as they touch what the image is
+// fromRegistry returns the versions of an image at its first destination, oldest first, as far as they touch what the image is
 // to hold. A registry that cannot be asked tells nothing.
 func (h *Finder) fromRegistry(ctx context.Context, u *plan.Unit, c *layering.Content) ([]order.Version, error) {
 	dests := h.Plan.Destinations(u.ID.Name)
@@ -194,7 +194,7 @@ func inOrder(list []*published.Edition) []*published.Edition {
 	return list
 }
 
-// pastBuilds gives what earlier builds on this machine made of an image.
+// pastBuilds returns what earlier builds on this machine made of an image.
 func (h *Finder) pastBuilds(u *plan.Unit) (versions []order.Version) {
 	for _, ids := range readBuilds(h.Store, h.Project, u.ID) {
 		var trees [][]tree.Entry

@@ -34,7 +34,7 @@ func NewPredecessors(p *plan.Plan, st *store.Store, places *transfer.Places) *Pr
 	return &Predecessors{store: st, places: places, plan: p, roots: map[string]reference.Reference{}}
 }
 
-// Predecessor gives the image of a unit that was published last: what the moving tag of the recipe stands on, else the highest
+// Predecessor returns the image of a unit that was published last: what the moving tag of the recipe stands on, else the highest
 // version.
 func (p *Predecessors) Predecessor(ctx context.Context, u *plan.Unit) (*layering.Predecessor, error) {
 	ref, err := p.root(ctx, u.ID.Name)

@@ -194,7 +194,7 @@ func tolerated(k history.Changes, found order.Refreshed) bool {
 	return k.Shallow || k.Source == "store" || 4*found.Version > 3*found.Before
 }
 
-// contentOver gives what an image holds over all its platforms, or why that is not known.
+// contentOver returns what an image holds over all its platforms, or why that is not known.
 func contentOver(units []*plan.Unit, preview *engine.Preview) (all *layering.Content, unknown string) {
 	for _, u := range units {
 		for i := range preview.Units {

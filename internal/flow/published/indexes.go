@@ -32,7 +32,7 @@ const (
 	mostUnindexed = 64 << 20
 )
 
-// Trees gives what layers from some place upwards hold, without those that skip names. Indexes come from the store, from
+// Trees returns what layers from some place upwards hold, without those that skip names. Indexes come from the store, from
 // beside the image, or, of layers that are not large, from the layers themselves.
 func (e *Edition) Trees(ctx context.Context, st *store.Store, from int, skip []digest.DiffID) ([][]tree.Entry, error) {
 	var all [][]tree.Entry
@@ -73,7 +73,7 @@ func saidKey(id digest.DiffID) digest.Key {
 	return digest.Key(digest.ContentBytes([]byte("published index of " + string(id))))
 }
 
-// knownIndex gives the index of a layer from the store, whether the layer was read here or others said what it holds; nil
+// knownIndex returns the index of a layer from the store, whether the layer was read here or others said what it holds; nil
 // where neither is so.
 func knownIndex(st *store.Store, id digest.DiffID) *layer.Indexed {
 	text, found := st.LayerIndex(id)

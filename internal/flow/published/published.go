@@ -32,7 +32,7 @@ type Edition struct {
 	place      transfer.Place
 }
 
-// Find gives the image for a platform that a reference stands for.
+// Find returns the image for a platform that a reference stands for.
 func Find(ctx context.Context, places *transfer.Places, ref reference.Reference, p platform.Platform) (*Edition, error) {
 	place, err := places.Source(ref)
 	if err != nil {
@@ -74,7 +74,7 @@ func below(m *v1.Manifest) int {
 	return n
 }
 
-// CreatedBy gives for each layer what its line of history says.
+// CreatedBy returns for each layer what its line of history says.
 func (e *Edition) CreatedBy() []string {
 	made := make([]string, len(e.Config.RootFS.DiffIDs))
 	n := 0

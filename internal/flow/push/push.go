@@ -154,7 +154,7 @@ func RevisionOf(stands registry.Document) string { return saidBy(stands, v1.Anno
 // versionOf is the version that an image says of itself.
 func versionOf(stands registry.Document) string { return saidBy(stands, v1.AnnotationVersion) }
 
-// saidBy gives an annotation of an image.
+// saidBy returns an annotation of an image.
 func saidBy(stands registry.Document, key string) string {
 	var there struct {
 		Annotations map[string]string `json:"annotations"`

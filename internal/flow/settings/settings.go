@@ -298,7 +298,7 @@ const (
 	issuerVariable = "IMBRICAT_ISSUER"
 )
 
-// isIssuer tells whether a text is SCHEME://HOST, as issuers of tokens are named.
+// isIssuer reports whether a text is SCHEME://HOST, as issuers of tokens are named.
 func isIssuer(text string) bool {
 	scheme, host, found := strings.Cut(text, "://")
 	return found && (scheme == "https" || scheme == "http") && reference.CheckHost(host) == nil

@@ -80,7 +80,7 @@ func ruledBy(versions []order.Version, c *layering.Content, lists [][]int) order
 	return func(v int) [][]int { return order.Ruled(rules, versions[v].Items) }
 }
 
-// changedBytes gives for each version the bytes of what differs from the version before.
+// changedBytes returns for each version the bytes of what differs from the version before.
 func changedBytes(versions []order.Version) []int64 {
 	out := make([]int64, len(versions))
 	last := map[string]string{}
@@ -97,7 +97,7 @@ func changedBytes(versions []order.Version) []int64 {
 	return out
 }
 
-// versions gives the versions of the range, the one that it starts from first.
+// versions returns the versions of the range, the one that it starts from first.
 func (r *replayer) versions(ctx context.Context, u *plan.Unit, c *layering.Content) ([]order.Version, error) {
 	from, to, revisions := strings.Cut(r.span, "..")
 	if !revisions {
@@ -127,7 +127,7 @@ func (r *replayer) versions(ctx context.Context, u *plan.Unit, c *layering.Conte
 	return r.commits(ctx, c, facts.Commit{ID: first, Tag: from}, last)
 }
 
-// publishedAt gives the images of a repository.
+// publishedAt returns the images of a repository.
 func (r *replayer) publishedAt(ctx context.Context, u *plan.Unit, c *layering.Content, repository reference.Reference) ([]order.Version, error) {
 	list, err := r.Editions(ctx, u, repository)
 	if err != nil {
@@ -146,7 +146,7 @@ func (r *replayer) publishedAt(ctx context.Context, u *plan.Unit, c *layering.Co
 	return versions, nil
 }
 
-// commits gives what the image's sources were at the commits of a range that touched them, or at its tags.
+// commits returns what the image's sources were at the commits of a range that touched them, or at its tags.
 func (r *replayer) commits(ctx context.Context, c *layering.Content, first facts.Commit, last string) ([]order.Version, error) {
 	git := r.Git
 	wanted := map[string]bool{}
@@ -191,7 +191,7 @@ func (r *replayer) commits(ctx context.Context, c *layering.Content, first facts
 	return versions, nil
 }
 
-// versionAt gives what the image held of what it holds now, from the sources of a commit.
+// versionAt returns what the image held of what it holds now, from the sources of a commit.
 func versionAt(c *layering.Content, blobs map[string]facts.Blob) (v order.Version) {
 	for i, item := range c.Items {
 		var same strings.Builder

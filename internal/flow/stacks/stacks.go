@@ -88,7 +88,7 @@ func drawStack(d *report.Stack, c *layering.Content, k history.Changes) {
 
 func fraction(s order.Share) float64 { return float64(s) / float64(order.One) }
 
-// costOf gives what a version is expected to cost with layers, lowest first.
+// costOf returns what a version is expected to cost with layers, lowest first.
 func costOf(name string, parts []order.Part, shrink float64) report.StackCost {
 	c := report.StackCost{Name: name, Layers: len(parts)}
 	var weights []order.Weight

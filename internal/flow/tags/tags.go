@@ -90,7 +90,7 @@ func Keep(ctx context.Context, r *registry.Repository, inventory *transfer.Inven
 	return document, err
 }
 
-// reachedBy gives a tag that is kept from which a digest is reached; "" where there is none.
+// reachedBy returns a tag that is kept from which a digest is reached; "" where there is none.
 func reachedBy(verdicts []retention.Verdict, inventory *transfer.Inventory, d digest.Digest) string {
 	for _, v := range verdicts {
 		if v.Keep && slices.Contains(retention.Doomed([]retention.Verdict{{Tag: v.Tag}}, inventory.Below), d) {

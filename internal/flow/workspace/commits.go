@@ -62,7 +62,7 @@ func (h *projectHistory) Committed() bool {
 // Difference implements engine.History.
 func (h *projectHistory) Difference() (engine.Difference, error) { return h.difference() }
 
-// objectNames gives what version control calls the bytes of a file that is as it left it.
+// objectNames returns what version control calls the bytes of a file that is as it left it.
 func objectNames(g *facts.Git) func(path string, s tree.Stat) string {
 	all := sync.OnceValue(g.Objects)
 	return func(path string, s tree.Stat) string {

@@ -122,7 +122,7 @@ func (p Project) Expand(c Choice) (*Planned, error) {
 	return &Planned{p, r, f, expanded}, nil
 }
 
-// Inside gives a path relative to a folder, with slashes, where it lies in it.
+// Inside returns a path relative to a folder, with slashes, where it lies in it.
 func Inside(dir, path string) (string, bool) {
 	abs, err := filepath.Abs(path)
 	if err != nil {

@@ -31,7 +31,7 @@ type Descriptor = v1.Descriptor
 // DiffID names a layer by the bytes of its uncompressed tar, whatever the compression of the blob that carries it.
 type DiffID string
 
-// Digest gives the DiffID in the form that checks content.
+// Digest returns the DiffID in the form that checks content.
 func (d DiffID) Digest() Digest { return Digest(d) }
 
 // Key names a step's result by everything that decides its bytes.
@@ -54,7 +54,7 @@ func ContentBytes(data []byte) Content {
 	return Content(hex.EncodeToString(sum[:]))
 }
 
-// Valid tells whether the text has the form of a content's name.
+// Valid reports whether the text has the form of a content's name.
 func (c Content) Valid() bool {
 	return len(c) == 64 && strings.Trim(string(c), "0123456789abcdef") == ""
 }

@@ -17,7 +17,7 @@ func (r Reporter) Started(act string, total int64) {
 	r.Sink.Send(Started{Task: r.Task, Act: act, Total: total})
 }
 
-// Progress gives what counts bytes of the act that goes on.
+// Progress returns what counts bytes of the act that goes on.
 func (r Reporter) Progress() *Counter { return &Counter{reporter: r} }
 
 // Counter reports how far an act is, at most some times a second. Several goroutines may add to it.

@@ -56,7 +56,7 @@ func Lines(text string) []string {
 	return lines
 }
 
-// Match tells whether the path (slashes, relative to the root) is left out by a rule that names it. Folders above it
+// Match reports whether the path (slashes, relative to the root) is left out by a rule that names it. Folders above it
 // are not considered.
 func (m Matcher) Match(path string, folder bool) bool {
 	for i := len(m.rules) - 1; i >= 0; i-- {

@@ -25,7 +25,7 @@ func NewMap[K comparable, V any](ctx context.Context) *Map[K, V] {
 	return &Map[K, V]{ctx: ctx, all: map[K]*outcome[V]{}}
 }
 
-// Do gives the outcome of work under a key. Whoever waits for another to do it can be ended by its own ctx.
+// Do returns the outcome of work under a key. Whoever waits for another to do it can be ended by its own ctx.
 func (m *Map[K, V]) Do(ctx context.Context, key K, work func(ctx context.Context) (V, error)) (V, error) {
 	m.mutex.Lock()
 	one, known := m.all[key]
@@ -97,7 +97,7 @@ func Known[V any](value V) *Value[V] {
 	return &Value[V]{turn: make(chan struct{}, 1), known: true, value: value}
 }
 
-// Get gives the value.
+// Get returns the value.
 func (v *Value[V]) Get(ctx context.Context) (V, error) {
 	select {
 	case v.turn <- struct{}{}:

@@ -45,7 +45,7 @@ func FromOCI(p v1.Platform) Platform {
 	return Platform{OS: p.OS, Architecture: p.Architecture, Variant: p.Variant}.normal()
 }
 
-// OCI gives the platform as descriptors hold it.
+// OCI returns the platform as descriptors hold it.
 func (p Platform) OCI() v1.Platform {
 	return v1.Platform{OS: p.OS, Architecture: p.Architecture, Variant: p.Variant}
 }
@@ -76,7 +76,7 @@ func (p Platform) String() string {
 	return text
 }
 
-// Unknown tells whether p is a placeholder, as indexes use for entries that are no images.
+// Unknown reports whether p is a placeholder, as indexes use for entries that are no images.
 func (p Platform) Unknown() bool {
 	return p.OS == "" || p.OS == "unknown" || p.Architecture == "" || p.Architecture == "unknown"
 }

@@ -11,7 +11,7 @@ import (
 	"unicode/utf8"
 )
 
-// reorders tells whether a character changes the direction of the letters around it, or stands for the end of a line.
+// reorders reports whether a character changes the direction of the letters around it, or stands for the end of a line.
 func reorders(r rune) bool {
 	switch {
 	case r == 0x061c, r == 0x200e, r == 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069:
@@ -20,10 +20,10 @@ func reorders(r rune) bool {
 	return r == 0x2028 || r == 0x2029
 }
 
-// control tells whether a character is one that terminals act on: C0 but for the end of a line and the tab, and C1.
+// control reports whether a character is one that terminals act on: C0 but for the end of a line and the tab, and C1.
 func control(r rune) bool { return r < ' ' && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0 }
 
-// plain tells whether nothing in a text needs to be looked at.
+// plain reports whether nothing in a text needs to be looked at.
 func plain(s string) bool {
 	for i := range len(s) {
 		if c := s[i]; c >= 0x7f || c < ' ' && c != '\n' && c != '\t' {
@@ -65,7 +65,7 @@ func escape(s string, colours bool) string {
 	return out.String()
 }
 
-// colourAt gives the length of a sequence that sets colours at the start of a text; 0 where there is none.
+// colourAt returns the length of a sequence that sets colours at the start of a text; 0 where there is none.
 func colourAt(s string) int {
 	if !strings.HasPrefix(s, "\x1b[") {
 		return 0
@@ -123,7 +123,7 @@ func Output(s string, colours bool) string {
 	return out.String()
 }
 
-// sequenceAt gives the length of a control sequence (ECMA-48) at the start of a text, as far as the text has it; 0 where
+// sequenceAt returns the length of a control sequence (ECMA-48) at the start of a text, as far as the text has it; 0 where
 // there is none.
 func sequenceAt(s string) int {
 	r, size := utf8.DecodeRuneInString(s)
@@ -189,7 +189,7 @@ func (f *writer) Write(p []byte) (int, error) {
 	return f.w.Write(p)
 }
 
-// Unwrap gives what a writer of this package writes to, and any other as it is.
+// Unwrap returns what a writer of this package writes to, and any other as it is.
 func Unwrap(w io.Writer) io.Writer {
 	if f, is := w.(*writer); is {
 		return f.w

@@ -34,7 +34,7 @@ var (
 	plain     = regexp.MustCompile(`^(?:https?://[^@]*|//[^@]*|true|false|null|none|[0-9.]{1,8}|[a-z]{1,12})$`)
 )
 
-// forms gives the texts by which a secret can be told, the longest first.
+// forms returns the texts by which a secret can be told, the longest first.
 func forms(secret []byte) [][]byte {
 	seen := map[string]bool{}
 	var all [][]byte

@@ -144,7 +144,7 @@ func ParseRepository(text string) (Reference, error) {
 	return ref, err
 }
 
-// CheckTag tells whether text may be a tag.
+// CheckTag reports whether text may be a tag.
 func CheckTag(text string) error {
 	if !tagForm.MatchString(text) {
 		return fmt.Errorf("%q is no tag: up to 128 letters, digits, and . _ -, not starting with . or -", text)
@@ -152,7 +152,7 @@ func CheckTag(text string) error {
 	return nil
 }
 
-// CheckHost tells whether text is HOST[:PORT].
+// CheckHost reports whether text is HOST[:PORT].
 func CheckHost(text string) error {
 	if !hostForm.MatchString(text) || (!strings.ContainsAny(text, ".:") && text != "localhost") {
 		return fmt.Errorf("%q is no registry host: write HOST[:PORT], such as registry.tideline.example", text)
@@ -160,7 +160,7 @@ func CheckHost(text string) error {
 	return nil
 }
 
-// DigestPrefix gives the hexadecimal digits when a store name may be the start of a digest: at least 6 digits.
+// DigestPrefix returns the hexadecimal digits when a store name may be the start of a digest: at least 6 digits.
 func (r Reference) DigestPrefix() (string, bool) {
 	if r.Kind != Store || r.Tag != "" || len(r.Name) < 6 || len(r.Name) > 64 {
 		return "", false

@@ -106,7 +106,7 @@ func describePlatform(ctx context.Context, f image.Fetcher, offer image.Offer, s
 	return p, nil
 }
 
-// madeBy gives the history line of each layer, where the history fits the layers.
+// madeBy returns the history line of each layer, where the history fits the layers.
 func madeBy(config *v1.Image, layers int) []string {
 	lines := make([]string, 0, layers)
 	for _, h := range config.History {

@@ -217,7 +217,7 @@ func scanBuild(scan func(...any) error) (Build, error) {
 
 func millis(n int64) time.Duration { return time.Duration(n) * time.Millisecond }
 
-// List gives builds, the latest first: those of a project, or all where that is empty. Most bounds how many.
+// List returns builds, the latest first: those of a project, or all where that is empty. Most bounds how many.
 func (b *Book) List(project string, most int) ([]Build, error) {
 	rows, err := b.db.Query(`select `+columns+` from builds where ? in ('', project) order by number desc limit ?`, project, most)
 	if err != nil {
@@ -238,7 +238,7 @@ func (b *Book) List(project string, most int) ([]Build, error) {
 // ErrNone is that there is no such build.
 var ErrNone = errors.New("there is no such build in the logbook")
 
-// Find gives a build with its steps, in their order.
+// Find returns a build with its steps, in their order.
 func (b *Book) Find(number int64) (Build, []Step, error) {
 	build, err := scanBuild(b.db.QueryRow(`select `+columns+` from builds where number = ?`, number).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -251,7 +251,7 @@ func (b *Book) Find(number int64) (Build, []Step, error) {
 	return build, steps, err
 }
 
-// Last gives the number of the last build of a project.
+// Last returns the number of the last build of a project.
 func (b *Book) Last(project string) (int64, error) {
 	list, err := b.List(project, 1)
 	if err == nil && len(list) == 0 {
@@ -263,7 +263,7 @@ func (b *Book) Last(project string) (int64, error) {
 	return list[0].Number, nil
 }
 
-// Past gives the steps of a unit at the last build of its project that succeeded.
+// Past returns the steps of a unit at the last build of its project that succeeded.
 func (b *Book) Past(project, unit, platform string) ([]Step, error) {
 	return b.steps(`unit = ?1 and platform = ?2 and build = (select max(build) from steps join builds on build = number
 		where unit = ?1 and platform = ?2 and project = ?3 and builds.outcome = '`+Built+`')`, unit, platform, project)

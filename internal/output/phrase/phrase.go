@@ -24,7 +24,7 @@ var causes = map[event.Cause]string{
 	event.Lost:          "what it left is gone from the store",
 }
 
-// Line gives a reason in one line; empty for none.
+// Line returns a reason in one line; empty for none.
 func Line(r event.Reason) string {
 	switch r := r.(type) {
 	case event.Cause:
@@ -46,7 +46,7 @@ func Line(r event.Reason) string {
 	return ""
 }
 
-// More gives all that there is to say of a reason, in lines; nothing where that is no more than its line.
+// More returns all that there is to say of a reason, in lines; nothing where that is no more than its line.
 func More(r event.Reason) (lines []string) {
 	switch r := r.(type) {
 	case event.Recalled:

@@ -179,7 +179,7 @@ type Shared struct {
 // ErrMalformed is wrapped by errors about receipts that are not whole, or make no sense.
 var ErrMalformed = errors.New("no whole receipt")
 
-// Encode gives a receipt as JSON, the same bytes for the same receipt.
+// Encode returns a receipt as JSON, the same bytes for the same receipt.
 func (r *Receipt) Encode() ([]byte, error) {
 	r.complete()
 	text, err := json.MarshalIndent(r, "", "  ")
@@ -296,7 +296,7 @@ func key(words ...string) string {
 	return "RECEIPT_" + strings.Trim(unfit.ReplaceAllString(strings.ToUpper(strings.Join(words, "_")), "_"), "_")
 }
 
-// Lines gives what other programs ask for most as KEY=VALUE lines, which a shell can read too: no value has a blank or a
+// Lines returns what other programs ask for most as KEY=VALUE lines, which a shell can read too: no value has a blank or a
 // sign that means something there. Several values have commas between them.
 func (r *Receipt) Lines() string {
 	var out strings.Builder

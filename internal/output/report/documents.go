@@ -153,7 +153,7 @@ func platformTree(p Paint, one *inspect.Platform, shared map[string]string, sett
 	return t
 }
 
-// sameSettings tells whether several platforms have the same settings, which are then told once.
+// sameSettings reports whether several platforms have the same settings, which are then told once.
 func sameSettings(list []inspect.Platform) bool {
 	for i := range list {
 		if !reflect.DeepEqual(list[i].Settings, list[0].Settings) {

@@ -59,7 +59,7 @@ func LineOf(e event.Event, at time.Time) *EventLine {
 	return line
 }
 
-// Encode gives the line with its end.
+// Encode returns the line with its end.
 func (l *EventLine) Encode() ([]byte, error) {
 	text, err := json.Marshal(l)
 	return append(text, '\n'), err

@@ -150,7 +150,7 @@ func Missing(d receipt.Destination) (list []string) {
 	return list
 }
 
-// DigestsOf gives the digests of an image by platform.
+// DigestsOf returns the digests of an image by platform.
 func DigestsOf(i receipt.Image) map[string]digest.Digest {
 	all := map[string]digest.Digest{}
 	for _, p := range i.Platforms {

@@ -76,7 +76,7 @@ func StacksText(p Paint, stacks []Stack) string {
 	return w.String()
 }
 
-// alike tells whether two stacks of an image tell the same.
+// alike reports whether two stacks of an image tell the same.
 func alike(a, b Stack) bool {
 	if a.Image != b.Image || a.Unknown != b.Unknown || len(a.Layers) != len(b.Layers) || a.Base != b.Base {
 		return false

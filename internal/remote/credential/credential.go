@@ -32,7 +32,7 @@ func (Secret) GoString() string { return "•••" }
 // MarshalText hides the secret from encoders.
 func (Secret) MarshalText() ([]byte, error) { return []byte("•••"), nil }
 
-// Reveal gives the secret itself, for the one place that sends it.
+// Reveal returns the secret itself, for the one place that sends it.
 func (s Secret) Reveal() string { return string(s) }
 
 // Login is a user's name with the secret, or a token.
@@ -48,7 +48,7 @@ type Login struct {
 	Confirms bool
 }
 
-// Given tells whether there is a login at all.
+// Given reports whether there is a login at all.
 func (l Login) Given() bool { return l.User != "" || l.Secret != "" || l.Token != "" }
 
 // File is the file that holds logins.
@@ -115,7 +115,7 @@ func (f *File) write(d document) error {
 	return nil
 }
 
-// Find gives the login for a repository of a registry host (with its port): the one kept for the longest part of
+// Find returns the login for a repository of a registry host (with its port): the one kept for the longest part of
 // HOST/REPOSITORY. Without one it is empty.
 func (f *File) Find(_ context.Context, host, repository string) (Login, error) {
 	d, err := f.read()

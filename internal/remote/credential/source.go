@@ -16,7 +16,7 @@ import (
 
 // Source finds logins.
 type Source interface {
-	// Find gives the login for a repository of a registry host; without one it is empty. An empty repository is the
+	// Find returns the login for a repository of a registry host; without one it is empty. An empty repository is the
 	// registry itself.
 	Find(ctx context.Context, host, repository string) (Login, error)
 }

@@ -35,12 +35,12 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("fetching %s: the server answers %d %s", e.Address, e.Status, http.StatusText(e.Status))
 }
 
-// Denied tells whether the server refuses.
+// Denied reports whether the server refuses.
 func (e *Error) Denied() bool {
 	return e.Status == http.StatusUnauthorized || e.Status == http.StatusForbidden
 }
 
-// Temporary tells whether trying later may help.
+// Temporary reports whether trying later may help.
 func (e *Error) Temporary() bool {
 	return e.Status >= 500 || e.Status == http.StatusTooManyRequests || e.Status == http.StatusRequestTimeout
 }
@@ -62,7 +62,7 @@ func New(agent string) *Client {
 	return &Client{Agent: agent, http: http.Client{Transport: transport}}
 }
 
-// Get gives what an address holds, with its size in bytes or -1. What may pass is tried again until the answer begins; a
+// Get returns what an address holds, with its size in bytes or -1. What may pass is tried again until the answer begins; a
 // body that breaks off is an error of its reader.
 func (c *Client) Get(ctx context.Context, address string) (io.ReadCloser, int64, error) {
 	wait := backoff.NewExponentialBackOff()

@@ -179,7 +179,7 @@ func (c *Client) answer(ctx context.Context, r request, challenges []Challenge) 
 	return token{}, nil
 }
 
-// safe tells whether a secret may be sent with a request.
+// safe reports whether a secret may be sent with a request.
 func (c *Client) safe(r request) bool {
 	u, err := url.Parse(r.url)
 	return err == nil && (u.Scheme == "https" || c.plain(u.Host))
@@ -224,7 +224,7 @@ func (c *Client) token(ctx context.Context, r request, challenge Challenge, logi
 	return t, err
 }
 
-// mayIssue tells whether a login may go to an issuer: one that was confirmed at login, or that the settings name, or, where
+// mayIssue reports whether a login may go to an issuer: one that was confirmed at login, or that the settings name, or, where
 // none was confirmed, the registry itself.
 func (c *Client) mayIssue(host, issuer string, login credential.Login, itself bool) bool {
 	return issuer == login.Issuer || issuer == c.settings(host).Issuer || itself && login.Issuer == ""

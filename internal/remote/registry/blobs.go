@@ -10,7 +10,7 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
-// HasBlob tells whether the repository has a blob.
+// HasBlob reports whether the repository has a blob.
 func (r *Repository) HasBlob(ctx context.Context, desc digest.Descriptor) (bool, error) {
 	q := r.request(http.MethodHead, "looking for the blob "+string(desc.Digest), "/blobs/"+string(desc.Digest), 200)
 	resp, err := r.client.do(ctx, q)

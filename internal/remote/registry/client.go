@@ -113,7 +113,7 @@ func (c *Client) Parallel(host string) int {
 	return 4
 }
 
-// transport gives the connections to a host: its own where it has its own authorities or certificate.
+// transport returns the connections to a host: its own where it has its own authorities or certificate.
 func (c *Client) transport(host string) *http.Transport {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
@@ -157,7 +157,7 @@ func checkAddress(_, address string, _ syscall.RawConn) error {
 	return nil
 }
 
-// plain tells whether plain HTTP may be spoken to a host.
+// plain reports whether plain HTTP may be spoken to a host.
 func (c *Client) plain(host string) bool { return Loopback(host) || c.settings(host).PlainHTTP }
 
 func (c *Client) baseURL(host string) string {

@@ -21,7 +21,7 @@ const (
 	chunkLeastHeader = "OCI-Chunk-Min-Length"
 )
 
-// Loopback tells whether a host (with or without port) is this machine itself. Only then is plain HTTP spoken.
+// Loopback reports whether a host (with or without port) is this machine itself. Only then is plain HTTP spoken.
 func Loopback(host string) bool {
 	name := host
 	if h, _, err := net.SplitHostPort(host); err == nil {
@@ -59,21 +59,21 @@ func (e *Error) Error() string {
 	return message
 }
 
-// NotFound tells whether the thing asked for is not there.
+// NotFound reports whether the thing asked for is not there.
 func (e *Error) NotFound() bool { return e.Status == http.StatusNotFound }
 
-// Denied tells whether credentials or rights are lacking.
+// Denied reports whether credentials or rights are lacking.
 func (e *Error) Denied() bool {
 	return e.Status == http.StatusUnauthorized || e.Status == http.StatusForbidden
 }
 
-// Unsupported tells whether the registry does not know how to do what was asked.
+// Unsupported reports whether the registry does not know how to do what was asked.
 func (e *Error) Unsupported() bool {
 	return e.Status == http.StatusNotFound || e.Status == http.StatusMethodNotAllowed || e.Status == http.StatusNotImplemented ||
 		e.Status == http.StatusBadRequest && strings.Contains(strings.ToLower(e.Words), "unsupported")
 }
 
-// Temporary tells whether the same request may succeed later.
+// Temporary reports whether the same request may succeed later.
 func (e *Error) Temporary() bool {
 	return e.Status == http.StatusTooManyRequests || e.Status == http.StatusRequestTimeout ||
 		e.Status >= 500 && e.Status != http.StatusNotImplemented && e.Status != http.StatusInsufficientStorage
@@ -192,7 +192,7 @@ func (p *challengeParser) value() string {
 	return out.String()
 }
 
-// nextPage gives the address of the next page that a Link header (RFC 8288) names, "" where there is none. An address on
+// nextPage returns the address of the next page that a Link header (RFC 8288) names, "" where there is none. An address on
 // another host is refused.
 func nextPage(current *url.URL, links []string) (string, error) {
 	for _, header := range links {
@@ -227,7 +227,7 @@ func nextPage(current *url.URL, links []string) (string, error) {
 	return "", nil
 }
 
-// isNext tells whether the parameters of a link say that it leads to the next page.
+// isNext reports whether the parameters of a link say that it leads to the next page.
 func isNext(params string) bool {
 	for param := range strings.FieldsFuncSeq(params, func(r rune) bool { return r == ';' || r == ',' }) {
 		name, value, _ := strings.Cut(strings.TrimSpace(param), "=")

@@ -60,7 +60,7 @@ func readReferrers(body []byte) ([]digest.Descriptor, error) {
 	return index.Manifests, nil
 }
 
-// unsupported tells whether a registry's answer means that it does not know what was asked.
+// unsupported reports whether a registry's answer means that it does not know what was asked.
 func unsupported(err error) bool {
 	var answer *Error
 	return errors.As(err, &answer) && answer.Unsupported()

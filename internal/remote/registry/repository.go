@@ -197,7 +197,7 @@ func (r *Repository) HasManifest(ctx context.Context, identifier string, accept 
 	return desc.Digest, err == nil, err
 }
 
-// missing tells whether an error is a registry's answer that something is not there.
+// missing reports whether an error is a registry's answer that something is not there.
 func missing(err error) bool {
 	var answer *Error
 	return errors.As(err, &answer) && answer.NotFound()

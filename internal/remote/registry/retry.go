@@ -72,7 +72,7 @@ func permanence(ctx context.Context, err error) error {
 	return err
 }
 
-// passes tells whether the same act may succeed later.
+// passes reports whether the same act may succeed later.
 func passes(err error) bool {
 	var answer *Error
 	if errors.As(err, &answer) {

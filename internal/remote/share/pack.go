@@ -119,13 +119,13 @@ func decodePack(packed []byte) (*pack, error) {
 	return p, nil
 }
 
-// treeMatches tells whether entries are those of the tree whose name they stand under.
+// treeMatches reports whether entries are those of the tree whose name they stand under.
 func treeMatches(id digest.Key, text string) bool {
 	entries, err := tree.DecodeEntries(text)
 	return err == nil && clean(entries) && layer.KeyOf(entries) == id
 }
 
-// clean tells whether no path leads out, or has more than one form.
+// clean reports whether no path leads out, or has more than one form.
 func clean(entries []tree.Entry) bool {
 	return !slices.ContainsFunc(entries, func(e tree.Entry) bool {
 		path, err := tree.CleanPath(e.Path)
@@ -133,7 +133,7 @@ func clean(entries []tree.Entry) bool {
 	})
 }
 
-// indexMatches tells whether an index says of itself that it is of the layer. Whether that is true shows when the layer is
+// indexMatches reports whether an index says of itself that it is of the layer. Whether that is true shows when the layer is
 // unpacked.
 func indexMatches(id digest.DiffID, text string) bool {
 	indexed, err := layer.DecodeIndex([]byte(text))
@@ -159,7 +159,7 @@ func decodeManifest(body []byte) (*v1.Manifest, error) {
 	return m, nil
 }
 
-// withPack gives a manifest that also lists a pack and its layers. The oldest packs go beyond the bound, and layers that
+// withPack returns a manifest that also lists a pack and its layers. The oldest packs go beyond the bound, and layers that
 // no pack needs any more with them.
 func withPack(old *v1.Manifest, desc v1.Descriptor, layers []v1.Descriptor) *v1.Manifest {
 	m := &v1.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: v1.MediaTypeImageManifest, ArtifactType: artifactType, Config: v1.DescriptorEmptyJSON}

@@ -99,7 +99,7 @@ func namesOfBlobs(layers []v1.Descriptor) []string {
 	return sortedNames(all)
 }
 
-// hasAll tells whether a manifest's packs know all of what a pack can be asked for, and its layers.
+// hasAll reports whether a manifest's packs know all of what a pack can be asked for, and its layers.
 func hasAll(m *v1.Manifest, trust Trust, p *pack, layers []v1.Descriptor) bool {
 	known := map[string]bool{}
 	for _, l := range m.Layers {
@@ -179,7 +179,7 @@ func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor) {
 	return p, layers
 }
 
-// inParts tells whether a run's files lie in several layers that are all there.
+// inParts reports whether a run's files lie in several layers that are all there.
 func inParts(run *store.Run, there func(key digest.Key) bool) bool {
 	return len(run.Parts) > 0 && !slices.ContainsFunc(run.Parts, func(key digest.Key) bool { return !there(key) })
 }

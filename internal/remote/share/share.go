@@ -39,13 +39,13 @@ const (
 
 // Backend is where a shared cache lies. A missing manifest wraps ErrNone.
 type Backend interface {
-	// Manifest gives the cache's manifest.
+	// Manifest returns the cache's manifest.
 	Manifest(ctx context.Context) ([]byte, error)
 	// PutManifest replaces the manifest; what it lists is there before.
 	PutManifest(ctx context.Context, body []byte) error
 	// Fetch opens a blob; reading it to the end verifies it.
 	Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error)
-	// Has tells whether a blob is there.
+	// Has reports whether a blob is there.
 	Has(ctx context.Context, desc digest.Descriptor) (bool, error)
 	// Put stores a blob, from one of the places where it is known to be or from what open gives. It tells whether bytes
 	// were sent.
@@ -112,10 +112,10 @@ func New(b Backend, s *store.Store, mode Mode, p Patience, doubt func(error)) *C
 	return &Cache{backend: b, store: s, mode: mode, patience: p, doubt: doubt, packs: map[digest.Digest]bool{}, used: map[string]bool{}, bad: map[digest.Digest]bool{}}
 }
 
-// Reads tells whether things are looked up.
+// Reads reports whether things are looked up.
 func (c *Cache) Reads() bool { return c.mode != Write }
 
-// Writes tells whether finished steps are shared.
+// Writes reports whether finished steps are shared.
 func (c *Cache) Writes() bool { return c.mode != Read }
 
 // Place is where the cache lies.

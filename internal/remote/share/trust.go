@@ -26,7 +26,7 @@ func signed(pack digest.Digest) []byte { return []byte("imbricat pack 1\n" + str
 // Trust are the keys whose entries of a cache are believed. Of nil all entries are.
 type Trust []ed25519.PublicKey
 
-// believes tells whether a pack is signed by one of the keys.
+// believes reports whether a pack is signed by one of the keys.
 func (t Trust) believes(pack v1.Descriptor) bool {
 	if t == nil {
 		return true

@@ -38,7 +38,7 @@ func (c *copier) collect(ctx context.Context, desc digest.Descriptor, depth int)
 	return c.collectReferrers(ctx, desc, depth)
 }
 
-// standsSomewhere tells whether one of the names stands on the image already, so that it is there.
+// standsSomewhere reports whether one of the names stands on the image already, so that it is there.
 func (c *copier) standsSomewhere() bool {
 	for _, stands := range c.stood {
 		if stands == c.result.Descriptor.Digest {

@@ -150,7 +150,7 @@ type copier struct {
 	result Result
 }
 
-// Fetch gives a document, from the source or from those that are new.
+// Fetch returns a document, from the source or from those that are new.
 func (c *copier) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
 	if body, known := c.edited[desc.Digest]; known {
 		return io.NopCloser(newVerified(body, desc)), nil

@@ -12,7 +12,7 @@ import (
 // Guard keeps tags from going where they must not. The registry protocol knows no atomic check: what another writer does
 // between looking and writing is found out afterwards at best.
 type Guard struct {
-	// Fixed tells whether a name never moves to another digest; nil: none is fixed.
+	// Fixed reports whether a name never moves to another digest; nil: none is fixed.
 	Fixed func(name string) bool
 	// Older tells why the image is older than the one that a moving name stands on; "" where it is not. nil: nobody asks.
 	Older func(ctx context.Context, name string, stands registry.Document) (string, error)

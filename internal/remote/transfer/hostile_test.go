@@ -30,7 +30,7 @@ func isBlob(r *http.Request) bool {
 }
 func isUpload(r *http.Request) bool { return strings.Contains(r.URL.Path, "/uploads/") }
 
-// when gives a spoil for some requests that were answered well.
+// when returns a spoil for some requests that were answered well.
 func when(is func(*http.Request) bool, change func(a *httptest.ResponseRecorder)) spoil {
 	return func(r *http.Request, a *httptest.ResponseRecorder) bool {
 		if !is(r) || a.Code >= 400 {
@@ -44,7 +44,7 @@ func when(is func(*http.Request) bool, change func(a *httptest.ResponseRecorder)
 // contentDigest ends the name of the header that tells the digest of what is sent.
 const contentDigest = "Content-Digest"
 
-// full gives the name of a header that an answer has, by its end.
+// full returns the name of a header that an answer has, by its end.
 func full(a *httptest.ResponseRecorder, end string) string {
 	for name := range a.Header() {
 		if strings.HasSuffix(name, end) {

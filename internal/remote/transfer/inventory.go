@@ -192,7 +192,7 @@ func (l *looker) config(ctx context.Context, t *Tag, desc digest.Descriptor, dep
 	return nil
 }
 
-// below gives the documents that an index which was looked at lists.
+// below returns the documents that an index which was looked at lists.
 func (l *looker) below(d digest.Digest) []digest.Digest {
 	var s seen
 	if json.Unmarshal(l.at(d).body, &s) != nil {
@@ -207,7 +207,7 @@ func (l *looker) below(d digest.Digest) []digest.Digest {
 	return list
 }
 
-// SubjectOf gives the digest that a fallback tag lists the referrers of; "" for other tags.
+// SubjectOf returns the digest that a fallback tag lists the referrers of; "" for other tags.
 func SubjectOf(tag string) digest.Digest {
 	d, err := digest.Parse(strings.Replace(tag, "-", ":", 1))
 	if err != nil {

@@ -122,7 +122,7 @@ func beginJoin(ctx context.Context, parts []Part, to Place, options JoinOptions,
 	return t, offers, j.from, err
 }
 
-// extended gives the platforms of an image, where it is there, that the new ones do not have.
+// extended returns the platforms of an image, where it is there, that the new ones do not have.
 func extended(ctx context.Context, place Place, fresh []image.Offer) ([]image.Offer, error) {
 	root, err := place.Root(ctx)
 	if NotThere(err) {

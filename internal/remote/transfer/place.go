@@ -27,9 +27,9 @@ import (
 type Place interface {
 	// Fetch opens a blob or a manifest; reading it to the end verifies it.
 	Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error)
-	// Root gives what the place's reference stands for. A missing one wraps fs.ErrNotExist.
+	// Root returns what the place's reference stands for. A missing one wraps fs.ErrNotExist.
 	Root(ctx context.Context) (digest.Descriptor, error)
-	// Has tells whether a blob or a manifest is there. A manifest is only there with all that it lists when Whole.
+	// Has reports whether a blob or a manifest is there. A manifest is only there with all that it lists when Whole.
 	Has(ctx context.Context, desc digest.Descriptor) (bool, error)
 	// Whole tells that a manifest is never there without what it lists.
 	Whole() bool

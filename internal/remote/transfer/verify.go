@@ -84,7 +84,7 @@ func (v *Verified) finding(err error) error {
 	return err
 }
 
-// NotThere tells whether an error of any place says that something is not there.
+// NotThere reports whether an error of any place says that something is not there.
 func NotThere(err error) bool {
 	var answer *registry.Error
 	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, layout.ErrNotFound) || errors.As(err, &answer) && answer.NotFound()

@@ -121,7 +121,7 @@ func (f *Facts) why(root, name string) string {
 	return ""
 }
 
-// Values gives the facts of the recipe that are the same for every platform, for a receipt. Facts whose text is one of the
+// Values returns the facts of the recipe that are the same for every platform, for a receipt. Facts whose text is one of the
 // covered ones are left out.
 func (f *Facts) Values(p platform.Platform, covered func(text string) bool) map[string]string {
 	scope, err := f.Scope(p)
@@ -229,7 +229,7 @@ func (f *Facts) Epoch() (time.Time, bool) {
 	return *f.epoch, true
 }
 
-// Known gives what is known of the version and what was given by hand, by name, for a record of the build. Values of the
+// Known returns what is known of the version and what was given by hand, by name, for a record of the build. Values of the
 // environment are left out: they may be nobody's business.
 func (f *Facts) Known() map[string]string {
 	all := map[string]string{}

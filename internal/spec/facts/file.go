@@ -37,7 +37,7 @@ type manifest struct {
 	err   error
 }
 
-// Field gives a field of a JSON, YAML, TOML or XML file. Its path has names with dots between them; numbers count the
+// Field returns a field of a JSON, YAML, TOML or XML file. Its path has names with dots between them; numbers count the
 // items of a list from 0, and in XML @NAME is an attribute. What is not there is nil.
 func (m *manifests) Field(name, field string) (any, error) {
 	m.mutex.Lock()
@@ -101,7 +101,7 @@ func readManifest(dir, name string) (any, error) {
 	return value, nil
 }
 
-// readXML gives an element as a map of its attributes ("@name") and children, several of one name as a list, and an
+// readXML returns an element as a map of its attributes ("@name") and children, several of one name as a list, and an
 // element without either as its text. The root element is the one entry of what is returned.
 func readXML(text []byte) (any, error) {
 	d := xml.NewDecoder(bytes.NewReader(text))

@@ -89,7 +89,7 @@ func belowWorktree(repo *git.Repository, dir string) (string, error) {
 	return filepath.ToSlash(below), nil
 }
 
-// origin gives the remote's address; a user name or secret in it stays out.
+// origin returns the remote's address; a user name or secret in it stays out.
 func origin(repo *git.Repository) string {
 	remote, err := repo.Remote("origin")
 	if err != nil || len(remote.Config().URLs) == 0 {
@@ -106,7 +106,7 @@ func origin(repo *git.Repository) string {
 	return address
 }
 
-// tagOn gives the highest tag on a commit; numbers in tags count as numbers, so that 1.10 is above 1.9.
+// tagOn returns the highest tag on a commit; numbers in tags count as numbers, so that 1.10 is above 1.9.
 func tagOn(repo *git.Repository, commit plumbing.Hash) (string, error) {
 	tags, err := repo.Tags()
 	if err != nil {
@@ -151,7 +151,7 @@ func lessNatural(a, b string) bool {
 
 func digits(s string) int { return len(s) - len(strings.TrimLeft(s, "0123456789")) }
 
-// Dirty tells whether the work tree differs from the commit: changed files, and new ones that .gitignore does not name. New
+// Dirty reports whether the work tree differs from the commit: changed files, and new ones that .gitignore does not name. New
 // ones among own, relative to the project folder, do not count: this program writes them.
 func (g *Git) Dirty(own ...string) (bool, error) {
 	status, err := g.status()
@@ -210,7 +210,7 @@ func (g *Git) Difference() (Difference, error) {
 	return d, nil
 }
 
-// Guessed tells whether a time that Newest gave may be too young, because the history here ends before the commit that
+// Guessed reports whether a time that Newest gave may be too young, because the history here ends before the commit that
 // touched the paths.
 func (g *Git) Guessed() bool {
 	g.mutex.Lock()
@@ -218,7 +218,7 @@ func (g *Git) Guessed() bool {
 	return g.guessed
 }
 
-// Shallow tells whether the history here ends before the first commit.
+// Shallow reports whether the history here ends before the first commit.
 func (g *Git) Shallow() bool {
 	if g.repo == nil {
 		return false
@@ -227,10 +227,10 @@ func (g *Git) Shallow() bool {
 	return err == nil && len(ends) > 0
 }
 
-// Known tells whether the folder is under version control with at least one commit.
+// Known reports whether the folder is under version control with at least one commit.
 func (g *Git) Known() bool { return g.head != nil }
 
-// Newest gives the time of the newest commit that touched a path for which touches answers true (slashes, relative to
+// Newest returns the time of the newest commit that touched a path for which touches answers true (slashes, relative to
 // the project folder). A merge touches what differs from all its parents. At the end of a shallow clone the oldest
 // commit there counts as having touched everything in it. Where the commit that is checked out has no such path (what
 // is built from the sources seldom is under version control) that commit's own time is given.
@@ -285,7 +285,7 @@ func enqueue(frontier, commits []*object.Commit, seen map[plumbing.Hash]bool) []
 	return frontier
 }
 
-// tracks tells whether the commit that is checked out has any path for which touches answers true.
+// tracks reports whether the commit that is checked out has any path for which touches answers true.
 func (g *Git) tracks(touches func(string) bool) (bool, error) {
 	tree, err := g.head.Tree()
 	if err != nil {
@@ -307,7 +307,7 @@ func (g *Git) tracks(touches func(string) bool) (bool, error) {
 	}
 }
 
-// parents gives the parents that are there; a shallow clone lacks some.
+// parents returns the parents that are there; a shallow clone lacks some.
 func (g *Git) parents(c *object.Commit) ([]*object.Commit, error) {
 	var list []*object.Commit
 	for _, hash := range c.ParentHashes {
@@ -341,7 +341,7 @@ func (g *Git) touched(ctx context.Context, c *object.Commit, parents []*object.C
 	return true, nil
 }
 
-// treesOf gives the trees of a commit's parents; the first commit follows an empty one.
+// treesOf returns the trees of a commit's parents; the first commit follows an empty one.
 func treesOf(parents []*object.Commit) ([]*object.Tree, error) {
 	if len(parents) == 0 {
 		return []*object.Tree{{}}, nil
@@ -356,7 +356,7 @@ func treesOf(parents []*object.Commit) ([]*object.Tree, error) {
 	return trees, nil
 }
 
-// differs tells whether a path that counts differs between two trees. Only folders whose digests differ are read.
+// differs reports whether a path that counts differs between two trees. Only folders whose digests differ are read.
 func (g *Git) differs(ctx context.Context, from, to *object.Tree, touches func(string) bool) (bool, error) {
 	return g.below(ctx, from, to, "", touches)
 }
@@ -415,7 +415,7 @@ func (g *Git) inProject(name string) (string, bool) {
 	return strings.CutPrefix(name, g.under+"/")
 }
 
-// Times gives for every file of the commit that is checked out (slashes, relative to the project folder) the time of the
+// Times returns for every file of the commit that is checked out (slashes, relative to the project folder) the time of the
 // last commit that touched it. A merge touches what differs from all its parents.
 func (g *Git) Times(ctx context.Context) (map[string]time.Time, error) {
 	times := map[string]time.Time{}
@@ -459,7 +459,7 @@ func (g *Git) files() (map[string]bool, error) {
 	return all, err
 }
 
-// changed gives those of the paths for which touches answers true that a commit touched.
+// changed returns those of the paths for which touches answers true that a commit touched.
 func (g *Git) changed(ctx context.Context, c *object.Commit, parents []*object.Commit, touches func(path string) bool) (map[string]bool, error) {
 	tree, err := c.Tree()
 	if err != nil {

@@ -60,7 +60,7 @@ func (g *Git) Log(ctx context.Context, most int, touches func(path string) bool)
 	return commits, shallow, nil
 }
 
-// tags gives a tag of each commit that has some; the last in natural order of several.
+// tags returns a tag of each commit that has some; the last in natural order of several.
 func (g *Git) tags() (map[plumbing.Hash]string, error) {
 	refs, err := g.repo.Tags()
 	if err != nil {
@@ -86,7 +86,7 @@ type Blob struct {
 	Size int64 // bytes
 }
 
-// Resolve gives the commit that a revision names.
+// Resolve returns the commit that a revision names.
 func (g *Git) Resolve(revision string) (string, error) {
 	if g.head == nil {
 		return "", errors.New("the project folder is in no git repository with a commit")
@@ -100,7 +100,7 @@ func (g *Git) Resolve(revision string) (string, error) {
 	return commit.String(), nil
 }
 
-// Blobs gives the files of the project in a commit, by their paths, as far as wanted answers true.
+// Blobs returns the files of the project in a commit, by their paths, as far as wanted answers true.
 func (g *Git) Blobs(ctx context.Context, commit string, wanted func(path string) bool) (map[string]Blob, error) {
 	g.mutex.Lock()
 	defer g.mutex.Unlock()
@@ -136,7 +136,7 @@ func (g *Git) Blobs(ctx context.Context, commit string, wanted func(path string)
 	return nil, ctx.Err()
 }
 
-// IsAncestor tells whether a commit comes before another one, or is it.
+// IsAncestor reports whether a commit comes before another one, or is it.
 func (g *Git) IsAncestor(before, after string) (bool, error) {
 	g.mutex.Lock()
 	defer g.mutex.Unlock()

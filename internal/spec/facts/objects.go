@@ -24,7 +24,7 @@ type Object struct {
 	State FileState
 }
 
-// Objects gives the object ids of files of the project folder that version control knows, by their paths, with the state
+// Objects returns the object ids of files of the project folder that version control knows, by their paths, with the state
 // in which it last saw them: whoever finds a file in that state has the object's bytes. Files whose state says nothing are
 // left out, and all are where bytes are converted on checkout.
 func (g *Git) Objects() map[string]Object {
@@ -67,7 +67,7 @@ func (g *Git) Objects() map[string]Object {
 	return all
 }
 
-// converts tells whether files of the work tree may differ from their objects: by filters, line ends, encodings.
+// converts reports whether files of the work tree may differ from their objects: by filters, line ends, encodings.
 func (g *Git) converts(disk *filesystem.Storage, idx *index.Index) bool {
 	for _, e := range idx.Entries {
 		if filepath.Base(e.Name) == ".gitattributes" {
@@ -88,7 +88,7 @@ func (g *Git) converts(disk *filesystem.Storage, idx *index.Index) bool {
 	return core.Option("attributesfile") != "" || attributesOfUser()
 }
 
-// attributesOfUser tells whether the user or the system has attributes for every repository.
+// attributesOfUser reports whether the user or the system has attributes for every repository.
 func attributesOfUser() bool {
 	places := []string{"/etc/gitattributes"}
 	if dir, err := os.UserConfigDir(); err == nil {

@@ -225,7 +225,7 @@ func (e *evaluator) checks(list []recipe.Check) (out []Check) {
 	return out
 }
 
-// variant gives what the image has besides for this platform.
+// variant returns what the image has besides for this platform.
 func (e *evaluator) variant(img *recipe.Image) *recipe.Variant {
 	for i := range img.For {
 		if img.For[i].Platform == e.platform {
@@ -471,7 +471,7 @@ func (e *evaluator) destination(d recipe.Destination) Destination {
 	return out
 }
 
-// namesCommit tells whether a tag was made of the commit, or of a tag of version control on it, and shows that.
+// namesCommit reports whether a tag was made of the commit, or of a tag of version control on it, and shows that.
 func (e *evaluator) namesCommit(t recipe.Template, text string) bool {
 	shows := false
 	for _, name := range []string{"short", "tag"} {
@@ -482,7 +482,7 @@ func (e *evaluator) namesCommit(t recipe.Template, text string) bool {
 	return shows && e.usesCommit(t, map[string]bool{})
 }
 
-// usesCommit tells whether a template needs the commit or its tag, by itself or by a fact.
+// usesCommit reports whether a template needs the commit or its tag, by itself or by a fact.
 func (e *evaluator) usesCommit(t recipe.Template, seen map[string]bool) bool {
 	for _, x := range t.Expressions() {
 		if slices.ContainsFunc(x.Uses("git"), func(name string) bool { return name == "commit" || name == "short" || name == "tag" }) {

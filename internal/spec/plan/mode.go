@@ -98,10 +98,10 @@ func parseClause(text string) (clause, error) {
 // String is the text that the rule was read from, empty for the zero value.
 func (r ModeRule) String() string { return r.text }
 
-// Given tells whether a person asked for this rule.
+// Given reports whether a person asked for this rule.
 func (r ModeRule) Given() bool { return r.set }
 
-// Apply gives the permission bits for an entry that has the given ones.
+// Apply returns the permission bits for an entry that has the given ones.
 func (r ModeRule) Apply(mode uint32, folder bool) uint32 {
 	if r.keep {
 		return mode & 0o7777

@@ -151,7 +151,7 @@ type Owner struct {
 	User, Group string // names; empty where the number holds
 }
 
-// Named tells whether something is to be looked up.
+// Named reports whether something is to be looked up.
 func (o Owner) Named() bool { return o.User != "" || o.Group != "" }
 
 // Keep gives a kept directory to a run step.

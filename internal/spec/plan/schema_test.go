@@ -98,7 +98,7 @@ func verdicts(schema *jsonschema.Schema, text string) (byLoader, bySchema error,
 	return load(text), schema.Validate(plain(value)), true
 }
 
-// plain gives YAML values in the types of JSON.
+// plain returns YAML values in the types of JSON.
 func plain(value any) any {
 	switch v := value.(type) {
 	case map[string]any:
@@ -178,7 +178,7 @@ func agree(t *testing.T, schema *jsonschema.Schema, name, text string) bool {
 	return byLoader == nil
 }
 
-// mutants gives a recipe with one change each.
+// mutants returns a recipe with one change each.
 func mutants(t *testing.T, text string) map[string]string {
 	out := map[string]string{}
 	var root yaml.Node

@@ -81,7 +81,7 @@ func (t Template) Source() string {
 	return out.String()
 }
 
-// Constant gives the text of a template that has no expression.
+// Constant returns the text of a template that has no expression.
 func (t Template) Constant() (string, bool) {
 	var out strings.Builder
 	for _, p := range t.parts {
@@ -446,7 +446,7 @@ func groupDefaults(text string) (string, bool) {
 	return "(" + strings.Join(append(sides, text[start:]), groupMark) + ")", true
 }
 
-// skipString gives the offset of the quote that ends the string at the start of text, or of the text's end.
+// skipString returns the offset of the quote that ends the string at the start of text, or of the text's end.
 func skipString(text string) int {
 	for i := 1; i < len(text); i++ {
 		switch {

@@ -16,7 +16,7 @@ type File struct {
 	expressions []*Expression
 }
 
-// Text gives the recipe's lines.
+// Text returns the recipe's lines.
 func (f *File) Text() string { return strings.Join(f.lines, "\n") }
 
 // Problem is one mistake at one place. Later marks a valid key whose work this version does not do yet.
@@ -32,7 +32,7 @@ type Errors struct {
 	Problems []Problem
 }
 
-// Error gives each problem as file:line:column, the message, and the line with a mark below it.
+// Error returns each problem as file:line:column, the message, and the line with a mark below it.
 func (e *Errors) Error() string {
 	var out strings.Builder
 	for i, p := range e.Problems {
@@ -44,7 +44,7 @@ func (e *Errors) Error() string {
 	return out.String()
 }
 
-// OnlyLater tells whether nothing is wrong but keys that this version does not act on.
+// OnlyLater reports whether nothing is wrong but keys that this version does not act on.
 func (e *Errors) OnlyLater() bool {
 	for _, p := range e.Problems {
 		if !p.Later {
@@ -104,7 +104,7 @@ func merge(file *File, problems []Problem) error {
 	return &Errors{File: file, Problems: kept}
 }
 
-// Nearest gives the candidate that is most like word, or "" where none is near enough to be a slip of the hand.
+// Nearest returns the candidate that is most like word, or "" where none is near enough to be a slip of the hand.
 func Nearest(word string, candidates []string) string {
 	best, distance := "", 1+max(1, len(word)/3)
 	for _, candidate := range candidates {

@@ -120,7 +120,7 @@ func (d *decoder) keep(item *yaml.Node) Keep {
 // reserved are the folders of a view that the sandbox fills itself.
 var reserved = []string{"/dev", "/proc", "/sys"}
 
-// Reserved tells whether a path is the root or belongs to the sandbox.
+// Reserved reports whether a path is the root or belongs to the sandbox.
 func Reserved(path string) bool {
 	return path == "/" || slices.ContainsFunc(reserved, func(r string) bool { return path == r || strings.HasPrefix(path, r+"/") })
 }

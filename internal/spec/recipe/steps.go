@@ -281,7 +281,7 @@ func (d *decoder) unpackStep(n *yaml.Node) Action {
 	return u
 }
 
-// IsAddress tells whether a from names something on the network.
+// IsAddress reports whether a from names something on the network.
 func IsAddress(text string) bool {
 	return strings.HasPrefix(text, "http://") || strings.HasPrefix(text, "https://")
 }
@@ -311,7 +311,7 @@ func (d *decoder) removeStep(n *yaml.Node) Action {
 
 var sha256Form = regexp.MustCompile(`^[0-9a-fA-F]{64}$`)
 
-// IsSHA256 tells whether a text is a checksum.
+// IsSHA256 reports whether a text is a checksum.
 func IsSHA256(text string) bool { return sha256Form.MatchString(text) }
 
 func (d *decoder) checksum(n *yaml.Node) Template {

@@ -63,7 +63,7 @@ func ParseAge(text string) (time.Duration, error) {
 // ErrEmpty is a rule that would delete everything.
 var ErrEmpty = errors.New("the rule keeps nothing: give patterns, a number or an age")
 
-// Check tells whether a rule can be used.
+// Check reports whether a rule can be used.
 func (r Rule) Check() error {
 	for _, pattern := range slices.Concat(r.Keep, r.Drop) {
 		if _, err := path.Match(pattern, "x"); err != nil {
@@ -79,7 +79,7 @@ func (r Rule) Check() error {
 	return nil
 }
 
-// Match tells whether a tag matches one of some patterns.
+// Match reports whether a tag matches one of some patterns.
 func Match(patterns []string, tag string) bool {
 	return slices.ContainsFunc(patterns, func(pattern string) bool { matched, err := path.Match(pattern, tag); return err == nil && matched })
 }
@@ -154,7 +154,7 @@ func imagesOf(tags []Tag) (list []*held) {
 	return list
 }
 
-// find gives the first of an image's tags for which is answers true.
+// find returns the first of an image's tags for which is answers true.
 func (h *held) find(tags []Tag, is func(Tag) bool) string {
 	for _, i := range h.tags {
 		if is(tags[i]) {
@@ -228,7 +228,7 @@ func version(tag string) (*semver.Version, bool) {
 // exact is a whole version, with the "v" that some write before it.
 var exact = regexp.MustCompile(`^(v?)(0|[1-9][0-9]*)\.(0|[1-9][0-9]*)\.(0|[1-9][0-9]*)$`)
 
-// Prefixes gives the moving prefixes of a version by the rules of semantic versions: 1.4 and 1 for 1.4.0. What is no whole
+// Prefixes returns the moving prefixes of a version by the rules of semantic versions: 1.4 and 1 for 1.4.0. What is no whole
 // version, and what comes before a release (1.4.0-rc1), has none.
 func Prefixes(tag string) []string {
 	m := exact.FindStringSubmatch(tag)
@@ -238,7 +238,7 @@ func Prefixes(tag string) []string {
 	return []string{m[1] + m[2] + "." + m[3], m[1] + m[2]}
 }
 
-// Above gives the highest of some tags that is a release below the same prefix as a version and above that version; ""
+// Above returns the highest of some tags that is a release below the same prefix as a version and above that version; ""
 // where there is none.
 func Above(prefix, version string, tags []string) string {
 	highest := version

@@ -31,7 +31,7 @@ func View(t require.TestingT, layers ...[]tree.Entry) *tree.View {
 
 type contents struct{}
 
-// Open gives a file of one byte.
+// Open returns a file of one byte.
 func (contents) Open(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("x")), nil }
 
 // Paths lists entries by kind and path.
