@@ -13,6 +13,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/executor"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/engine/sandbox/folder"
 	"imbricat/internal/ground/digest"
 )
 
@@ -114,7 +115,7 @@ func learnt(job executor.Job, spec *sandbox.Spec, seen *trace.Observation, entri
 // normalizeUpper makes entries of what was found: folders that hide what was below become deletions of just that, deletions of
 // what was never there go, and in a sandbox with one id owners come from the view. Replaced are folders of which nothing
 // that was below shows.
-func normalizeUpper(view *tree.View, found []sandbox.Found, single bool) (entries []tree.Entry, mend sandbox.Mending, replaced []string, err error) {
+func normalizeUpper(view *tree.View, found []folder.Found, single bool) (entries []tree.Entry, mend folder.Mending, replaced []string, err error) {
 	there := map[string]bool{}
 	for i := range found {
 		there[found[i].Path] = true
@@ -169,13 +170,13 @@ func bareLine(n *tree.Node) []byte {
 
 // restoreOwners gives what was copied up the owner that it has in the view. What cannot be known is an error: the result
 // would differ from that of a machine with more ids.
-func restoreOwners(view *tree.View, found []sandbox.Found) error {
+func restoreOwners(view *tree.View, found []folder.Found) error {
 	mixed := false
 	view.Each(func(n *tree.Node) { mixed = mixed || n.UID != 0 || n.GID != 0 })
 	if !mixed {
 		return nil
 	}
-	unable := func(f *sandbox.Found, what string) error {
+	unable := func(f *folder.Found, what string) error {
 		return &sandbox.UnableError{Missing: "ids", What: fmt.Sprintf("/%s %s, and this user has no range of ids to tell its owner", f.Path, what),
 			Mend: "give the user a range in /etc/subuid and /etc/subgid and install newuidmap, or run as root"}
 	}

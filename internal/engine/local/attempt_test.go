@@ -8,45 +8,46 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/content/tree/treetest"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/engine/sandbox/folder"
 )
 
 // TestSettle: what the overlay notes becomes entries that hold for themselves.
 func TestSettle(t *testing.T) {
 	view := treetest.View(t, []tree.Entry{treetest.Folder("d", 0o755), treetest.File("d/a", 0), treetest.Folder("d/sub", 0o755), treetest.File("d/sub/b", 0), treetest.File("f", 7), {Path: "l", Kind: tree.Symlink, Target: "f", UID: 7, Mode: 0o777},
 		{Path: "g", Kind: tree.Folder, Mode: 0o2755, GID: 50}})
-	found := func(list ...sandbox.Found) []sandbox.Found { return list }
-	top := sandbox.Found{Entry: treetest.Folder("", 0o755)}
-	entries, mend, _, err := normalizeUpper(view, found(top, sandbox.Found{Entry: tree.Entry{Path: "gone", Kind: tree.Whiteout}}, sandbox.Found{Entry: tree.Entry{Path: "f", Kind: tree.Whiteout}}), false)
+	found := func(list ...folder.Found) []folder.Found { return list }
+	top := folder.Found{Entry: treetest.Folder("", 0o755)}
+	entries, mend, _, err := normalizeUpper(view, found(top, folder.Found{Entry: tree.Entry{Path: "gone", Kind: tree.Whiteout}}, folder.Found{Entry: tree.Entry{Path: "f", Kind: tree.Whiteout}}), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"deletion f"}, treetest.Paths(entries), "the root as it was, and a deletion of nothing, are left out")
 	require.Equal(t, []string{"gone"}, mend.Drop)
 
-	entries, mend, replaced, err := normalizeUpper(view, found(top, sandbox.Found{Entry: treetest.Folder("d", 0o755), Opaque: true}, sandbox.Found{Entry: treetest.Folder("d/sub", 0o755)}, sandbox.Found{Entry: treetest.File("d/new", 0)}), false)
+	entries, mend, replaced, err := normalizeUpper(view, found(top, folder.Found{Entry: treetest.Folder("d", 0o755), Opaque: true}, folder.Found{Entry: treetest.Folder("d/sub", 0o755)}, folder.Found{Entry: treetest.File("d/new", 0)}), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"folder d", "deletion d/a", "folder d/sub", "deletion d/sub/b", "file d/new"}, treetest.Paths(entries), "a folder made anew deletes what it hides, at any depth")
 	require.Equal(t, []string{"d"}, mend.Show)
 	require.Equal(t, []string{"d", "d/sub"}, replaced, "their listings are inputs")
 	require.Equal(t, []string{"d/a", "d/sub/b"}, mend.Hide)
 
-	entries, _, _, err = normalizeUpper(view, found(sandbox.Found{Entry: treetest.Folder("", 0o700)}), false)
+	entries, _, _, err = normalizeUpper(view, found(folder.Found{Entry: treetest.Folder("", 0o700)}), false)
 	require.NoError(t, err)
 	require.Equal(t, []string{"folder "}, treetest.Paths(entries), "a changed root is told")
 
 	// With one id owners come from the view, and what cannot be known is an error.
 	for what, c := range map[string]struct {
-		found sandbox.Found
+		found folder.Found
 		uid   int
 		err   string
 	}{
-		"copied up":             {sandbox.Found{Entry: treetest.File("f", 0), CopiedUp: true}, 7, ""},
-		"made anew":             {sandbox.Found{Entry: treetest.File("f", 0)}, 0, ""},
-		"the same link":         {sandbox.Found{Entry: tree.Entry{Path: "l", Kind: tree.Symlink, Target: "f", Mode: 0o777}}, 7, ""},
-		"moved":                 {sandbox.Found{Entry: treetest.File("h", 0), CopiedUp: true}, 0, "moved from elsewhere"},
-		"in a set-gid folder":   {sandbox.Found{Entry: treetest.File("g/n", 0)}, 0, "gives its group 50"},
-		"elsewhere, as before":  {sandbox.Found{Entry: treetest.File("n", 0)}, 0, ""},
-		"the folder passed":     {sandbox.Found{Entry: tree.Entry{Path: "g", Kind: tree.Folder, Mode: 0o2755}, CopiedUp: true}, 0, ""},
-		"a file for a folder":   {sandbox.Found{Entry: treetest.File("d", 0), CopiedUp: true}, 0, "moved from elsewhere"},
-		"the root is always ok": {sandbox.Found{Entry: treetest.Folder("", 0o755), CopiedUp: true}, 0, ""},
+		"copied up":             {folder.Found{Entry: treetest.File("f", 0), CopiedUp: true}, 7, ""},
+		"made anew":             {folder.Found{Entry: treetest.File("f", 0)}, 0, ""},
+		"the same link":         {folder.Found{Entry: tree.Entry{Path: "l", Kind: tree.Symlink, Target: "f", Mode: 0o777}}, 7, ""},
+		"moved":                 {folder.Found{Entry: treetest.File("h", 0), CopiedUp: true}, 0, "moved from elsewhere"},
+		"in a set-gid folder":   {folder.Found{Entry: treetest.File("g/n", 0)}, 0, "gives its group 50"},
+		"elsewhere, as before":  {folder.Found{Entry: treetest.File("n", 0)}, 0, ""},
+		"the folder passed":     {folder.Found{Entry: tree.Entry{Path: "g", Kind: tree.Folder, Mode: 0o2755}, CopiedUp: true}, 0, ""},
+		"a file for a folder":   {folder.Found{Entry: treetest.File("d", 0), CopiedUp: true}, 0, "moved from elsewhere"},
+		"the root is always ok": {folder.Found{Entry: treetest.Folder("", 0o755), CopiedUp: true}, 0, ""},
 	} {
 		list := found(c.found)
 		entries, _, _, err := normalizeUpper(view, list, true)

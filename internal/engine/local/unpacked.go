@@ -13,6 +13,7 @@ import (
 	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/engine/sandbox/folder"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
 )
@@ -82,7 +83,7 @@ func CheckSnapshot(box *sandbox.Box, form, root string, entries []tree.Entry) er
 	if err != nil {
 		return err
 	}
-	there := map[string]*sandbox.Found{}
+	there := map[string]*folder.Found{}
 	for i := range found {
 		there[found[i].Path] = &found[i]
 	}
@@ -139,7 +140,7 @@ func sameLink(a, b *tree.Entry) bool {
 func keptXattrs(all map[string]string) map[string]string {
 	kept := map[string]string{}
 	for name, value := range all {
-		if sandbox.KeptAttribute(name) {
+		if folder.KeptAttribute(name) {
 			kept[name] = value
 		}
 	}

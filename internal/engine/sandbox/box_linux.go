@@ -20,6 +20,7 @@ import (
 
 	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/sandbox/folder"
 )
 
 // Box is what this machine can do, ready for commands and for the folders that they work on.
@@ -226,10 +227,10 @@ type Feed func(put func(i int, size int64, body io.Reader) error) error
 
 // Lay makes a folder that holds the entries, sorted by path with every folder above. Devices are left out.
 func (b *Box) Lay(ctx context.Context, dir string, entries []tree.Entry, feed Feed) error {
-	return b.layIn(ctx, laying{Dir: dir, Time: b.time}, entries, feed)
+	return b.layIn(ctx, folder.Laying{Dir: dir, Time: b.time}, entries, feed)
 }
 
-func (b *Box) layIn(ctx context.Context, l laying, entries []tree.Entry, feed Feed) error {
+func (b *Box) layIn(ctx context.Context, l folder.Laying, entries []tree.Entry, feed Feed) error {
 	in, out := io.Pipe()
 	go func() { out.CloseWithError(sendTree(ctx, out, entries, feed)) }()
 	err := b.worker.lay(l, in)
@@ -272,24 +273,24 @@ func sendTree(ctx context.Context, to io.Writer, entries []tree.Entry, feed Feed
 	if err := feed(put); err != nil {
 		return err
 	}
-	if err := number(endOfFiles); err != nil {
+	if err := number(folder.EndOfFiles); err != nil {
 		return err
 	}
 	return w.Flush()
 }
 
 // Read tells what a folder holds that this box made. With keepTimes entries have their times.
-func (b *Box) Read(dir string, keepTimes bool) ([]Found, error) {
-	return b.worker.read(reading{Dir: dir, KeepTimes: keepTimes})
+func (b *Box) Read(dir string, keepTimes bool) ([]folder.Found, error) {
+	return b.worker.read(folder.Reading{Dir: dir, KeepTimes: keepTimes})
 }
 
 // Note writes into a file how to tell later, without reading, that nobody has touched what a folder of this box holds.
-func (b *Box) Note(dir, marks string) error { return b.worker.note(reading{Dir: dir}, marks) }
+func (b *Box) Note(dir, marks string) error { return b.worker.note(folder.Reading{Dir: dir}, marks) }
 
 // Touched tells which of some paths of a folder were touched since Note, or are not among what it noted. That a path was
 // touched is no proof that it is another.
 func (b *Box) Touched(dir, marks string, paths []string) (touched []string, err error) {
-	found, err := b.worker.touched(reading{Dir: dir, Before: marks}, paths)
+	found, err := b.worker.touched(folder.Reading{Dir: dir, Before: marks}, paths)
 	for i := range found {
 		touched = append(touched, found[i].Path)
 	}
@@ -297,11 +298,11 @@ func (b *Box) Touched(dir, marks string, paths []string) (touched []string, err 
 }
 
 // Mend makes a folder that a command left what its entries tell. Folders for copies hold no marks of what is gone.
-func (b *Box) Mend(dir string, m Mending) error {
+func (b *Box) Mend(dir string, m folder.Mending) error {
 	if !b.overlay || len(m.Show)+len(m.Hide)+len(m.Drop) == 0 {
 		return nil
 	}
-	return b.worker.mend(reading{Dir: dir, Time: b.time}, m)
+	return b.worker.mend(folder.Reading{Dir: dir, Time: b.time}, m)
 }
 
 // Remove removes a folder that this box made.
@@ -328,7 +329,7 @@ func (b *Box) Prepare(ctx context.Context, s *Spec, view []tree.Entry, feed Feed
 		if err := b.Lay(ctx, filepath.Join(s.Work, "points"), points, noFiles(points)); err != nil {
 			return err
 		}
-		if err := b.layIn(ctx, laying{Dir: root, Time: b.time, Missing: true}, points, noFiles(points)); err != nil {
+		if err := b.layIn(ctx, folder.Laying{Dir: root, Time: b.time, Missing: true}, points, noFiles(points)); err != nil {
 			return err
 		}
 		if b.kind == Chroot {
@@ -337,7 +338,7 @@ func (b *Box) Prepare(ctx context.Context, s *Spec, view []tree.Entry, feed Feed
 				return err
 			}
 		}
-		return b.worker.note(reading{Dir: root, Sure: true}, filepath.Join(s.Work, "before"))
+		return b.worker.note(folder.Reading{Dir: root, Sure: true}, filepath.Join(s.Work, "before"))
 	}
 	if err := b.Lay(ctx, filepath.Join(s.Work, "points"), points, noFiles(points)); err != nil {
 		return err
@@ -519,14 +520,14 @@ func (t *streams) wait() { t.group.Wait() }
 
 // Wrote tells what a command left, with every time set to the spec's or the box's. Keep names a folder that is to hold it; what was in
 // the work folder moves there.
-func (b *Box) Wrote(s *Spec, keep string) ([]Found, error) {
+func (b *Box) Wrote(s *Spec, keep string) ([]folder.Found, error) {
 	upper := filepath.Join(s.Work, "upper")
-	r := reading{Dir: upper, Time: cmp.Or(s.Time, b.time)}
+	r := folder.Reading{Dir: upper, Time: cmp.Or(s.Time, b.time)}
 	if !b.overlay {
 		r.Dir, r.Before, r.Into = filepath.Join(s.Work, "root"), filepath.Join(s.Work, "before"), upper
 		r.Without = s.Given()
 	}
-	var found []Found
+	var found []folder.Found
 	err := s.misplaced()
 	if err == nil {
 		found, err = b.worker.read(r)

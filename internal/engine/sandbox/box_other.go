@@ -9,6 +9,7 @@ import (
 	"runtime"
 
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/sandbox/folder"
 )
 
 // Box is nothing on this system.
@@ -86,13 +87,13 @@ func (*Box) Overlay() bool                                            { return f
 func (*Box) IDs() IDMapping                                           { return "" }
 func (*Box) Surroundings() []string                                   { return nil }
 func (*Box) Owners() string                                           { return "" }
-func (*Box) Mend(string, Mending) error                               { return unable() }
+func (*Box) Mend(string, folder.Mending) error                        { return unable() }
 func (*Box) SnapshotFormat() string                                   { return "" }
 func (*Box) Lay(context.Context, string, []tree.Entry, Feed) error    { return unable() }
-func (*Box) Read(string, bool) ([]Found, error)                       { return nil, unable() }
+func (*Box) Read(string, bool) ([]folder.Found, error)                { return nil, unable() }
 func (*Box) Remove(string) error                                      { return unable() }
 func (*Box) Exchange(string, string) error                            { return unable() }
 func (*Box) OpenFile(string) (*os.File, error)                        { return nil, unable() }
 func (*Box) Prepare(context.Context, *Spec, []tree.Entry, Feed) error { return unable() }
 func (*Box) Run(context.Context, *Spec) (Status, error)               { return Status{}, unable() }
-func (*Box) Wrote(*Spec, string) ([]Found, error)                     { return nil, unable() }
+func (*Box) Wrote(*Spec, string) ([]folder.Found, error)              { return nil, unable() }

@@ -18,6 +18,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"imbricat/internal/engine/sandbox/folder"
 )
 
 // This program starts itself again for its work inside namespaces; the first argument tells it what it is.
@@ -318,7 +320,7 @@ func writeOrders(to io.Writer, document any) error {
 }
 
 func readOrders(from io.Reader, document any) error {
-	length, err := readNumber(from)
+	length, err := folder.ReadNumber(from)
 	if err != nil {
 		return err
 	}

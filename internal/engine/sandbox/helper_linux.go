@@ -16,16 +16,17 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"imbricat/internal/engine/sandbox/folder"
 	"imbricat/internal/ground/digest"
 )
 
 // worker does the work on folders that may belong to ids which only a user namespace may act as.
 type worker interface {
-	lay(l laying, in io.Reader) error
-	note(r reading, to string) error
-	touched(r reading, paths []string) ([]Found, error)
-	read(r reading) ([]Found, error)
-	mend(r reading, m Mending) error
+	lay(l folder.Laying, in io.Reader) error
+	note(r folder.Reading, to string) error
+	touched(r folder.Reading, paths []string) ([]folder.Found, error)
+	read(r folder.Reading) ([]folder.Found, error)
+	mend(r folder.Reading, m folder.Mending) error
 	remove(dir string) error
 	rename(from, to string) error
 	exchange(dir, place string) error
@@ -36,18 +37,18 @@ type worker interface {
 // local works in this process, which is root.
 type local struct{}
 
-func (local) lay(l laying, in io.Reader) error { return l.lay(in) }
-func (local) note(r reading, to string) error  { return r.note(to) }
-func (local) touched(r reading, paths []string) ([]Found, error) {
-	return r.touched(paths)
+func (local) lay(l folder.Laying, in io.Reader) error { return l.Lay(in) }
+func (local) note(r folder.Reading, to string) error  { return r.Note(to) }
+func (local) touched(r folder.Reading, paths []string) ([]folder.Found, error) {
+	return r.Touched(paths)
 }
-func (local) read(r reading) ([]Found, error)    { return r.read() }
-func (local) mend(r reading, m Mending) error    { return r.mend(m) }
-func (local) remove(dir string) error            { return removeAll(dir) }
-func (local) rename(from, to string) error       { return os.Rename(from, to) }
-func (local) exchange(dir, place string) error   { return exchange(dir, place) }
-func (local) open(name string) (*os.File, error) { return openFile(name) }
-func (local) close() error                       { return nil }
+func (local) read(r folder.Reading) ([]folder.Found, error) { return r.Read() }
+func (local) mend(r folder.Reading, m folder.Mending) error { return r.Mend(m) }
+func (local) remove(dir string) error                       { return removeAll(dir) }
+func (local) rename(from, to string) error                  { return os.Rename(from, to) }
+func (local) exchange(dir, place string) error              { return exchange(dir, place) }
+func (local) open(name string) (*os.File, error)            { return openFile(name) }
+func (local) close() error                                  { return nil }
 
 func openFile(name string) (*os.File, error) {
 	return os.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
@@ -103,11 +104,11 @@ type helper struct {
 // call is what is asked of a helper; Op says which of the others counts.
 type call struct {
 	Op      string // lay, note, touched, read, mend, remove, rename, exchange
-	Laying  laying
-	Reading reading
+	Laying  folder.Laying
+	Reading folder.Reading
 	Name    string
 	To      string
-	Mending Mending
+	Mending folder.Mending
 	Paths   []string
 }
 
@@ -116,7 +117,7 @@ type answer struct {
 	Err   string
 	Errno int
 	Other bool // the error is about contents that are not what they are to be
-	Found []Found
+	Found []folder.Found
 	Last  bool
 }
 
@@ -179,7 +180,7 @@ func (h *helper) close() error {
 }
 
 // ask sends a call and, where there is one, what streams in after it; the answer's parts are gathered.
-func (h *helper) ask(c call, in io.Reader) ([]Found, error) {
+func (h *helper) ask(c call, in io.Reader) ([]folder.Found, error) {
 	h.mutex.Lock()
 	defer h.mutex.Unlock()
 	if err := h.out.Encode(c); err != nil {
@@ -191,7 +192,7 @@ func (h *helper) ask(c call, in io.Reader) ([]Found, error) {
 	} else {
 		go func() { sent <- h.stream(in) }()
 	}
-	var all []Found
+	var all []folder.Found
 	var result error
 	for {
 		var a answer
@@ -231,23 +232,25 @@ func (h *helper) stream(in io.Reader) error {
 	}
 }
 
-func (h *helper) lay(l laying, in io.Reader) error {
+func (h *helper) lay(l folder.Laying, in io.Reader) error {
 	_, err := h.ask(call{Op: "lay", Laying: l}, in)
 	return err
 }
 
-func (h *helper) note(r reading, to string) error {
+func (h *helper) note(r folder.Reading, to string) error {
 	_, err := h.ask(call{Op: "note", Reading: r, Name: to}, nil)
 	return err
 }
 
-func (h *helper) touched(r reading, paths []string) ([]Found, error) {
+func (h *helper) touched(r folder.Reading, paths []string) ([]folder.Found, error) {
 	return h.ask(call{Op: "touched", Reading: r, Paths: paths}, nil)
 }
 
-func (h *helper) read(r reading) ([]Found, error) { return h.ask(call{Op: "read", Reading: r}, nil) }
+func (h *helper) read(r folder.Reading) ([]folder.Found, error) {
+	return h.ask(call{Op: "read", Reading: r}, nil)
+}
 
-func (h *helper) mend(r reading, m Mending) error {
+func (h *helper) mend(r folder.Reading, m folder.Mending) error {
 	_, err := h.ask(call{Op: "mend", Reading: r, Mending: m}, nil)
 	return err
 }
@@ -285,11 +288,11 @@ func (h *helper) open(name string) (*os.File, error) {
 	}
 	messages, err := unix.ParseSocketControlMessage(rights[:rightsN])
 	if err != nil || len(messages) != 1 {
-		return nil, fmt.Errorf("hearing the helper: %w", errors.Join(err, errTruncated))
+		return nil, fmt.Errorf("hearing the helper: %w", errors.Join(err, folder.ErrTruncated))
 	}
 	fds, err := unix.ParseUnixRights(&messages[0])
 	if err != nil || len(fds) != 1 {
-		return nil, fmt.Errorf("hearing the helper: %w", errors.Join(err, errTruncated))
+		return nil, fmt.Errorf("hearing the helper: %w", errors.Join(err, folder.ErrTruncated))
 	}
 	unix.CloseOnExec(fds[0])
 	return os.NewFile(uintptr(fds[0]), name), nil
@@ -352,23 +355,23 @@ func serve(conn io.ReadWriter) error {
 	}
 }
 
-func serveOne(c call, in *pieces) ([]Found, error) {
+func serveOne(c call, in *pieces) ([]folder.Found, error) {
 	switch c.Op {
 	case "lay":
-		err := c.Laying.lay(in)
+		err := c.Laying.Lay(in)
 		// What is left of the stream must not be taken for a call.
 		if _, restErr := io.Copy(io.Discard, in); err == nil {
 			err = restErr
 		}
 		return nil, err
 	case "note":
-		return nil, c.Reading.note(c.Name)
+		return nil, c.Reading.Note(c.Name)
 	case "touched":
-		return c.Reading.touched(c.Paths)
+		return c.Reading.Touched(c.Paths)
 	case "read":
-		return c.Reading.read()
+		return c.Reading.Read()
 	case "mend":
-		return nil, c.Reading.mend(c.Mending)
+		return nil, c.Reading.Mend(c.Mending)
 	case "remove":
 		return nil, removeAll(c.Name)
 	case "exchange":

@@ -7,7 +7,6 @@
 package sandbox
 
 import (
-	"errors"
 	"io"
 	"os"
 	"slices"
@@ -174,29 +173,4 @@ type Status struct {
 	// Answered tells that Spec.Ask was answered, Unanswered why not; neither, that the command ended first.
 	Answered   bool
 	Unanswered string
-}
-
-// Found is a path that a command wrote, as it left it.
-type Found struct {
-	tree.Entry
-	CopiedUp bool // it was there before under this or another name, and carries what it was
-	Opaque   bool // a folder that hides what was there under its name
-}
-
-// capability is the extended attribute that holds the capabilities of a program.
-const capability = "security.capability"
-
-// KeptAttribute reports whether an extended attribute belongs to a file, rather than to the file system that it lies on.
-func KeptAttribute(name string) bool {
-	return name == capability || strings.HasPrefix(name, "user.") && !strings.HasPrefix(name, "user.overlay.")
-}
-
-// errTruncated is what is wrong with a stream that stops before its end.
-var errTruncated = errors.New("the helper's answer ends early")
-
-// Mending says how a folder is to become what its entries tell: without notes that only the overlay reads.
-type Mending struct {
-	Show []string // folders that no longer hide what is below
-	Hide []string // paths that become deletions
-	Drop []string // deletions of nothing
 }

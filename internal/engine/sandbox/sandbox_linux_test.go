@@ -21,6 +21,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/sandbox/folder"
 	"imbricat/internal/ground/digest"
 )
 
@@ -85,7 +86,7 @@ func newBench(t testing.TB, o Options) *bench {
 	return b
 }
 
-func (b *bench) run(ctx context.Context, line string, change func(*Spec)) (Status, string, []Found, error) {
+func (b *bench) run(ctx context.Context, line string, change func(*Spec)) (Status, string, []folder.Found, error) {
 	b.trial++
 	var out bytes.Buffer
 	s := &Spec{Work: filepath.Join(b.dir, fmt.Sprint("work", b.trial)), Top: b.view[0], Args: []string{"/bin/sh", "-c", line}, Dir: "/",
@@ -118,7 +119,7 @@ func kinds() map[string]Options {
 	return all
 }
 
-func lines(found []Found) (out []string) {
+func lines(found []folder.Found) (out []string) {
 	for _, f := range found {
 		if f.Path != "" { // an overlay always has a root of its own
 			out = append(out, strings.Fields(string(f.AppendLine(nil)))[0]+" "+fmt.Sprintf("%o", f.Mode)+" "+f.Path+" "+f.Target)
@@ -340,7 +341,7 @@ func TestHostileTrees(t *testing.T) {
 	require.NoError(t, os.Mkdir(within, 0o755))
 	require.NoError(t, os.Symlink(outside, filepath.Join(within, "d")))
 	points := []tree.Entry{root, {Path: "d", Kind: tree.Folder, Mode: 0o755}, {Path: "d/e", Kind: tree.Folder, Mode: 0o755}}
-	require.ErrorContains(t, b.layIn(context.Background(), laying{Dir: within, Missing: true}, points, noFiles(points)), "lies in no folder")
+	require.ErrorContains(t, b.layIn(context.Background(), folder.Laying{Dir: within, Missing: true}, points, noFiles(points)), "lies in no folder")
 	left, err = os.ReadDir(outside)
 	require.NoError(t, err)
 	require.Len(t, left, 1)
@@ -395,14 +396,6 @@ func TestFilterRefuses(t *testing.T) {
 	if one.most != 0 {
 		require.Equal(t, enosys, ask(one.arch, one.most+1))
 	}
-}
-
-// TestPlainCapability: a program's capabilities lose the user namespace in which they were set.
-func TestPlainCapability(t *testing.T) {
-	second := "\x01\x00\x00\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"
-	third := "\x01\x00\x00\x03" + second[4:] + "\xa0\x86\x01\x00"
-	require.Equal(t, second, string(plainCapability([]byte(third))))
-	require.Equal(t, second, string(plainCapability([]byte(second))))
 }
 
 // BenchmarkWrote reads back 10,000 small files that a command wrote, and compares with tar and a hash over the same ones.

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"imbricat/internal/content/trace"
+	"imbricat/internal/engine/sandbox/folder"
 )
 
 // The supervisor is a process of its own beside the caller: it starts the commands' sandboxes, hears what they touch, holds
@@ -148,7 +149,7 @@ func superviseMain() error {
 		}
 		files, err := filesOf(rights[:rightsN])
 		if err != nil || len(files) != 1+strings.Count(string(given), "1") {
-			return errors.Join(err, errTruncated)
+			return errors.Join(err, folder.ErrTruncated)
 		}
 		var standard [3]*os.File
 		next := 1
@@ -326,7 +327,7 @@ func takeOver(o *setup, from *net.UnixConn, eyes *observer) (*observer, error) {
 	}
 	files, err := filesOf(rights[:n])
 	if err != nil || len(files) != 2 {
-		return nil, errors.Join(err, errTruncated)
+		return nil, errors.Join(err, folder.ErrTruncated)
 	}
 	if o.Kind == Chroot {
 		if eyes.above, err = filepath.EvalSymlinks(filepath.Join(o.Work, "root")); err != nil {

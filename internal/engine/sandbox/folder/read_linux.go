@@ -1,4 +1,4 @@
-package sandbox
+package folder
 
 import (
 	"encoding/binary"
@@ -19,8 +19,8 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
-// reading is how a folder is read back.
-type reading struct {
+// Reading is how a folder is read back.
+type Reading struct {
 	Dir       string
 	Time      int64 // is set on everything; 0 leaves times alone
 	KeepTimes bool  // tells times
@@ -37,8 +37,8 @@ const mostPaths = 1_000_000
 // maxDepth bounds how deep folders may lie in each other, well below what names of files allow.
 const maxDepth = 1000
 
-// read walks the folder and tells all that it holds, sorted by path.
-func (r reading) read() ([]Found, error) {
+// Read walks the folder and tells all that it holds, sorted by path.
+func (r Reading) Read() ([]Found, error) {
 	if r.Before != "" {
 		return r.difference()
 	}
@@ -74,7 +74,7 @@ func (r reading) read() ([]Found, error) {
 }
 
 // walk visits a folder and all below it, names in order, so that of several links the first in order of paths is the file.
-func (r reading) walk(p string, depth int, visit func(p string, stat *unix.Stat_t) error) error {
+func (r Reading) walk(p string, depth int, visit func(p string, stat *unix.Stat_t) error) error {
 	if depth > maxDepth {
 		return fmt.Errorf("folders lie more than %d deep in each other", maxDepth)
 	}
@@ -120,7 +120,7 @@ func (r reading) walk(p string, depth int, visit func(p string, stat *unix.Stat_
 }
 
 // entry tells what a path is; a socket is none. The contents of files are left to later.
-func (r reading) entry(p string, stat *unix.Stat_t) (Found, error) {
+func (r Reading) entry(p string, stat *unix.Stat_t) (Found, error) {
 	one := Found{Entry: tree.Entry{Path: p, Mode: stat.Mode & 0o7777, UID: int(stat.Uid), GID: int(stat.Gid)}}
 	if r.KeepTimes {
 		one.Time = stat.Mtim.Sec
@@ -184,7 +184,7 @@ func (b byHandle) list(to []byte) (int, error)             { return unix.Flistxa
 func (b byHandle) get(name string, to []byte) (int, error) { return unix.Fgetxattr(int(b), name, to) }
 
 // attributes reads the extended attributes that belong to a file, and the overlay's own notes.
-func (r reading) attributes(of attributed, one *Found) error {
+func (r Reading) attributes(of attributed, one *Found) error {
 	var room [1024]byte
 	n, err := of.list(room[:])
 	if n == 0 || errors.Is(err, unix.ENOTSUP) {
@@ -241,7 +241,7 @@ func plainCapability(value []byte) []byte {
 }
 
 // contents works out the digests of all files, on all cores.
-func (r reading) contents(all []Found) error {
+func (r Reading) contents(all []Found) error {
 	root, err := unix.Open(r.Dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return err
@@ -280,7 +280,7 @@ func (r reading) contents(all []Found) error {
 }
 
 // file reads one file: its attributes and its digest; its time is set on the way.
-func (r reading) file(root int, one *Found, sum hash.Hash, buffer []byte) error {
+func (r Reading) file(root int, one *Found, sum hash.Hash, buffer []byte) error {
 	e := &one.Entry
 	fd, err := unix.Openat(root, e.Path, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {
@@ -321,8 +321,8 @@ func (r reading) file(root int, one *Found, sum hash.Hash, buffer []byte) error 
 	return nil
 }
 
-// mend makes a folder what its entries tell.
-func (r reading) mend(m Mending) error {
+// Mend makes a folder what its entries tell.
+func (r Reading) Mend(m Mending) error {
 	at := func(p string) string { return filepath.Join(r.Dir, p) }
 	touched := map[string]bool{}
 	for _, p := range m.Show {

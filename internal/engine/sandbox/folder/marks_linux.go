@@ -1,4 +1,4 @@
-package sandbox
+package folder
 
 import (
 	"cmp"
@@ -28,9 +28,9 @@ func markOf(stat *unix.Stat_t) mark {
 	return m
 }
 
-// note writes the marks of all that a folder holds into a file. Where r.Sure it ends only when the clock of the file system
+// Note writes the marks of all that a folder holds into a file. Where r.Sure it ends only when the clock of the file system
 // has moved on, so that whatever is written afterwards shows.
-func (r reading) note(to string) error {
+func (r Reading) Note(to string) error {
 	text := []byte(marksHead)
 	latest := [2]int64{}
 	err := r.walk("", 0, func(p string, stat *unix.Stat_t) error {
@@ -114,8 +114,8 @@ type markedFolder struct {
 	marks map[string]mark
 }
 
-// touched tells which of some paths of a folder are not as they were when its marks were noted, or were not there then.
-func (r reading) touched(paths []string) (touched []Found, err error) {
+// Touched tells which of some paths of a folder are not as they were when its marks were noted, or were not there then.
+func (r Reading) Touched(paths []string) (touched []Found, err error) {
 	var stat unix.Stat_t
 	if err := unix.Lstat(r.Before, &stat); err != nil {
 		return nil, fmt.Errorf("reading %s: %w", r.Before, err)

@@ -1,4 +1,4 @@
-package sandbox
+package folder
 
 import (
 	"fmt"
@@ -16,7 +16,7 @@ import (
 // moves the time of change of whatever is written to, renamed, linked or given another mode, and no program can set it.
 
 // difference tells what is not as it was noted: what was touched, with the folders that it lies in, and what is gone.
-func (r reading) difference() ([]Found, error) {
+func (r Reading) difference() ([]Found, error) {
 	before, err := readMarks(r.Before)
 	if err != nil {
 		return nil, err
@@ -53,8 +53,8 @@ func (r reading) difference() ([]Found, error) {
 	if err := r.move(touched, stats); err != nil {
 		return nil, err
 	}
-	moved := reading{Dir: r.Into, Time: r.Time, KeepTimes: r.KeepTimes}
-	found, err := moved.read()
+	moved := Reading{Dir: r.Into, Time: r.Time, KeepTimes: r.KeepTimes}
+	found, err := moved.Read()
 	for i := range found {
 		was, known := before[found[i].Path]
 		found[i].CopiedUp = known && was.Inode == stats[found[i].Path].Ino
@@ -66,7 +66,7 @@ func (r reading) difference() ([]Found, error) {
 }
 
 // move puts what was touched into a folder of its own.
-func (r reading) move(touched map[string]bool, stats map[string]unix.Stat_t) error {
+func (r Reading) move(touched map[string]bool, stats map[string]unix.Stat_t) error {
 	if err := os.Mkdir(r.Into, 0o755); err != nil {
 		return err
 	}
@@ -91,7 +91,7 @@ func (r reading) move(touched map[string]bool, stats map[string]unix.Stat_t) err
 			return err
 		}
 		e := tree.Entry{Path: p, Kind: tree.Folder, Mode: stat.Mode & 0o7777, UID: int(stat.Uid), GID: int(stat.Gid), Xattrs: one.Xattrs}
-		if err := (laying{Dir: r.Into}).dress(&e); err != nil {
+		if err := (Laying{Dir: r.Into}).dress(&e); err != nil {
 			return err
 		}
 	}

@@ -1,4 +1,4 @@
-package sandbox
+package folder
 
 import (
 	"bufio"
@@ -23,11 +23,11 @@ import (
 const maxTree = 1 << 30
 
 // A tree travels as the length of its entries' lines, the lines, and then any number of files: the entry's index and the
-// size, as two 64-bit numbers, and the bytes; an index of endOfFiles ends it.
-const endOfFiles = ^uint64(0)
+// size, as two 64-bit numbers, and the bytes; an index of EndOfFiles ends it.
+const EndOfFiles = ^uint64(0)
 
-// laying is what lay needs to know besides the entries.
-type laying struct {
+// Laying is what lay needs to know besides the entries.
+type Laying struct {
 	Dir  string // must not exist, or be an empty folder
 	Time int64  // of everything whose entry has none, in seconds
 	// Missing leaves what is there already as it is.
@@ -36,13 +36,13 @@ type laying struct {
 	there map[string]fs.FileMode // of the paths that were
 }
 
-// lay makes a tree of what the stream tells. Every folder on the way is an entry, so nothing is created through links.
+// Lay makes a tree of what the stream tells. Every folder on the way is an entry, so nothing is created through links.
 // Devices are left out: no command may use them.
-func (l laying) lay(in io.Reader) error {
+func (l Laying) Lay(in io.Reader) error {
 	r := bufio.NewReaderSize(in, 256<<10)
-	length, err := readNumber(r)
+	length, err := ReadNumber(r)
 	if err != nil || length > maxTree {
-		return fmt.Errorf("laying down %s: %w", l.Dir, errors.Join(err, errTruncated))
+		return fmt.Errorf("laying down %s: %w", l.Dir, errors.Join(err, ErrTruncated))
 	}
 	text := make([]byte, length)
 	if _, err := io.ReadFull(r, text); err != nil {
@@ -70,7 +70,7 @@ func (l laying) lay(in io.Reader) error {
 }
 
 // found tells which entries' paths are there already.
-func (l laying) found(entries []tree.Entry) (map[string]fs.FileMode, error) {
+func (l Laying) found(entries []tree.Entry) (map[string]fs.FileMode, error) {
 	there := map[string]fs.FileMode{}
 	for i := range entries {
 		info, err := os.Lstat(l.at(entries[i].Path))
@@ -84,16 +84,16 @@ func (l laying) found(entries []tree.Entry) (map[string]fs.FileMode, error) {
 	return there, nil
 }
 
-func readNumber(r io.Reader) (uint64, error) {
+func ReadNumber(r io.Reader) (uint64, error) {
 	var b [8]byte
 	_, err := io.ReadFull(r, b[:])
 	return binary.LittleEndian.Uint64(b[:]), err
 }
 
-func (l laying) at(p string) string { return filepath.Join(l.Dir, p) }
+func (l Laying) at(p string) string { return filepath.Join(l.Dir, p) }
 
 // skeleton makes all but files and hard links. Folders are open to us until the end.
-func (l laying) skeleton(entries []tree.Entry) error {
+func (l Laying) skeleton(entries []tree.Entry) error {
 	folders := map[string]bool{"": true}
 	for i := range entries {
 		e := &entries[i]
@@ -142,15 +142,15 @@ const (
 
 // files writes the files as they come. Of one that comes more than once, as in archives, the last stays; all must have
 // the contents that their entries tell.
-func (l laying) files(entries []tree.Entry, r *bufio.Reader) error {
+func (l Laying) files(entries []tree.Entry, r *bufio.Reader) error {
 	good := make([]bool, len(entries))
 	buffer, sum := make([]byte, 256<<10), digest.NewContent()
 	for {
-		i, err := readNumber(r)
-		if err == nil && i == endOfFiles {
+		i, err := ReadNumber(r)
+		if err == nil && i == EndOfFiles {
 			break
 		}
-		size, sizeErr := readNumber(r)
+		size, sizeErr := ReadNumber(r)
 		if err = errors.Join(err, sizeErr); err != nil {
 			return fmt.Errorf("laying down %s: %w", l.Dir, err)
 		}
@@ -188,7 +188,7 @@ func (l laying) files(entries []tree.Entry, r *bufio.Reader) error {
 }
 
 // finish links, and sets owners, modes, attributes and times, folders after what they hold.
-func (l laying) finish(entries []tree.Entry) error {
+func (l Laying) finish(entries []tree.Entry) error {
 	// What is linked to is an entry too: of that it is known that no part of its path is a link.
 	var files map[string]bool
 	for i := range entries {
@@ -230,7 +230,7 @@ func linkable(entries []tree.Entry) map[string]bool {
 	return files
 }
 
-func (l laying) dress(e *tree.Entry) error {
+func (l Laying) dress(e *tree.Entry) error {
 	name := l.at(e.Path)
 	// In a namespace with one id nothing else can be owned; the index knows the owner.
 	if err := os.Lchown(name, e.UID, e.GID); err != nil && !errors.Is(err, unix.EINVAL) {
