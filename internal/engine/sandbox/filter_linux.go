@@ -7,6 +7,8 @@ import (
 
 	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
+
+	"imbricat/internal/engine/sandbox/observe"
 )
 
 // The system-call filter refuses what reaches past the namespaces: mounting, modules, keyrings, clocks, and making more
@@ -34,14 +36,6 @@ var (
 const namespaceFlags = unix.CLONE_NEWNS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWUTS | unix.CLONE_NEWIPC | unix.CLONE_NEWUSER | unix.CLONE_NEWPID |
 	unix.CLONE_NEWNET | unix.CLONE_NEWTIME
 
-// Offsets into struct seccomp_data; of an argument the lower half, on the processors that this program is for.
-const (
-	offsetNumber = 0
-	offsetArch   = 4
-	offsetFirst  = 16
-	offsetSecond = 24
-)
-
 // Ioctls that type into a terminal as if a person did.
 var typing = []uint32{unix.TIOCSTI, 0x541c /* TIOCLINUX */}
 
@@ -52,7 +46,7 @@ func answerWith(errno unix.Errno) bpf.Instruction {
 // program assembles the filter. Any way of calling without a table fails altogether.
 func program(tables []table, kind Kind) ([]bpf.RawInstruction, error) {
 	var all []bpf.Instruction
-	all = append(all, bpf.LoadAbsolute{Off: offsetArch, Size: 4})
+	all = append(all, bpf.LoadAbsolute{Off: observe.OffsetArch, Size: 4})
 	for _, t := range tables {
 		part := t.instructions(kind)
 		// Jumps are at most 255 long, so the test is turned around.
@@ -64,7 +58,7 @@ func program(tables []table, kind Kind) ([]bpf.RawInstruction, error) {
 }
 
 func (t table) instructions(kind Kind) []bpf.Instruction {
-	out := []bpf.Instruction{bpf.LoadAbsolute{Off: offsetNumber, Size: 4}}
+	out := []bpf.Instruction{bpf.LoadAbsolute{Off: observe.OffsetNumber, Size: 4}}
 	if t.most != 0 {
 		out = append(out, bpf.JumpIf{Cond: bpf.JumpLessOrEqual, Val: t.most, SkipTrue: 1}, answerWith(unix.ENOSYS))
 	}
@@ -84,13 +78,13 @@ func (t table) instructions(kind Kind) []bpf.Instruction {
 	for _, n := range []uint32{t.clone, t.unshare} {
 		out = append(out,
 			bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: n, SkipTrue: 4},
-			bpf.LoadAbsolute{Off: offsetFirst, Size: 4},
+			bpf.LoadAbsolute{Off: observe.OffsetFirst, Size: 4},
 			// The lowest bits of a clone's flags are a signal, so CLONE_NEWTIME counts for unshare alone.
 			bpf.JumpIf{Cond: bpf.JumpBitsSet, Val: flagsFor(n == t.clone), SkipFalse: 1},
 			answerWith(unix.EPERM),
 			bpf.RetConstant{Val: unix.SECCOMP_RET_ALLOW})
 	}
-	out = append(out, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: t.ioctl, SkipTrue: uint8(1 + 2*len(typing))}, bpf.LoadAbsolute{Off: offsetSecond, Size: 4})
+	out = append(out, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: t.ioctl, SkipTrue: uint8(1 + 2*len(typing))}, bpf.LoadAbsolute{Off: observe.OffsetSecond, Size: 4})
 	each(typing, answerWith(unix.EPERM))
 	return append(out, bpf.RetConstant{Val: unix.SECCOMP_RET_ALLOW})
 }

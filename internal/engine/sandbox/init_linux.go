@@ -18,6 +18,8 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"imbricat/internal/engine/sandbox/observe"
 )
 
 // initOrders is what the first process of a sandbox is to do.
@@ -248,7 +250,7 @@ func (o *initOrders) observe() error {
 	}
 	defer unix.Close(root)
 	defer unix.Close(fdObserver)
-	listener, err := observingFilter() // from here on nobody answers a call that names a path, until the supervisor is ready
+	listener, err := observe.Filter() // from here on nobody answers a call that names a path, until the supervisor is ready
 	if err != nil {
 		o.unobserved = "this machine cannot observe commands: " + err.Error()
 		return nil

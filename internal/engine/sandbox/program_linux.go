@@ -6,6 +6,8 @@ import (
 	"os"
 
 	"golang.org/x/sys/unix"
+
+	"imbricat/internal/engine/sandbox/observe"
 )
 
 // checkProgram refuses a program that needs a loader and libraries: inside a sandbox it would find none of this machine's.
@@ -19,7 +21,7 @@ func checkProgram() error {
 	if _, err := own.ReadAt(head, 0); err != nil {
 		return err
 	}
-	if loaderOf(int(own.Fd()), head) != "" {
+	if observe.LoaderOf(int(own.Fd()), head) != "" {
 		return &UnableError{Missing: "static", What: "this imbricat is linked dynamically, and commands need one that stands alone", Mend: "build it with CGO_ENABLED=0"}
 	}
 	return nil

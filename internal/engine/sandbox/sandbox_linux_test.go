@@ -22,6 +22,7 @@ import (
 
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/sandbox/folder"
+	"imbricat/internal/engine/sandbox/observe"
 	"imbricat/internal/ground/digest"
 )
 
@@ -370,10 +371,10 @@ func TestFilterRefuses(t *testing.T) {
 	ask := func(arch, number uint32, args ...uint32) uint32 {
 		data := make([]byte, 64)
 		// The interpreter reads in network order.
-		binary.BigEndian.PutUint32(data[offsetNumber:], number)
-		binary.BigEndian.PutUint32(data[offsetArch:], arch)
+		binary.BigEndian.PutUint32(data[observe.OffsetNumber:], number)
+		binary.BigEndian.PutUint32(data[observe.OffsetArch:], arch)
 		for i, a := range args {
-			binary.BigEndian.PutUint32(data[offsetFirst+8*i:], a)
+			binary.BigEndian.PutUint32(data[observe.OffsetFirst+8*i:], a)
 		}
 		verdict, err := machine.Run(data)
 		require.NoError(t, err)

@@ -18,6 +18,7 @@ import (
 
 	"imbricat/internal/content/trace"
 	"imbricat/internal/engine/sandbox/folder"
+	"imbricat/internal/engine/sandbox/observe"
 )
 
 // The supervisor is a process of its own beside the caller: it starts the commands' sandboxes, hears what they touch, holds
@@ -209,12 +210,12 @@ func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File,
 	}
 	defer observed.Close()
 	go c.relay(caller)
-	var eyes *observer
+	var eyes *observe.Observer
 	var blind error
 	heard := make(chan struct{})
 	go func() {
 		defer close(heard)
-		if eyes, blind = takeOver(o, observed, &observer{live: o.Spec.Links}); blind != nil {
+		if eyes, blind = takeOver(o, observed, &observe.Observer{Live: o.Spec.Links}); blind != nil {
 			c.kill() // nobody would ever answer its calls
 		}
 	}()
@@ -231,7 +232,7 @@ func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File,
 	v := verdict{Outcome: result, Told: told, State: fmt.Sprint(c.state), Bound: <-watched}
 	switch { // of what it touched
 	case eyes != nil:
-		v.Observed = eyes.stop()
+		v.Observed = eyes.Stop()
 	case blind != nil:
 		v.Told, v.State = false, "what it touches could not be seen: "+blind.Error()
 	case result.Unobserved != "":
@@ -319,7 +320,7 @@ func startFrom(own *os.File, o *setup, standard [3]*os.File) (c *child, observed
 }
 
 // takeOver waits for the calls of a command and serves them. There is no observer where the command hands none over.
-func takeOver(o *setup, from *net.UnixConn, eyes *observer) (*observer, error) {
+func takeOver(o *setup, from *net.UnixConn, eyes *observe.Observer) (*observe.Observer, error) {
 	text, rights := make([]byte, 1), make([]byte, unix.CmsgSpace(2*4))
 	_, n, _, _, err := from.ReadMsgUnix(text, rights)
 	if err != nil || n == 0 {
@@ -330,18 +331,18 @@ func takeOver(o *setup, from *net.UnixConn, eyes *observer) (*observer, error) {
 		return nil, errors.Join(err, folder.ErrTruncated)
 	}
 	if o.Kind == Chroot {
-		if eyes.above, err = filepath.EvalSymlinks(filepath.Join(o.Work, "root")); err != nil {
+		if eyes.Above, err = filepath.EvalSymlinks(filepath.Join(o.Work, "root")); err != nil {
 			return nil, err
 		}
 	}
 	// The observer has descriptors of its own: those of files are closed behind its back.
-	for i, fd := range []*int{&eyes.listener, &eyes.root} {
+	for i, fd := range []*int{&eyes.Listener, &eyes.Root} {
 		if *fd, err = unix.FcntlInt(files[i].Fd(), unix.F_DUPFD_CLOEXEC, 0); err != nil {
 			return nil, err
 		}
 		files[i].Close()
 	}
-	if eyes, err = observe(eyes); err != nil {
+	if eyes, err = observe.Start(eyes); err != nil {
 		return nil, err
 	}
 	_, err = from.Write([]byte{'.'})

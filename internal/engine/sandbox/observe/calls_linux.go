@@ -1,4 +1,4 @@
-package sandbox
+package observe
 
 import (
 	_ "embed"
@@ -120,15 +120,23 @@ func parseCall(words []string) (*kernelCall, error) {
 	return c, nil
 }
 
+// Offsets into struct seccomp_data; of an argument the lower half, on the processors that this program is for.
+const (
+	OffsetNumber = 0
+	OffsetArch   = 4
+	OffsetFirst  = 16
+	OffsetSecond = 24
+)
+
 // Controls of a process that could hide calls or change what permissions mean; all others are let through.
 var controls = []uint32{unix.PR_SET_SECCOMP, unix.PR_CAPBSET_DROP, unix.PR_SET_SECUREBITS}
 
 // observingProgram assembles the filter that stops every call but those that are known to name no path.
 func observingProgram(named map[callID]*kernelCall, calm map[uint32][]uint32) ([]bpf.RawInstruction, error) {
-	all := []bpf.Instruction{bpf.LoadAbsolute{Off: offsetArch, Size: 4}}
+	all := []bpf.Instruction{bpf.LoadAbsolute{Off: OffsetArch, Size: 4}}
 	notify, allow := bpf.RetConstant{Val: unix.SECCOMP_RET_USER_NOTIF}, bpf.RetConstant{Val: unix.SECCOMP_RET_ALLOW}
 	for arch, numbers := range calm {
-		part := []bpf.Instruction{bpf.LoadAbsolute{Off: offsetNumber, Size: 4}}
+		part := []bpf.Instruction{bpf.LoadAbsolute{Off: OffsetNumber, Size: 4}}
 		// What names paths comes first: the kernel remembers by itself what is always let through.
 		for id, c := range named {
 			if id.arch == arch && c.act != "control" {
@@ -140,7 +148,7 @@ func observingProgram(named map[callID]*kernelCall, calm map[uint32][]uint32) ([
 		}
 		for id, c := range named {
 			if id.arch == arch && c.act == "control" {
-				part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: id.number, SkipTrue: uint8(2 + 2*len(controls))}, bpf.LoadAbsolute{Off: offsetFirst, Size: 4})
+				part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: id.number, SkipTrue: uint8(2 + 2*len(controls))}, bpf.LoadAbsolute{Off: OffsetFirst, Size: 4})
 				for _, n := range controls {
 					part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: n, SkipTrue: 1}, notify)
 				}

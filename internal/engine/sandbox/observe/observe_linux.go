@@ -1,4 +1,4 @@
-package sandbox
+package observe
 
 import (
 	"bytes"
@@ -19,8 +19,8 @@ import (
 	"imbricat/internal/content/trace"
 )
 
-// An observer notes what paths the processes of a command name to the kernel. A filter on the command stops each such
-// call and hands it over; the observer reads the path from the process's memory and lets the call go on. What the call
+// An Observer notes what paths the processes of a command name to the kernel. A filter on the command stops each such
+// call and hands it over; the Observer reads the path from the process's memory and lets the call go on. What the call
 // comes to is not seen: that is worked out later from what the view holds. Since memory can change between the reading
 // and the call this serves for reuse alone, never for keeping anybody from anything.
 //
@@ -29,13 +29,13 @@ import (
 //
 // It works in the supervisor, outside of the sandbox: what it reads there it reads by /proc, and it follows no link of the
 // sandbox but by asking the kernel to stay below the sandbox's root.
-type observer struct {
-	listener int
+type Observer struct {
+	Listener int
 	calls    map[callID]*kernelCall
 	proc     int    // the machine's /proc, in which the processes have the numbers that the kernel tells
-	root     int    // the command's root
-	above    string // where the root lies on this machine, when paths in /proc begin there: of a chroot
-	live     bool   // there are links of which only the running system knows where they lead
+	Root     int    // the command's root
+	Above    string // where the root lies on this machine, when paths in /proc begin there: of a chroot
+	Live     bool   // there are links of which only the running system knows where they lead
 
 	name    [64]byte
 	strings [4096 + 256]byte
@@ -82,8 +82,8 @@ type reply struct {
 	flags uint32
 }
 
-// observingFilter puts the filter on this thread and what it starts, and returns where its calls are to be heard.
-func observingFilter() (listener int, err error) {
+// Filter puts the filter on this thread and what it starts, and returns where its calls are to be heard.
+func Filter() (listener int, err error) {
 	named, calm, err := knownCalls()
 	if err != nil {
 		return 0, err
@@ -108,8 +108,8 @@ func observingFilter() (listener int, err error) {
 	return 0, errno
 }
 
-// observe serves an observer's listener from now on, until stop. Its descriptors are closed then.
-func observe(o *observer) (*observer, error) {
+// Start serves an observer's listener from now on, until stop. Its descriptors are closed then.
+func Start(o *Observer) (*Observer, error) {
 	named, _, err := knownCalls()
 	if err != nil {
 		return nil, err
@@ -119,21 +119,21 @@ func observe(o *observer) (*observer, error) {
 		return nil, err
 	}
 	// Caller and observer take turns, so one processor serves both best. Kernels before 6.6 do not know how.
-	_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerFlags, syncWakeUp)
+	_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.Listener), listenerFlags, syncWakeUp)
 	o.calls, o.proc, o.notes, o.served = named, proc, map[string]trace.Act{}, make(chan struct{})
 	go o.serve()
 	return o, nil
 }
 
 // serve answers until stop.
-func (o *observer) serve() {
+func (o *Observer) serve() {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	defer close(o.served)
 	o.thread.Store(int64(unix.Gettid()))
 	for !o.stopped.Load() {
 		var n notification
-		_, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerReceive, uintptr(unsafe.Pointer(&n)))
+		_, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(o.Listener), listenerReceive, uintptr(unsafe.Pointer(&n)))
 		switch {
 		case errno == unix.EINTR:
 			continue
@@ -150,19 +150,19 @@ func (o *observer) serve() {
 		o.hear(&n)
 		o.steady(&n)
 		answer := reply{id: n.id, flags: answerContinue}
-		_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.listener), listenerSend, uintptr(unsafe.Pointer(&answer)))
+		_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.Listener), listenerSend, uintptr(unsafe.Pointer(&answer)))
 	}
 }
 
 // deserted reports whether no process is left whose calls could be heard.
-func (o *observer) deserted() bool {
-	fds := []unix.PollFd{{Fd: int32(o.listener)}}
+func (o *Observer) deserted() bool {
+	fds := []unix.PollFd{{Fd: int32(o.Listener)}}
 	n, err := unix.Poll(fds, 0)
 	return err == nil && n > 0 && fds[0].Revents&unix.POLLHUP != 0
 }
 
-// stop ends the observation, when all that was observed has ended. It gives what was seen.
-func (o *observer) stop() *trace.Observation {
+// Stop ends the observation, when all that was observed has ended. It gives what was seen.
+func (o *Observer) Stop() *trace.Observation {
 	o.stopped.Store(true)
 	for waiting := true; waiting; {
 		// Not every kernel ends the wait for a call when nobody is left to make one; a signal does.
@@ -175,7 +175,7 @@ func (o *observer) stop() *trace.Observation {
 		case <-time.After(time.Millisecond):
 		}
 	}
-	for _, fd := range []int{o.listener, o.root, o.proc} {
+	for _, fd := range []int{o.Listener, o.Root, o.proc} {
 		unix.Close(fd)
 	}
 	all := make([]trace.Note, 0, len(o.notes))
@@ -192,14 +192,14 @@ func (o *observer) stop() *trace.Observation {
 }
 
 // whole tells that not everything could be seen; the first reason counts.
-func (o *observer) whole(why string) {
+func (o *Observer) whole(why string) {
 	if o.seen.Whole == "" {
 		o.seen.Whole = why
 	}
 }
 
 // hear notes one call.
-func (o *observer) hear(n *notification) {
+func (o *Observer) hear(n *notification) {
 	c := o.calls[callID{n.arch, uint32(n.number)}]
 	if c == nil {
 		o.whole(fmt.Sprintf("it made a call that is not understood (number %d)", n.number))
@@ -232,7 +232,7 @@ func (o *observer) hear(n *notification) {
 }
 
 // paths notes the paths that a call names in its arguments.
-func (o *observer) paths(n *notification, c *kernelCall) {
+func (o *Observer) paths(n *notification, c *kernelCall) {
 	flags := c.flagsOf(o, n)
 	for i, at := range c.at {
 		acts, follow := c.acts(i, flags, n)
@@ -267,7 +267,7 @@ func (o *observer) paths(n *notification, c *kernelCall) {
 	}
 	switch c.act {
 	case "move", "link", "symlink":
-		o.live = true
+		o.Live = true
 	case "chroot":
 		o.chrooted = true
 	case "exec":
@@ -277,7 +277,7 @@ func (o *observer) paths(n *notification, c *kernelCall) {
 
 // itself notes a call on what is open already, by a descriptor. Who opened it learnt all there is to learn, but for
 // changes by a descriptor that was opened for naming alone.
-func (o *observer) itself(n *notification, c *kernelCall, fd int32, acts trace.Act) {
+func (o *Observer) itself(n *notification, c *kernelCall, fd int32, acts trace.Act) {
 	if c.act != "change" && c.act != "exec" && c.act != "link" {
 		return
 	}
@@ -295,7 +295,7 @@ func (o *observer) itself(n *notification, c *kernelCall, fd int32, acts trace.A
 }
 
 // flagsOf returns the flags of an open, wherever they are.
-func (c *kernelCall) flagsOf(o *observer, n *notification) uint64 {
+func (c *kernelCall) flagsOf(o *Observer, n *notification) uint64 {
 	switch {
 	case c.flags >= 0:
 		return n.args[c.flags]
@@ -309,7 +309,7 @@ func (c *kernelCall) flagsOf(o *observer, n *notification) uint64 {
 }
 
 // confined reports whether an open takes its folder for the root.
-func (o *observer) confined(n *notification, c *kernelCall) bool {
+func (o *Observer) confined(n *notification, c *kernelCall) bool {
 	var resolve [8]byte
 	return o.argument(n, n.args[c.how]+16, resolve[:]) == nil && binary.LittleEndian.Uint64(resolve[:])&unix.RESOLVE_IN_ROOT != 0
 }
@@ -373,7 +373,7 @@ func openActs(flags uint64) (trace.Act, bool) {
 }
 
 // note keeps one path.
-func (o *observer) note(root, path string, acts trace.Act, follow bool) {
+func (o *Observer) note(root, path string, acts trace.Act, follow bool) {
 	end := byte('n')
 	if follow {
 		end = 'f'
@@ -395,7 +395,7 @@ func (o *observer) note(root, path string, acts trace.Act, follow bool) {
 
 // resolved notes a path, and by what other names it goes where links are in it that only the running system knows. It
 // returns the last of these names.
-func (o *observer) resolved(n *notification, root, path string, acts trace.Act, follow bool) string {
+func (o *Observer) resolved(n *notification, root, path string, acts trace.Act, follow bool) string {
 	o.note(root, path, acts, follow)
 	clean := path
 	if strings.Contains(path, "//") || strings.Contains(path, "/.") {
@@ -403,11 +403,11 @@ func (o *observer) resolved(n *notification, root, path string, acts trace.Act, 
 	}
 	switch {
 	case strings.HasPrefix(clean, "/proc/"), strings.HasPrefix(clean, "/dev/"), o.chrooted:
-	case !o.live:
+	case !o.Live:
 		return path
 	default:
 		// Most paths have no links in them, which is told fast.
-		fd, err := unix.Openat2(o.root, "."+path, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_SYMLINKS})
+		fd, err := unix.Openat2(o.Root, "."+path, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_SYMLINKS})
 		if err == nil {
 			var stat unix.Stat_t
 			isLink := unix.Fstat(fd, &stat) == nil && stat.Mode&unix.S_IFMT == unix.S_IFLNK
@@ -424,7 +424,7 @@ func (o *observer) resolved(n *notification, root, path string, acts trace.Act, 
 
 // walk follows the links of a path as the process would and notes the path anew after each. It returns where the path
 // leads; one that ends at a link of /proc which stands for an open file is left as that.
-func (o *observer) walk(n *notification, root, path string, acts trace.Act, follow bool) string {
+func (o *Observer) walk(n *notification, root, path string, acts trace.Act, follow bool) string {
 	at, rest := trace.Note{Root: root, Path: path}.Start()
 	open := ""
 	for links := 0; rest != ""; {
@@ -473,7 +473,7 @@ func (o *observer) walk(n *notification, root, path string, acts trace.Act, foll
 
 // readLink reads a link as the process would. Those of /proc that stand for open files are magic: they lead where no
 // path need lead. Numbers below the sandbox's /proc are those of its own processes; a process calls itself self.
-func (o *observer) readLink(n *notification, path string) (target string, magic bool, err error) {
+func (o *Observer) readLink(n *notification, path string) (target string, magic bool, err error) {
 	if below, in := strings.CutPrefix(path, "/proc/"); in {
 		first, rest, deeper := strings.Cut(below, "/")
 		if first == "self" || first == "thread-self" {
@@ -483,19 +483,19 @@ func (o *observer) readLink(n *notification, path string) (target string, magic 
 			target, err = o.readAt(o.proc, fmt.Sprintf("%d/%s", n.pid, rest), 0)
 			return target, true, err
 		}
-		if deeper && o.above != "" {
+		if deeper && o.Above != "" {
 			target, err = o.readAt(o.proc, below, 0)
 			return target, true, err
 		}
-		target, err = o.readAt(o.root, path[1:], unix.RESOLVE_IN_ROOT)
+		target, err = o.readAt(o.Root, path[1:], unix.RESOLVE_IN_ROOT)
 		return target, deeper, err
 	}
-	target, err = o.readAt(o.root, strings.TrimPrefix(path, "/"), unix.RESOLVE_IN_ROOT)
+	target, err = o.readAt(o.Root, strings.TrimPrefix(path, "/"), unix.RESOLVE_IN_ROOT)
 	return target, false, err
 }
 
 // readAt reads a link below an open folder. EINVAL says that it is none.
-func (o *observer) readAt(dir int, name string, resolve uint64) (string, error) {
+func (o *Observer) readAt(dir int, name string, resolve uint64) (string, error) {
 	fd, err := unix.Openat2(dir, name, &unix.OpenHow{Flags: unix.O_PATH | unix.O_NOFOLLOW | unix.O_CLOEXEC, Resolve: resolve | unix.RESOLVE_NO_SYMLINKS})
 	if err != nil {
 		return "", err
@@ -520,11 +520,11 @@ func (o *observer) readAt(dir int, name string, resolve uint64) (string, error) 
 }
 
 // inside returns a path that /proc told as the sandbox has it; of a chroot they begin with where its root lies.
-func (o *observer) inside(path string) (string, bool) {
-	if o.above == "" {
+func (o *Observer) inside(path string) (string, bool) {
+	if o.Above == "" {
 		return path, true
 	}
-	below, is := strings.CutPrefix(path, o.above)
+	below, is := strings.CutPrefix(path, o.Above)
 	switch {
 	case !is || below != "" && below[0] != '/':
 		return "", false
@@ -535,7 +535,7 @@ func (o *observer) inside(path string) (string, bool) {
 }
 
 // absolute returns a path that a process wrote from the root that everything has.
-func (o *observer) absolute(n *notification, fd int32, text string) (string, bool) {
+func (o *Observer) absolute(n *notification, fd int32, text string) (string, bool) {
 	if text[0] == '/' {
 		return o.rootOf(n) + text, true
 	}
@@ -547,7 +547,7 @@ func (o *observer) absolute(n *notification, fd int32, text string) (string, boo
 }
 
 // folder returns the path of an open folder or of the working one.
-func (o *observer) folder(n *notification, fd int32) (string, bool) {
+func (o *Observer) folder(n *notification, fd int32) (string, bool) {
 	if fd == unix.AT_FDCWD {
 		return o.magic(append(appendNumber(o.name[:0], uint64(n.pid)), "/cwd"...))
 	}
@@ -555,7 +555,7 @@ func (o *observer) folder(n *notification, fd int32) (string, bool) {
 }
 
 // opened returns the path of what a descriptor stands for; what is no path is not ok.
-func (o *observer) opened(n *notification, fd int32) (string, bool) {
+func (o *Observer) opened(n *notification, fd int32) (string, bool) {
 	if fd < 0 {
 		return "", false
 	}
@@ -575,7 +575,7 @@ func appendNumber(to []byte, n uint64) []byte {
 }
 
 // rootOf returns the folder that a process takes for the root; empty is the one that all have.
-func (o *observer) rootOf(n *notification) string {
+func (o *Observer) rootOf(n *notification) string {
 	if !o.chrooted {
 		return ""
 	}
@@ -586,7 +586,7 @@ func (o *observer) rootOf(n *notification) string {
 	return root
 }
 
-func (o *observer) magic(name []byte) (string, bool) {
+func (o *Observer) magic(name []byte) (string, bool) {
 	size, err := unix.Readlinkat(o.proc, string(name), o.strings[:])
 	if err != nil || size == 0 || o.strings[0] != '/' {
 		return "", false
@@ -598,7 +598,7 @@ func (o *observer) magic(name []byte) (string, bool) {
 const deleted = " (deleted)"
 
 // present takes that off the target of a link that stands for something open, unless it is the thing's own name.
-func (o *observer) present(dir int, name, target string) string {
+func (o *Observer) present(dir int, name, target string) string {
 	without, marked := strings.CutSuffix(target, deleted)
 	if !marked {
 		return target
@@ -608,7 +608,7 @@ func (o *observer) present(dir int, name, target string) string {
 		return without
 	}
 	var open, there unix.Stat_t
-	fd, err := unix.Openat2(o.root, "."+path, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_SYMLINKS})
+	fd, err := unix.Openat2(o.Root, "."+path, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_SYMLINKS})
 	if err != nil {
 		return without
 	}
@@ -634,7 +634,7 @@ func (r *readings) add(address uint64, bytes []byte) {
 
 // steady reads again what was read of the caller's memory, last before the call goes on: another thread may have changed
 // it since. One that changes it after that is not noticed.
-func (o *observer) steady(n *notification) {
+func (o *Observer) steady(n *notification) {
 	if len(o.read.bytes) == 0 {
 		return
 	}
@@ -651,7 +651,7 @@ func (o *observer) steady(n *notification) {
 }
 
 // memory reads some bytes of a process.
-func (o *observer) memory(n *notification, address uint64, to []byte) error {
+func (o *Observer) memory(n *notification, address uint64, to []byte) error {
 	local := unix.Iovec{Base: &to[0]}
 	local.SetLen(len(to))
 	remote := unix.RemoteIovec{Base: uintptr(address), Len: len(to)}
@@ -669,7 +669,7 @@ func (o *observer) memory(n *notification, address uint64, to []byte) error {
 }
 
 // argument is memory of what decides a call, which must not change while that is heard.
-func (o *observer) argument(n *notification, address uint64, to []byte) error {
+func (o *Observer) argument(n *notification, address uint64, to []byte) error {
 	err := o.memory(n, address, to)
 	if err == nil {
 		o.read.add(address, to)
@@ -678,7 +678,7 @@ func (o *observer) argument(n *notification, address uint64, to []byte) error {
 }
 
 // text reads a path from a process; a null pointer gives an empty one. One that cannot be read is none: the call fails.
-func (o *observer) text(n *notification, address uint64) ([]byte, bool) {
+func (o *Observer) text(n *notification, address uint64) ([]byte, bool) {
 	if address == 0 {
 		return nil, true
 	}
@@ -698,7 +698,7 @@ func (o *observer) text(n *notification, address uint64) ([]byte, bool) {
 }
 
 // socket notes the path in a socket's address.
-func (o *observer) socket(n *notification, address, size uint64) {
+func (o *Observer) socket(n *notification, address, size uint64) {
 	var family [2]byte
 	if o.argument(n, address, family[:]) != nil || binary.LittleEndian.Uint16(family[:]) != unix.AF_UNIX || size < 3 {
 		return
@@ -716,7 +716,7 @@ func (o *observer) socket(n *notification, address, size uint64) {
 }
 
 // sockets notes the one call that stands for all about sockets in programs of 32 bits.
-func (o *observer) sockets(n *notification) {
+func (o *Observer) sockets(n *notification) {
 	const bind, connect = 2, 3
 	var args [12]byte
 	if n.args[0] != bind && n.args[0] != connect || o.argument(n, n.args[1], args[:]) != nil {
@@ -727,12 +727,12 @@ func (o *observer) sockets(n *notification) {
 
 // program notes what the kernel itself opens for running a program: the interpreter of a script, and the loader. In
 // another root the path has no links left in it.
-func (o *observer) program(n *notification, root, path string, depth int) {
+func (o *Observer) program(n *notification, root, path string, depth int) {
 	if below, in := strings.CutPrefix(filepath.Clean(path), "/proc/"); in {
 		o.programIn(n, root, below, depth)
 		return
 	}
-	fd, err := openProgram(o.root, strings.TrimPrefix(path, "/"), unix.RESOLVE_IN_ROOT)
+	fd, err := openProgram(o.Root, strings.TrimPrefix(path, "/"), unix.RESOLVE_IN_ROOT)
 	if err != nil {
 		return
 	}
@@ -741,7 +741,7 @@ func (o *observer) program(n *notification, root, path string, depth int) {
 }
 
 // programIn looks at a program that is named by what a process has open.
-func (o *observer) programIn(n *notification, root, below string, depth int) {
+func (o *Observer) programIn(n *notification, root, below string, depth int) {
 	who, what, _ := strings.Cut(below, "/")
 	if who != "self" && who != "thread-self" || what != "exe" && !strings.HasPrefix(what, "fd/") {
 		o.whole("it runs a program by a path of /proc")
@@ -751,7 +751,7 @@ func (o *observer) programIn(n *notification, root, below string, depth int) {
 }
 
 // programAt looks at a program by a name below /proc.
-func (o *observer) programAt(n *notification, root, below string, depth int) {
+func (o *Observer) programAt(n *notification, root, below string, depth int) {
 	fd, err := openProgram(o.proc, below, 0)
 	if err != nil {
 		return
@@ -780,7 +780,7 @@ func openProgram(dir int, name string, resolve uint64) (int, error) {
 // mostInterpreters is how many interpreters of interpreters the kernel takes, and one more.
 const mostInterpreters = 6
 
-func (o *observer) parse(n *notification, root string, fd, depth int) {
+func (o *Observer) parse(n *notification, root string, fd, depth int) {
 	head := make([]byte, 4096)
 	size, err := unix.Pread(fd, head, 0)
 	if err != nil || size < 4 || depth > mostInterpreters {
@@ -797,7 +797,7 @@ func (o *observer) parse(n *notification, root string, fd, depth int) {
 		}
 		name = words[0]
 	case bytes.HasPrefix(head, []byte("\x7fELF")):
-		name = loaderOf(fd, head)
+		name = LoaderOf(fd, head)
 	}
 	if name == "" {
 		return
@@ -809,8 +809,8 @@ func (o *observer) parse(n *notification, root string, fd, depth int) {
 	o.program(n, root, o.resolved(n, root, path, trace.Read, true), depth+1)
 }
 
-// loaderOf finds the loader that a program names, in its table of segments.
-func loaderOf(fd int, head []byte) string {
+// LoaderOf finds the loader that a program names, in its table of segments.
+func LoaderOf(fd int, head []byte) string {
 	const segmentInterpreter = 3
 	if len(head) < 64 {
 		return ""
