@@ -23,7 +23,7 @@ func keptCommand(act func(run func(context.Context, *session) error) cli.ActionF
 	return &cli.Command{
 		Name: "kept", Usage: "the directories that outlive run steps: lists them, drops them, carries them elsewhere",
 		Description: "Example: imbricat store kept export ./kept",
-		Action:      act(runKeptList),
+		Action:      leaf(act(runKeptList)),
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "lists kept directories with their sizes", Description: "Example: imbricat store kept list", Action: act(runKeptList)},
 			{Name: "drop", Usage: "removes kept directories", ArgsUsage: "NAME…", Description: "Example: imbricat store kept drop downloads", Action: act(runKeptDrop)},

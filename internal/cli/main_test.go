@@ -3,10 +3,14 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/flow"
@@ -52,4 +56,36 @@ func TestExitCodes(t *testing.T) {
 		require.Equal(t, c.code, exitCode(c.err), "%v", c.err)
 		require.Equal(t, c.code, exitCode(fmt.Errorf("in something: %w", c.err)), "%v", c.err)
 	}
+}
+
+// TestWrongLines: every command refuses an option and, with what it holds, a command that it does not know, with exit code 2, and says how to
+// go on; and every one tells of itself.
+func TestWrongLines(t *testing.T) {
+	t.Chdir(t.TempDir())
+	run := func(line ...string) (int, string, string) {
+		var out, problems strings.Builder
+		code := Main(append([]string{"imbricat"}, line...), strings.NewReader(""), &out, &problems)
+		return code, out.String(), problems.String()
+	}
+	commands := 0
+	var walk func(c *cli.Command, line []string)
+	walk = func(c *cli.Command, line []string) {
+		commands++
+		code, _, problems := run(append(slices.Clone(line), "--no-such-option")...)
+		require.Equal(t, exitUsage, code, line)
+		require.Contains(t, problems, "--help` lists the options", line)
+		code, out, _ := run(append(slices.Clone(line), "--help")...)
+		require.Equal(t, exitDone, code, line)
+		require.Contains(t, out, c.Usage)
+		if len(c.Commands) > 0 && c.ArgsUsage == "" {
+			code, _, problems = run(append(slices.Clone(line), "nosuchcommand")...)
+			require.Equal(t, exitUsage, code, line)
+			require.Contains(t, problems, "nosuchcommand", line)
+		}
+		for _, sub := range c.Commands {
+			walk(sub, append(slices.Clone(line), sub.Name))
+		}
+	}
+	walk(newApp(strings.NewReader(""), io.Discard, io.Discard), nil)
+	require.Greater(t, commands, 50)
 }

@@ -179,12 +179,12 @@ func (d *Divider) Early(u *Unit) bool {
 // Division are the layers of an image, lowest first.
 type Division struct {
 	Layers  []*Layer
-	Floor   int           // how many of them lie below the image's own
+	Inherited   int           // how many of them lie below the image's own
 	Follows digest.Digest // the image whose division was followed
 }
 
 // Own are the image's own layers.
-func (d *Division) Own() []*Layer { return d.Layers[d.Floor:] }
+func (d *Division) Own() []*Layer { return d.Layers[d.Inherited:] }
 
 // Divide decides on a unit's layers. Every step must be known. Parts are of steps that were divided before.
 func (d *Divider) Divide(ctx context.Context, u *Unit, parts map[*step.Outcome][]*Layer) (*Division, error) {
@@ -192,7 +192,7 @@ func (d *Divider) Divide(ctx context.Context, u *Unit, parts map[*step.Outcome][
 	if err != nil {
 		return nil, err
 	}
-	out := &Division{Floor: len(u.Floor)}
+	out := &Division{Inherited: len(u.Floor)}
 	var own []*Layer
 	switch d.Policy(u.Plan) {
 	case recipe.FromLock:
