@@ -52,8 +52,8 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	out := &results{to: stdout}
 	root := newApp(stdin, out, stderr)
 	err := root.Run(ctx, args)
-	if err == nil && out.err != nil {
-		err = fmt.Errorf("the result could not be written: %w", out.err)
+	if err == nil {
+		err = unwritten(out.err)
 	}
 	list, _ := root.Metadata[closers].([]func())
 	for _, act := range list {

@@ -139,15 +139,23 @@ func (s *session) json() bool { return s.cmd.String("format") == "json" }
 // result writes a document as JSON, or as text by the given function.
 func (s *session) result(document any, text func() string) error {
 	if s.json() {
-		return report.JSON(s.out, document)
+		return unwritten(report.JSON(s.out, document))
 	}
 	return s.print(text())
+}
+
+// unwritten is the error of a result that could not be written; nil for none.
+func unwritten(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("the result could not be written: %w", err)
 }
 
 // print writes text of the program's own as a result.
 func (s *session) print(text string) error {
 	_, err := io.WriteString(s.out, text)
-	return err
+	return unwritten(err)
 }
 
 // view opens the progress view; the caller closes it before writing the result.
