@@ -35,7 +35,7 @@ func (w *work) assemble(ctx context.Context, i *imageUnit, dirty bool) (Platform
 	if w.divider.Policy(u) != recipe.Cold {
 		// Of this platform's image alone: its index may cover others.
 		a.Annotations = maps.Clone(common)
-		a.Annotations[layering.BelowKey] = strconv.Itoa(len(i.layering.Floor) + i.layering.Base)
+		a.Annotations[layering.BelowKey] = strconv.Itoa(len(i.layering.Inherited) + i.layering.Base)
 		if i.division.Follows != "" {
 			a.Annotations[layering.FollowsKey] = string(i.division.Follows)
 		}

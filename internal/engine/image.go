@@ -38,7 +38,7 @@ func newImageUnit(w *work, n *unitNode) *imageUnit {
 	i := &imageUnit{node: n, steps: map[*step.Outcome]*stepNode{}, parts: map[*step.Outcome][]*layering.Layer{},
 		layering: &layering.Unit{Plan: n.plan}}
 	if below := n.imageBelow(); below != nil {
-		i.layering.Floor = below.image.division.Layers
+		i.layering.Inherited = below.image.division.Layers
 	}
 	if n.base != nil {
 		i.layering.Base = len(n.base.Layers)

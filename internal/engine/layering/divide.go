@@ -118,7 +118,7 @@ type Piece struct {
 type Unit struct {
 	Plan      *plan.Unit
 	Base      int      // how many layers the image that lies lowest has
-	Floor     []*Layer // of an image of the recipe that it starts from; they stay as they are
+	Inherited []*Layer // of an image of the recipe that it starts from; they stay as they are
 	Steps     []Piece  // above these, so far
 	MostSteps int      // how many there will be at most
 }
@@ -127,7 +127,7 @@ func (u *Unit) compression() layer.Compression { return layer.Compression(u.Plan
 
 // Room is how many layers a unit may have above those that it starts from.
 func (u *Unit) Room() (int, error) {
-	below := len(u.Floor) + u.Base
+	below := len(u.Inherited) + u.Base
 	if below >= recipe.MostLayers {
 		return 0, fmt.Errorf("what it starts from has %d layers, and machines that run images take %d", below, recipe.MostLayers)
 	}
@@ -178,9 +178,9 @@ func (d *Divider) Early(u *Unit) bool {
 
 // Division are the layers of an image, lowest first.
 type Division struct {
-	Layers  []*Layer
-	Inherited   int           // how many of them lie below the image's own
-	Follows digest.Digest // the image whose division was followed
+	Layers    []*Layer
+	Inherited int           // how many of them lie below the image's own
+	Follows   digest.Digest // the image whose division was followed
 }
 
 // Own are the image's own layers.
@@ -192,7 +192,7 @@ func (d *Divider) Divide(ctx context.Context, u *Unit, parts map[*step.Outcome][
 	if err != nil {
 		return nil, err
 	}
-	out := &Division{Inherited: len(u.Floor)}
+	out := &Division{Inherited: len(u.Inherited)}
 	var own []*Layer
 	switch d.Policy(u.Plan) {
 	case recipe.FromLock:
@@ -202,7 +202,7 @@ func (d *Divider) Divide(ctx context.Context, u *Unit, parts map[*step.Outcome][
 	default:
 		own, err = d.cold(ctx, u, room, parts)
 	}
-	out.Layers = slices.Concat(u.Floor, own)
+	out.Layers = slices.Concat(u.Inherited, own)
 	return out, err
 }
 
