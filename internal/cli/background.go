@@ -18,6 +18,7 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/background"
+	"imbricat/internal/ground/poll"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/recipe"
 )
@@ -96,19 +97,18 @@ func (s *session) backgroundArgs(t *trial, b *background.Try) []string {
 // whenRunning waits until the process says that it is under way and, where that is asked for, until it answers.
 func (s *session) whenRunning(ctx context.Context, b *background.Try, t *trial, ended <-chan struct{}) error {
 	if !t.awaits() {
-		for {
+		return poll.Until(ctx, 10*time.Millisecond, func() (bool, error) {
 			if state, err := background.Read(b.Dir()); err == nil && state.Process != 0 {
 				*b = *state
-				return nil
+				return true, nil
 			}
 			select {
 			case <-ended:
-				return fmt.Errorf("%s ended at once", t.image)
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(10 * time.Millisecond):
+				return false, fmt.Errorf("%s ended at once", t.image)
+			default:
+				return false, nil
 			}
-		}
+		})
 	}
 	waiting, enough := context.WithCancel(ctx)
 	defer enough()

@@ -16,6 +16,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/executor"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/ground/poll"
 	"imbricat/internal/spec/plan"
 )
 
@@ -225,22 +226,15 @@ func (l *Local) waitFor(ctx context.Context, kept store.KeptDir, lock *flock.Flo
 		take = lock.TryRLock
 	}
 	began, told := time.Now(), time.Time{}
-	for {
+	return poll.Until(ctx, 50*time.Millisecond, func() (bool, error) {
 		free, err := take()
 		if err != nil {
-			return fmt.Errorf("taking the kept directory %s: %w", kept.Name, err)
+			return false, fmt.Errorf("taking the kept directory %s: %w", kept.Name, err)
 		}
-		if free {
-			return nil
-		}
-		if time.Since(told) > againWaiting {
+		if !free && time.Since(told) > againWaiting {
 			told = time.Now()
 			watch.Waiting(l.waiting(kept, told.Sub(began)))
 		}
-		select {
-		case <-time.After(50 * time.Millisecond):
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
+		return free, nil
+	})
 }

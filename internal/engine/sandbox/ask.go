@@ -9,6 +9,8 @@ import (
 	"net/http"
 	"strconv"
 	"time"
+
+	"imbricat/internal/ground/poll"
 )
 
 // Ask is a question to what listens at a port of 127.0.0.1.
@@ -27,20 +29,17 @@ func (a *Ask) Wait(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, a.Within)
 	defer cancel()
 	last := errors.New("nothing listens")
-	for {
+	err := poll.Until(ctx, 50*time.Millisecond, func() (bool, error) {
 		err := a.once(ctx)
-		if err == nil {
-			return nil
-		}
-		if ctx.Err() == nil {
+		if err != nil && ctx.Err() == nil {
 			last = err
 		}
-		select {
-		case <-time.After(50 * time.Millisecond):
-		case <-ctx.Done():
-			return fmt.Errorf("no answer at %s within %s: %w", a.Address()+a.Get, a.Within, last)
-		}
+		return err == nil, nil
+	})
+	if err != nil {
+		return fmt.Errorf("no answer at %s within %s: %w", a.Address()+a.Get, a.Within, last)
 	}
+	return nil
 }
 
 // heardOut bounds how long an answer with the right status is read on.

@@ -19,6 +19,7 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/ground/files"
+	"imbricat/internal/ground/poll"
 )
 
 // Try is a command that runs in the background.
@@ -142,15 +143,11 @@ func (b *Try) End(ctx context.Context, within time.Duration) error {
 		return err
 	}
 	_ = process.Signal(syscall.SIGTERM) // it may be gone by now
-	for began := time.Now(); b.Running(); {
+	began := time.Now()
+	return poll.Until(ctx, 20*time.Millisecond, func() (bool, error) {
 		if time.Since(began) > within {
 			_ = process.Kill() // the kernel ends its sandbox with it
 		}
-		select {
-		case <-time.After(20 * time.Millisecond):
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
-	return nil
+		return !b.Running(), nil
+	})
 }

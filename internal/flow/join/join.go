@@ -20,6 +20,7 @@ import (
 	"imbricat/internal/flow/receipts"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/poll"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
@@ -362,8 +363,12 @@ func (j *run) await(ctx context.Context, place string, n int) error {
 	}
 	deadline := time.Now().Add(j.o.Within)
 	told := -1
-	for {
-		found, doubt := look()
+	var found map[string]*receipt.Receipt
+	var doubt error
+	limited, cancel := context.WithDeadline(ctx, deadline)
+	defer cancel()
+	enough := func() (bool, error) {
+		found, doubt = look()
 		if len(found) < n && len(found) != told {
 			told = len(found)
 			j.sink.Send(event.Started{Task: event.Task{ID: "receipts", Unit: "join", Label: place}, Act: "waiting",
@@ -371,24 +376,21 @@ func (j *run) await(ctx context.Context, place string, n int) error {
 		}
 		var answer *registry.Error
 		if errors.As(doubt, &answer) && answer.Denied() {
-			return doubt
+			return false, doubt
 		}
-		if enough, err := j.take(place, found, n); enough || err != nil {
+		return j.take(place, found, n)
+	}
+	err = poll.Until(limited, pause, enough)
+	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+		if is, err := enough(); is || err != nil { // what came in the last pause
 			return err
 		}
-		if time.Now().After(deadline) {
-			err := fmt.Errorf("%s holds %d of %s after %s", place, len(found), report.Count(n, "receipt"), j.o.Within)
-			if doubt != nil {
-				err = fmt.Errorf("%w; %w", err, doubt)
-			}
-			return err
-		}
-		select {
-		case <-time.After(min(pause, max(time.Until(deadline), time.Millisecond))):
-		case <-ctx.Done():
-			return ctx.Err()
+		err = fmt.Errorf("%s holds %d of %s after %s", place, len(found), report.Count(n, "receipt"), j.o.Within)
+		if doubt != nil {
+			err = fmt.Errorf("%w; %w", err, doubt)
 		}
 	}
+	return err
 }
 
 // take takes what was waited for, once all of it is there. A run that failed, or one too many, ends the waiting at once.

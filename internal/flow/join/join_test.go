@@ -171,5 +171,9 @@ func TestAwait(t *testing.T) {
 	_, line, err := j.join(t, "$REGISTRY/tides/gauge", Options{Wait: 2, Within: time.Minute}, folder)
 	require.NoError(t, err)
 	require.Len(t, line.Platforms, 2)
+	require.NoError(t, os.Rename(filepath.Join(j.dir, "arm64.json"), late))
+	time.AfterFunc(20*time.Millisecond, func() { _ = os.Rename(late, filepath.Join(j.dir, "arm64.json")) })
+	_, _, err = j.join(t, "$REGISTRY/tides/gauge", Options{Wait: 2, Within: 100 * time.Millisecond}, folder)
+	require.NoError(t, err, "it came in the last pause")
 	wait(1, time.Minute, "holds 2 receipts, and 1 are waited for")
 }
