@@ -185,7 +185,7 @@ func labelOf(steps []*step.Outcome) string {
 	return strings.Join(labels, "; ")
 }
 
-// mergeSteps lays steps mergeSteps.
+// mergeSteps lays steps together.
 func mergeSteps(ctx context.Context, steps []Piece, hint func(path string) order.Hint) (*mergedSteps, error) {
 	var all [][]tree.Entry
 	for _, s := range steps {

@@ -108,7 +108,7 @@ func Filter() (listener int, err error) {
 	return 0, errno
 }
 
-// Start serves an observer's listener from now on, until stop. Its descriptors are closed then.
+// Start serves an observer's listener from now on, until Stop. Its descriptors are closed then.
 func Start(o *Observer) (*Observer, error) {
 	named, _, err := knownCalls()
 	if err != nil {
