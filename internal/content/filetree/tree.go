@@ -100,6 +100,30 @@ func Recalled(s Summary, load func(ctx context.Context) ([]tree.Entry, error), l
 	return t
 }
 
+// Later makes a tree of which a summary is known, and all else when somebody looks. What comes then must be that tree.
+func Later(s Summary, make func(ctx context.Context) (*Tree, error)) *Tree {
+	made := once.NewValue(func(ctx context.Context) (*Tree, error) {
+		t, err := make(ctx)
+		if err == nil && t.Key != s.Key {
+			err = fmt.Errorf("the tree %s was to be made again, and it became %s: %w", s.Key, t.Key, digest.ErrMismatch)
+		}
+		return t, err
+	})
+	return Recalled(s, func(ctx context.Context) ([]tree.Entry, error) {
+		t, err := made.Get(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return t.Entries(ctx)
+	}, func(ctx context.Context, _ []tree.Entry) (map[string]Place, error) {
+		t, err := made.Get(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return t.places.Get(ctx)
+	})
+}
+
 // Entries returns the entries, sorted by path. They are not to be changed.
 func (t *Tree) Entries(ctx context.Context) ([]tree.Entry, error) { return t.entries.Get(ctx) }
 

@@ -224,16 +224,14 @@ func hinted(s recipe.Stack) bool { return len(s.Steady)+len(s.Lively) > 0 }
 
 // ruled divides by the rules of the lock, which also say which layer lies on which.
 func (d *Divider) ruled(ctx context.Context, u *Unit, rules *division.Rules, room int) ([]*Layer, error) {
-	l, err := mergeSteps(ctx, u.Steps, hintsOf(u.Plan.Stack))
-	if err != nil {
-		return nil, err
-	}
-	parts := order.Ruled(rules, l.items)
-	if len(parts) > room {
+	ruled, err := d.divided(ctx, u, u.Steps, fmt.Sprintf("ruled %d %q", room, rules.Parts), func(l *mergedSteps) ([][]int, bool) {
+		parts := order.Ruled(rules, l.items)
+		return squeeze(l.items, parts, room), len(parts) > room
+	})
+	if ruled.crowded {
 		d.Warner.Warn(nil, event.Layers, fmt.Sprintf("the lock divides %s into more layers than there is room for, so neighbours share one: `imbricat lock` divides it anew", u.Plan.ID.Name))
-		parts = squeeze(l.items, parts, room)
 	}
-	return l.layersOf(u.compression(), parts), nil
+	return ruled.layers, err
 }
 
 // squeeze lets neighbours share a layer, the smallest first, until there are few enough.
@@ -381,22 +379,29 @@ func (d *Divider) Part(ctx context.Context, u *Unit, s Piece) ([]*Layer, error) 
 	if s.Bytes < 2*leastPart && !hinted(u.Plan.Stack) {
 		return []*Layer{whole(u, s)}, nil
 	}
-	l, err := mergeSteps(ctx, []Piece{s}, hintsOf(u.Plan.Stack))
-	if err != nil {
-		return nil, err
-	}
 	room, err := u.Room()
 	if err != nil {
 		return nil, err
 	}
-	lists := coldParts(l.items, min(mostParts, room/max(1, u.MostSteps)))
-	if len(lists) < 2 {
+	most := min(mostParts, room/max(1, u.MostSteps))
+	cut, err := d.divided(ctx, u, []Piece{s}, fmt.Sprintf("cut into %d of %d at least", most, leastPart), func(l *mergedSteps) ([][]int, bool) {
+		if lists := coldParts(l.items, most); len(lists) > 1 {
+			return lists, false
+		}
+		return nil, false
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(cut.layers) == 0 {
 		return []*Layer{whole(u, s)}, nil
 	}
-	if entries, err := s.Entries(ctx); err == nil {
-		_ = d.Store.PutTreeEntries(s.Key, tree.EncodeEntries(entries)) // spares composing it again
+	if cut.worked {
+		if entries, err := s.Entries(ctx); err == nil {
+			_ = d.Store.PutTreeEntries(s.Key, tree.EncodeEntries(entries)) // spares composing it again
+		}
 	}
-	return l.layersOf(u.compression(), lists), nil
+	return cut.layers, nil
 }
 
 // whole is a step as one layer.

@@ -167,7 +167,7 @@ func (l *mergedSteps) layersOf(c layer.Compression, parts [][]int) []*Layer {
 			}
 		}
 		layers[n] = &Layer{Tree: filetree.New(entries[n], places[n]), Compression: c, Steps: steps, Label: labelOf(steps),
-			Lineage: filetree.KeyOfText(fmt.Sprintf("%s part %d", l.steps[first].Lineage, n))}
+			Lineage: lineageOf(l.steps[first], n)}
 	}
 	return layers
 }
