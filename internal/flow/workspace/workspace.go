@@ -78,6 +78,7 @@ func (w *Workspace) EngineWith(ctx context.Context, held *lock.Lock, sink event.
 	if err != nil {
 		return o, nil, err
 	}
+	w.Facts.Git.RememberCommits(w.Store)
 	told := event.Quiet(sink, w.Recipe.Silence)
 	finder, err := w.Bases(held, told)
 	if err != nil {
@@ -117,6 +118,7 @@ func (w *Workspace) annotations() map[string]string {
 
 // History returns what finds how the images' files changed. far has registries asked.
 func (w *Workspace) History(far bool) (*history.Finder, error) {
+	w.Facts.Git.RememberCommits(w.Store)
 	name, err := w.Name()
 	return &history.Finder{Project: name, Plan: w.Plan, Git: w.Facts.Git, Store: w.Store, Places: w.Places, Far: far}, err
 }

@@ -2,6 +2,7 @@ package facts
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -195,4 +196,72 @@ func TestLog(t *testing.T) {
 	}
 	_, err = g.Resolve("nowhere")
 	require.ErrorContains(t, err, `"nowhere" names no commit`)
+}
+
+// commitNotes is a memory of commits that counts what is kept.
+type commitNotes struct {
+	text []byte
+	kept int
+}
+
+func (n *commitNotes) Memo(string) ([]byte, bool) { return n.text, n.text != nil }
+
+func (n *commitNotes) PutMemo(_ string, text []byte) error {
+	n.text, n.kept = text, n.kept+1
+	return nil
+}
+
+// TestRememberedCommits: history tells the same whether commits were remembered, are met anew, or what was remembered is damaged, over
+// branches, merges and shallow clones; and what was remembered is not worked out again.
+func TestRememberedCommits(t *testing.T) {
+	dir := t.TempDir()
+	gitIn(t, dir, "", "init", "-q", "-b", "trunk")
+	day := func(n int) string { return fmt.Sprintf("2026-01-%02dT00:00:00Z", n) }
+	for n := range 12 {
+		if n%4 == 1 {
+			gitIn(t, dir, "", "checkout", "-q", "-b", fmt.Sprint("side-", n))
+		}
+		commit(t, dir, day(2*n+1), fmt.Sprintf("gauge/%d", n%5), fmt.Sprintf("almanac/low \"%d\"", n%3))
+		if n%4 == 3 {
+			gitIn(t, dir, "", "checkout", "-q", "trunk")
+			commit(t, dir, day(2*n+2), "trunk")
+			gitIn(t, dir, day(2*n+3), "merge", "-q", "--no-ff", "-m", "merge", fmt.Sprint("side-", n-2))
+		}
+	}
+	shallow := filepath.Join(t.TempDir(), "shallow")
+	gitIn(t, dir, "", "clone", "-q", "--depth", "4", "file://"+dir, shallow)
+	tell := func(dir string, notes CommitMemory) string {
+		g, err := openGit(dir)
+		require.NoError(t, err)
+		if notes != nil {
+			g.RememberCommits(notes)
+		}
+		var out strings.Builder
+		for _, below := range []string{"", "gauge/", "almanac/", "trunk", "nothing"} {
+			touches := func(path string) bool { return strings.HasPrefix(path, below) }
+			commits, cut, err := g.Log(t.Context(), 7, touches)
+			require.NoError(t, err)
+			when, known, err := g.Newest(t.Context(), touches)
+			require.NoError(t, err)
+			fmt.Fprintf(&out, "%s: %q %t, %s %t %t\n", below, commits, cut, when, known, g.Guessed())
+		}
+		times, err := g.Times(t.Context())
+		require.NoError(t, err)
+		fmt.Fprint(&out, times)
+		return out.String()
+	}
+	notes := &commitNotes{}
+	for _, folder := range []string{dir, filepath.Join(dir, "gauge"), shallow} {
+		want := tell(folder, nil)
+		require.Contains(t, want, "2026-01-")
+		require.Equal(t, want, tell(folder, notes), folder)
+		kept := notes.kept
+		require.Equal(t, want, tell(folder, notes), folder)
+		require.Equal(t, kept, notes.kept, "nothing new was learnt")
+	}
+	whole := notes.text
+	for _, damaged := range []string{"", "imbricat commits 0\n", commitsHead + "x 1\n", commitsHead + "\t\"a\"\n", commitsHead + "\n", string(whole) + "\tx\n", string(whole) + strings.Repeat("0", 40) + " soon\n"} {
+		require.Equal(t, tell(dir, nil), tell(dir, &commitNotes{text: []byte(damaged)}), damaged)
+	}
+	require.Empty(t, decodeCommits(string(whole)+"\tx\n"))
 }

@@ -26,6 +26,10 @@ type Git struct {
 	// mutex guards repo, whose reader is for one goroutine at a time.
 	mutex   sync.Mutex
 	guessed bool // a time came from where the history is cut off
+	memory  CommitMemory
+	commits map[plumbing.Hash]*commitInfo // that were met, or remembered
+	learnt  bool                          // there is more than was remembered
+	ends    map[plumbing.Hash]bool        // commits at which a shallow clone is cut off
 	// under is the project folder relative to the work tree, with slashes, "" for the work tree itself.
 	under string
 
@@ -247,42 +251,28 @@ func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (time.
 	if !tracked {
 		return g.head.Committer.When.UTC(), true, nil
 	}
-	seen := map[plumbing.Hash]bool{g.head.Hash: true}
-	// The commits to look at, the oldest first.
-	frontier := []*object.Commit{g.head}
-	for len(frontier) > 0 {
-		if err := ctx.Err(); err != nil {
-			return time.Time{}, false, err
-		}
-		c := frontier[len(frontier)-1]
-		frontier = frontier[:len(frontier)-1]
-		parents, err := g.parents(c)
+	walk, err := g.walkCommits()
+	if err != nil {
+		return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
+	}
+	defer g.keepCommits()
+	for {
+		c, parents, err := walk.next(ctx)
 		if err != nil {
 			return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
 		}
-		touched, err := g.touched(ctx, c, parents, touches)
+		if c == nil {
+			return time.Time{}, false, nil
+		}
+		touched, err := g.touchedBy(ctx, c, parents)
 		if err != nil {
 			return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
 		}
-		if touched {
-			g.guessed = g.guessed || len(parents) == 0 && len(c.ParentHashes) > 0
-			return c.Committer.When.UTC(), true, nil
-		}
-		frontier = enqueue(frontier, parents, seen)
-	}
-	return time.Time{}, false, nil
-}
-
-// enqueue adds commits that were not seen yet to a list that stands in the order of their times, the oldest first.
-func enqueue(frontier, commits []*object.Commit, seen map[plumbing.Hash]bool) []*object.Commit {
-	for _, c := range commits {
-		if !seen[c.Hash] {
-			seen[c.Hash] = true
-			at, _ := slices.BinarySearchFunc(frontier, c, func(a, b *object.Commit) int { return a.Committer.When.Compare(b.Committer.When) })
-			frontier = slices.Insert(frontier, at, c)
+		if len(g.projectPaths(touched, touches)) > 0 {
+			g.guessed = g.guessed || len(parents) == 0 && len(c.parents) > 0
+			return c.when, true, nil
 		}
 	}
-	return frontier
 }
 
 // tracks reports whether the commit that is checked out has any path for which touches answers true.
@@ -307,60 +297,7 @@ func (g *Git) tracks(touches func(string) bool) (bool, error) {
 	}
 }
 
-// parents returns the parents that are there; a shallow clone lacks some.
-func (g *Git) parents(c *object.Commit) ([]*object.Commit, error) {
-	var list []*object.Commit
-	for _, hash := range c.ParentHashes {
-		parent, err := g.repo.CommitObject(hash)
-		if errors.Is(err, plumbing.ErrObjectNotFound) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, parent)
-	}
-	return list, nil
-}
-
-func (g *Git) touched(ctx context.Context, c *object.Commit, parents []*object.Commit, touches func(string) bool) (bool, error) {
-	tree, err := c.Tree()
-	if err != nil {
-		return false, err
-	}
-	before, err := treesOf(parents)
-	if err != nil {
-		return false, err
-	}
-	for _, old := range before {
-		differs, err := g.differs(ctx, old, tree, touches)
-		if err != nil || !differs {
-			return false, err
-		}
-	}
-	return true, nil
-}
-
-// treesOf returns the trees of a commit's parents; the first commit follows an empty one.
-func treesOf(parents []*object.Commit) ([]*object.Tree, error) {
-	if len(parents) == 0 {
-		return []*object.Tree{{}}, nil
-	}
-	trees := make([]*object.Tree, len(parents))
-	for i, parent := range parents {
-		var err error
-		if trees[i], err = parent.Tree(); err != nil {
-			return nil, err
-		}
-	}
-	return trees, nil
-}
-
-// differs reports whether a path that counts differs between two trees. Only folders whose digests differ are read.
-func (g *Git) differs(ctx context.Context, from, to *object.Tree, touches func(string) bool) (bool, error) {
-	return g.below(ctx, from, to, "", touches)
-}
-
+// below calls touches with the paths of files that differ between two folders, until it answers true, and reports whether it did.
 func (g *Git) below(ctx context.Context, from, to *object.Tree, folder string, touches func(string) bool) (bool, error) {
 	if err := ctx.Err(); err != nil {
 		return false, err
@@ -400,7 +337,7 @@ func (g *Git) entry(ctx context.Context, old, now *object.TreeEntry, name string
 			}
 			trees[side] = tree
 		default:
-			if path, inside := g.inProject(name); inside && touches(path) {
+			if touches(name) {
 				return true, nil
 			}
 		}
@@ -428,23 +365,27 @@ func (g *Git) Times(ctx context.Context) (map[string]time.Time, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading git history: %w", err)
 	}
-	seen := map[plumbing.Hash]bool{g.head.Hash: true}
-	for frontier := []*object.Commit{g.head}; len(frontier) > 0 && len(open) > 0; {
-		c := frontier[len(frontier)-1]
-		frontier = frontier[:len(frontier)-1]
-		parents, err := g.parents(c)
+	walk, err := g.walkCommits()
+	if err != nil {
+		return nil, fmt.Errorf("reading git history: %w", err)
+	}
+	defer g.keepCommits()
+	for len(open) > 0 {
+		c, parents, err := walk.next(ctx)
 		if err != nil {
 			return nil, fmt.Errorf("reading git history: %w", err)
 		}
-		changed, err := g.changed(ctx, c, parents, func(path string) bool { return open[path] })
+		if c == nil {
+			break
+		}
+		touched, err := g.touchedBy(ctx, c, parents)
 		if err != nil {
 			return nil, fmt.Errorf("reading git history: %w", err)
 		}
-		for path := range changed {
-			times[path] = c.Committer.When.UTC()
+		for _, path := range g.projectPaths(touched, func(path string) bool { return open[path] }) {
+			times[path] = c.when
 			delete(open, path)
 		}
-		frontier = enqueue(frontier, parents, seen)
 	}
 	return times, nil
 }
@@ -457,32 +398,6 @@ func (g *Git) files() (map[string]bool, error) {
 		return false
 	})
 	return all, err
-}
-
-// changed returns those of the paths for which touches answers true that a commit touched.
-func (g *Git) changed(ctx context.Context, c *object.Commit, parents []*object.Commit, touches func(path string) bool) (map[string]bool, error) {
-	tree, err := c.Tree()
-	if err != nil {
-		return nil, err
-	}
-	before, err := treesOf(parents)
-	if err != nil {
-		return nil, err
-	}
-	common := map[string]bool{}
-	for i, old := range before {
-		own := map[string]bool{}
-		if _, err := g.below(ctx, old, tree, "", func(path string) bool {
-			if (i == 0 || common[path]) && touches(path) {
-				own[path] = true
-			}
-			return false
-		}); err != nil {
-			return nil, err
-		}
-		common = own
-	}
-	return common, nil
 }
 
 // Ancestry is how a commit relates to the one that is checked out.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"slices"
 	"time"
 
@@ -33,28 +32,32 @@ func (g *Git) Log(ctx context.Context, most int, touches func(path string) bool)
 	if err != nil {
 		return nil, false, fmt.Errorf("reading git history: %w", err)
 	}
-	seen := map[plumbing.Hash]bool{g.head.Hash: true}
-	for frontier := []*object.Commit{g.head}; len(frontier) > 0 && len(commits) < most; {
-		c := frontier[len(frontier)-1]
-		frontier = frontier[:len(frontier)-1]
-		parents, err := g.parents(c)
+	walk, err := g.walkCommits()
+	if err != nil {
+		return nil, false, fmt.Errorf("reading git history: %w", err)
+	}
+	defer g.keepCommits()
+	for len(commits) < most {
+		c, parents, err := walk.next(ctx)
 		if err != nil {
 			return nil, false, fmt.Errorf("reading git history: %w", err)
 		}
-		if len(parents) < len(c.ParentHashes) {
+		if c == nil {
+			break
+		}
+		if len(parents) < len(c.parents) {
 			shallow = true
 			if len(parents) == 0 {
 				continue // it would seem to have made everything
 			}
 		}
-		changed, err := g.changed(ctx, c, parents, touches)
+		touched, err := g.touchedBy(ctx, c, parents)
 		if err != nil {
 			return nil, false, fmt.Errorf("reading git history: %w", err)
 		}
-		if len(changed) > 0 {
-			commits = append(commits, Commit{c.Hash.String(), c.Committer.When.UTC(), slices.Sorted(maps.Keys(changed)), tags[c.Hash]})
+		if own := g.projectPaths(touched, touches); len(own) > 0 {
+			commits = append(commits, Commit{c.hash.String(), c.when, own, tags[c.hash]})
 		}
-		frontier = enqueue(frontier, parents, seen)
 	}
 	slices.Reverse(commits)
 	return commits, shallow, nil
