@@ -92,3 +92,36 @@ func TestEmptySteps(t *testing.T) {
 		require.Equal(t, event.LaysNothing, result.Steps[i].Reason)
 	}
 }
+
+// TestStagesAreRecalled: what a stage copies is neither read nor laid down again while nothing changes, and is when anything does.
+func TestStagesAreRecalled(t *testing.T) {
+	s := newSite(t)
+	s.later = time.Hour
+	s.write("a/1", "one")
+	reads := 0
+	s.watch = func(e event.Event) {
+		if began, is := e.(event.Started); is && began.Task.Unit == "tables" && began.Act == "reading" {
+			reads++
+		}
+	}
+	text := "imbricat: 1\nstages:\n  tables: {base: none, steps: [{copy: {from: a, to: /a}}]}\n" +
+		"images:\n  gauge: {base: none, platforms: [linux/amd64], steps: [{take: {from: tables, path: /a, to: /b}}]}\n"
+	build := func() (string, int) {
+		reads = 0
+		result, err := s.build(text)
+		require.NoError(t, err)
+		return string(result.Images[0].Descriptor.Digest), reads
+	}
+	first, n := build()
+	require.Equal(t, 1, n)
+	again, n := build()
+	require.Equal(t, first, again)
+	require.Zero(t, n, "it is known by the stats of its files")
+	s.write("a/1", "two")
+	changed, n := build()
+	require.NotEqual(t, first, changed)
+	require.Equal(t, 1, n)
+	again, n = build()
+	require.Equal(t, changed, again)
+	require.Zero(t, n)
+}

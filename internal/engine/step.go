@@ -131,11 +131,8 @@ func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, in i
 	if err != nil {
 		return nil, err
 	}
-	setting := compose.Setting{Step: s.plan, Unit: s.name.Unit, Below: s.beneath(), Inputs: inputs, Tell: event.Reporter{Sink: w.sink(), Task: s.task}}
-	if s.unit.plan.IsImage {
-		c := layer.Compression(s.unit.plan.Compression)
-		setting.Compression = &c
-	}
+	setting := compose.Setting{Step: s.plan, Unit: s.name.Unit, Below: s.beneath(), Inputs: inputs, Tell: event.Reporter{Sink: w.sink(), Task: s.task},
+		Compression: layer.Compression(s.unit.plan.Compression), Stage: !s.unit.plan.IsImage}
 	made, err := w.tools.Compose(ctx, kind, setting)
 	if err != nil {
 		return nil, err

@@ -14,8 +14,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -29,7 +31,8 @@ import (
 // Layout is an open layout. Its methods may be called from several goroutines.
 type Layout struct {
 	dir, temp string
-	private   bool // nobody else may look into it
+	private   bool       // nobody else may look into it
+	turn      sync.Mutex // to change the list of names
 	// sync waits until a file, or the names in a folder, lie on the disk; tests look at what has been done by then.
 	sync func(*os.File) error
 	// Project is whose names come first, where several projects keep images in one layout: the path of its recipe.
@@ -434,6 +437,8 @@ func openRegular(path string) (*os.File, error) {
 
 // locked runs act while no other process or goroutine changes the layout's names.
 func (l *Layout) locked(ctx context.Context, act func() error) error {
+	l.turn.Lock() // among this process's own, who need not ask again and again
+	defer l.turn.Unlock()
 	lock := flock.New(l.path(v1.ImageLayoutFile))
 	if _, err := lock.TryLockContext(ctx, 20*time.Millisecond); err != nil {
 		return fmt.Errorf("locking %s: %w", l.dir, err)
@@ -520,8 +525,15 @@ func (l *Layout) Name(ctx context.Context, name string, desc digest.Descriptor) 
 	return l.NameOf(ctx, "", name, desc)
 }
 
-// NameOf makes a project's name stand for an image. Other projects' images of that name keep theirs.
+// NameOf makes a project's name stand for an image. Other projects' images of that name keep theirs. A name that stands for it already is not
+// given anew.
 func (l *Layout) NameOf(ctx context.Context, project, name string, desc digest.Descriptor) error {
+	if index, err := l.readIndex(); err == nil && slices.ContainsFunc(index.Manifests, func(m v1.Descriptor) bool {
+		old := namedOf(m)
+		return old.Name == name && old.Project == project && sameImage(m, desc) && (old.Since.IsZero() != l.private)
+	}) {
+		return nil
+	}
 	return l.locked(ctx, func() error {
 		index, err := l.readIndex()
 		if err != nil {
@@ -545,6 +557,10 @@ func (l *Layout) NameOf(ctx context.Context, project, name string, desc digest.D
 		index.Manifests = append(index.Manifests, entry)
 		return l.writeIndex(index)
 	})
+}
+
+func sameImage(a, b digest.Descriptor) bool {
+	return a.Digest == b.Digest && a.Size == b.Size && a.MediaType == b.MediaType && a.ArtifactType == b.ArtifactType && reflect.DeepEqual(a.Platform, b.Platform)
 }
 
 // Drop takes names away, and gives back those that were there. Of images without a name the digest counts.

@@ -8,8 +8,10 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -87,6 +89,49 @@ func TestNamesOfProjects(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(given.Dir(), "index.json"))
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "since")
+}
+
+// TestNamedAgain: a name that stands for an image already is not written again, whatever else is in the list, and naming many at a time
+// loses none.
+func TestNamedAgain(t *testing.T) {
+	l, err := Create(filepath.Join(t.TempDir(), "layout"), t.TempDir())
+	require.NoError(t, err)
+	one, two := digest.Descriptor{MediaType: "a", Digest: digest.FromBytes([]byte("1")), Size: 1}, digest.Descriptor{MediaType: "a", Digest: digest.FromBytes([]byte("2")), Size: 1}
+	stat := func() os.FileInfo {
+		info, err := os.Stat(filepath.Join(l.Dir(), "index.json"))
+		require.NoError(t, err)
+		return info
+	}
+	written := func(project, name string, desc digest.Descriptor) bool {
+		before := stat()
+		require.NoError(t, l.NameOf(t.Context(), project, name, desc))
+		found, err := l.LookupOf(project, name)
+		require.NoError(t, err)
+		require.Equal(t, desc.Digest, found.Digest)
+		return !os.SameFile(before, stat())
+	}
+	require.True(t, written("/north", "gauge", one))
+	require.False(t, written("/north", "gauge", one))
+	require.True(t, written("/south", "gauge", one))
+	require.True(t, written("/north", "gauge", two))
+	require.True(t, written("/north", "gauge", one), "it moves back too")
+	larger := one
+	larger.Size = 2
+	require.True(t, written("/north", "gauge", larger))
+	require.True(t, written("/north", "almanac", one))
+	require.False(t, written("/south", "gauge", one))
+	var group sync.WaitGroup
+	began := time.Now()
+	problems := make([]error, 40)
+	for n := range problems {
+		group.Go(func() { problems[n] = l.NameOf(t.Context(), "/north", fmt.Sprint("image-", n), one) })
+	}
+	group.Wait()
+	require.NoError(t, errors.Join(problems...))
+	t.Log("40 names at a time took", time.Since(began))
+	list, err := l.List()
+	require.NoError(t, err)
+	require.Len(t, list, 43)
 }
 
 // TestSynced: the bytes of a blob, and of a list of names, lie on the disk before they have their name, and the name before

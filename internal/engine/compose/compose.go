@@ -87,8 +87,9 @@ type Setting struct {
 	Below  *step.View
 	Inputs Inputs
 	Tell   event.Reporter
-	// Compression is how layers of the image are packed; nil of a stage's step, which has none.
-	Compression *layer.Compression
+	// Compression is how layers of the image are packed; of a stage those of images that start from it may be.
+	Compression layer.Compression
+	Stage       bool // there may be no layer of it
 }
 
 // Composed is what a step lays down.
@@ -124,6 +125,9 @@ func (t *Tools) Compose(ctx context.Context, kind Kind, s Setting) (*Composed, e
 	made := &Composed{Tree: filetree.New(c.entries, c.places), Findings: t.Marks.Find(c.entries)}
 	if remembers {
 		known.remember(c, made)
+		if s.Stage && !t.Store.HasTreeEntries(made.Tree.Key) {
+			_ = t.Store.PutTreeEntries(made.Tree.Key, tree.EncodeEntries(c.entries)) // spares composing it again
+		}
 	}
 	return made, nil
 }

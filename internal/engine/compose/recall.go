@@ -38,12 +38,9 @@ func (t *Tools) question(do copyStep) digest.Key {
 // ErrForgotten is wrapped where the store has lost what a build relied on, and the next one does not.
 var ErrForgotten = errors.New("the store has it no more")
 
-// recall returns what a copy laid down before, where nothing that it depends on has changed and its layer is in the
-// store; nil where it must be composed.
+// recall returns what a copy laid down before, where nothing that it depends on has changed and the store has its layer or its
+// entries; nil where it must be composed.
 func (do copyStep) recall(ctx context.Context, t *Tools, s Setting) (*Composed, error) {
-	if s.Compression == nil {
-		return nil, nil // a stage's steps have no layers that could be found
-	}
 	question := t.question(do)
 	if question == "" {
 		return nil, nil
@@ -56,7 +53,7 @@ func (do copyStep) recall(ctx context.Context, t *Tools, s Setting) (*Composed, 
 	if err != nil {
 		return nil, nil // it is written anew
 	}
-	record, whole := t.Store.Record(layer.RecordKey(known.summary.Key, *s.Compression))
+	record, whole := t.Store.Record(layer.RecordKey(known.summary.Key, s.Compression))
 	whole = whole && t.Store.HasLayerIndex(record.DiffID)
 	if !whole && !t.Store.HasTreeEntries(known.summary.Key) {
 		return nil, nil
