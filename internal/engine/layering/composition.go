@@ -64,7 +64,7 @@ func Describe(ctx context.Context, s *store.Store, k Known) (*Content, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Content{Items: l.items, Same: l.same, Origins: make([]Origin, len(l.items)), Labels: make([]string, len(l.items)),
+	c := &Content{Items: l.items, Same: l.identities(), Origins: make([]Origin, len(l.items)), Labels: make([]string, len(l.items)),
 		Steps: make([][]int, len(k.Unit.Steps)), Base: k.Base}
 	if c.Room, err = k.Unit.Room(); err != nil {
 		return nil, err

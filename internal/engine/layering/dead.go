@@ -26,10 +26,10 @@ func (d *Divider) leavingDead(u *Unit, l *mergedSteps, last *Predecessor, o orde
 		shelves[n] = order.Shelf{}
 		one := mergeLayers([][]tree.Entry{entries}, hintsOf(u.Plan.Stack))
 		for i, item := range one.items {
-			shelves[n][item.Path] = order.Held{Same: one.same[i], Size: item.Size}
+			shelves[n][item.Path] = order.Held{Same: one.identities()[i], Size: item.Size}
 		}
 	}
-	parts := order.Keep(l.items, func(i int) string { return l.same[i] }, shelves, func(n int) bool { return unfit(last.Layers[n], now) }, o)
+	parts := order.Keep(l.items, func(i int) string { return l.identities()[i] }, shelves, func(n int) bool { return unfit(last.Layers[n], now) }, o)
 	var fresh [][]int
 	for _, p := range parts {
 		if p.Old < 0 {

@@ -137,7 +137,7 @@ func (u *Unit) Room() (int, error) {
 // VersionOf returns what layers hold together, for comparing versions.
 func VersionOf(layers [][]tree.Entry) order.Version {
 	l := mergeLayers(layers, hintsOf(recipe.Stack{}))
-	return order.Version{Items: l.items, Same: l.same}
+	return order.Version{Items: l.items, Same: l.identities()}
 }
 
 // Predecessors finds the images that others follow.
@@ -280,7 +280,7 @@ func (d *Divider) following(ctx context.Context, u *Unit, room int) ([]*Layer, d
 	for _, past := range last.Past {
 		history = append(history, VersionOf(past))
 	}
-	history = append(history, order.Version{Items: before.items, Same: before.same}, order.Version{Items: l.items, Same: l.same})
+	history = append(history, order.Version{Items: before.items, Same: before.identities()}, order.Version{Items: l.items, Same: l.identities()})
 	o.Versions = order.Learn(history)
 	if o.Dead = u.Plan.Stack.Dead; o.Dead > 0 && len(last.Stored) == len(last.Layers) {
 		if layers, same := d.leavingDead(u, l, last, o); layers != nil {
@@ -295,9 +295,9 @@ func (d *Divider) following(ctx context.Context, u *Unit, room int) ([]*Layer, d
 		held[n] = order.Before{}
 	}
 	for i, item := range before.items {
-		held[before.layer[i]][item.Path] = before.same[i]
+		held[before.layer[i]][item.Path] = before.identities()[i]
 	}
-	parts := order.Divide(l.items, func(i int) string { return l.same[i] }, held, o)
+	parts := order.Divide(l.items, func(i int) string { return l.identities()[i] }, held, o)
 	if len(parts) == len(held) && !slices.ContainsFunc(parts, func(p order.Part) bool { return p.Old < 0 }) {
 		follows = last.Follows // nothing changed, so it is to be the same image again
 		slices.SortFunc(parts, func(a, b order.Part) int { return a.Old - b.Old })

@@ -19,7 +19,7 @@ type mergedSteps struct {
 	entries []tree.Squashed
 	of      []int // item of each entry; -1 for folders that are on the way to others
 	items   []order.Item
-	same    []string // identity of each item
+	same    []string // identity of each item, once somebody asked
 	layer   []int    // in which step or layer each item's first entry was
 }
 
@@ -35,7 +35,6 @@ func mergeLayers(layers [][]tree.Entry, hint func(path string) order.Hint) *merg
 		}
 	}
 	head := l.heads(at)
-	var lines [][]byte
 	known := map[int]int{} // head → item
 	for i := range l.entries {
 		e := &l.entries[i]
@@ -49,16 +48,28 @@ func mergeLayers(layers [][]tree.Entry, hint func(path string) order.Hint) *merg
 			known[head[i]] = n
 			l.items = append(l.items, order.Item{Path: e.Path, Hint: hint(e.Path)})
 			l.layer = append(l.layer, e.Layer)
-			lines = append(lines, nil)
 		}
 		l.of[i] = n
 		l.items[n].Size += sizeInLayer(&e.Entry)
-		lines[n] = e.AppendLine(lines[n])
+	}
+	return l
+}
+
+// identities returns what tells of each item whether it is the same in two versions.
+func (l *mergedSteps) identities() []string {
+	if l.same != nil || len(l.items) == 0 {
+		return l.same
+	}
+	lines := make([][]byte, len(l.items))
+	for i := range l.entries {
+		if n := l.of[i]; n >= 0 {
+			lines[n] = l.entries[i].AppendLine(lines[n])
+		}
 	}
 	for _, line := range lines {
 		l.same = append(l.same, string(digest.ContentBytes(line)))
 	}
-	return l
+	return l.same
 }
 
 // sizeInLayer is what an entry takes in a tar, but for long names and attributes.
