@@ -68,7 +68,7 @@ func newWork(ctx context.Context, o Options, dryRun bool) *work {
 	w.tools = compose.NewTools(ctx, compose.Tools{File: o.Plan.File, Store: o.Store, Project: sources.NewProject(ctx, o.Folder, o.Memory, marks),
 		Marks: marks, Scratch: w.scratch, Times: o.History, Warner: warner})
 	w.fetcher = &compose.Fetcher{Store: o.Store, From: o.Downloads}
-	w.divider = &layering.Divider{Store: o.Store, Rules: o.Divisions, Predecessors: o.Predecessors, Warner: warner}
+	w.divider = layering.NewDivider(ctx, layering.Divider{Store: o.Store, Rules: o.Divisions, Predecessors: o.Predecessors, Warner: warner})
 	packer := pack.Packer{Store: o.Store, Sink: o.Sink}
 	runner := command.Runner{Plan: o.Plan, Store: o.Store, Library: w.library, Executor: o.Executor, Secrets: o.Secrets, Past: o.Past, Warner: warner,
 		Sink: w.sink(), Project: o.Project, Build: o.Build, Forget: o.forget}

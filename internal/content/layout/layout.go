@@ -25,6 +25,7 @@ import (
 	specs "github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/ground/count"
 	"imbricat/internal/ground/digest"
 )
 
@@ -65,7 +66,7 @@ func Open(dir string) (*Layout, error) {
 	if json.Unmarshal(text, &version) != nil || version.Version != v1.ImageLayoutVersion {
 		return nil, fmt.Errorf("%s is an image layout of a version that is unknown here", dir)
 	}
-	return &Layout{dir: dir, temp: dir, sync: (*os.File).Sync}, nil
+	return &Layout{dir: dir, temp: dir, sync: syncFile}, nil
 }
 
 // Create opens a layout and makes it where it does not exist. temp is where unfinished files lie, on the same file
@@ -88,9 +89,16 @@ func CreatePrivate(dir, temp string) (*Layout, error) {
 	return l, nil
 }
 
+var synced = count.New("files and folders synced")
+
+func syncFile(f *os.File) error {
+	synced.Add(1)
+	return f.Sync()
+}
+
 func create(l *Layout) (*Layout, error) {
 	dir, temp := l.dir, l.temp
-	l.sync = (*os.File).Sync
+	l.sync = syncFile
 	if temp == "" {
 		l.temp = dir
 	}

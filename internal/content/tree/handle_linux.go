@@ -176,6 +176,7 @@ type Opener struct {
 
 // Open opens a regular file by its path and tells what it is like at that moment.
 func (o *Opener) Open(p string) (*SourceFile, Stat, error) {
+	opened.Add(1)
 	dir, name := Parent(p), p[len(Parent(p)):]
 	if dir != "" {
 		name = name[1:]

@@ -103,6 +103,7 @@ type Opener struct{ source *Source }
 
 // Open opens a regular file by its path and tells what it is like at that moment.
 func (o *Opener) Open(p string) (*SourceFile, Stat, error) {
+	opened.Add(1)
 	f, err := o.source.root.Open(filepath.FromSlash(p))
 	if err != nil {
 		return nil, Stat{}, fmt.Errorf("reading %q: %w", p, plain(err))

@@ -14,6 +14,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"imbricat/internal/ground/count"
 	"imbricat/internal/ground/ignore"
 )
 
@@ -227,6 +228,9 @@ func (s *Source) withFile(m ignore.Matcher, dir string) (ignore.Matcher, error) 
 	}
 	return m.With(dir, ignore.Lines(string(text))...), nil
 }
+
+// opened counts the files of project folders that were opened.
+var opened = count.New("files opened")
 
 // Opener returns what opens the source's files.
 func (s *Source) Opener() *Opener { return &Opener{source: s} }

@@ -16,6 +16,7 @@ import (
 	"imbricat/internal/engine/account"
 	"imbricat/internal/engine/sources"
 	"imbricat/internal/engine/step"
+	"imbricat/internal/ground/count"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
@@ -32,8 +33,9 @@ type Kind interface {
 
 // remembering is of kinds whose outcome can be recognised without composing it.
 type remembering interface {
-	recall(ctx context.Context, t *Tools, s Setting) (*Composed, error) // nil: it must be composed
-	remember(c *Composer, made *Composed)
+	question(t *Tools) digest.Key                                                            // names all of the project that decides the outcome; empty: more does
+	recall(ctx context.Context, t *Tools, s Setting, question digest.Key) (*Composed, error) // nil: it must be composed
+	remember(c *Composer, made *Composed, question digest.Key)
 }
 
 // inspected is of kinds that have more to say of what they take of the project, before any work.
@@ -52,6 +54,7 @@ type Tools struct {
 	Warner  Warner
 
 	archives *once.Map[string, *filetree.Archive]
+	copies   *once.Map[string, *Composed]
 }
 
 // CommitTimes knows when the files of the project were committed last.
@@ -68,6 +71,7 @@ type Warner interface {
 // NewTools completes tools. Their work ends with ctx.
 func NewTools(ctx context.Context, t Tools) *Tools {
 	t.archives = once.NewMap[string, *filetree.Archive](ctx)
+	t.copies = once.NewMap[string, *Composed](ctx)
 	return &t
 }
 
@@ -98,19 +102,34 @@ type Composed struct {
 	Findings *census.Findings
 }
 
+var composed = count.New("steps composed")
+
 // Compose works out what a step lays down.
 func (t *Tools) Compose(ctx context.Context, kind Kind, s Setting) (*Composed, error) {
+	var question digest.Key
 	known, remembers := kind.(remembering)
-	remembers = remembers && !s.Step.RisingTimes // what lies below decides too
-	if remembers && !s.Tell.Task.Fresh {
-		if made, err := known.recall(ctx, t, s); made != nil || err != nil {
+	if remembers && !s.Step.RisingTimes { // else what lies below decides too
+		question = known.question(t)
+	}
+	if question == "" || s.Tell.Task.Fresh {
+		return t.compose(ctx, kind, s, question)
+	}
+	// The same step for several platforms, over the same: once.
+	key := fmt.Sprintf("%s %s %v %q %s %t", question, s.Below.Key(), s.Step.Pos, s.Unit.Name, s.Compression, s.Stage)
+	return t.copies.Try(ctx, key, func(ctx context.Context) (*Composed, error) {
+		if made, err := known.recall(ctx, t, s, question); made != nil || err != nil {
 			return made, err
 		}
-	}
+		return t.compose(ctx, kind, s, question)
+	})
+}
+
+func (t *Tools) compose(ctx context.Context, kind Kind, s Setting, question digest.Key) (*Composed, error) {
 	below, err := s.Below.Index(ctx)
 	if err != nil {
 		return nil, err
 	}
+	composed.Add(1)
 	c := newComposer(t, s, below)
 	if err = kind.Lay(ctx, c); err == nil {
 		err = ctx.Err()
@@ -123,8 +142,8 @@ func (t *Tools) Compose(ctx context.Context, kind Kind, s Setting) (*Composed, e
 	}
 	c.link()
 	made := &Composed{Tree: filetree.New(c.entries, c.places), Findings: t.Marks.Find(c.entries)}
-	if remembers {
-		known.remember(c, made)
+	if question != "" {
+		kind.(remembering).remember(c, made, question)
 		if s.Stage && !t.Store.HasTreeEntries(made.Tree.Key) {
 			_ = t.Store.PutTreeEntries(made.Tree.Key, tree.EncodeEntries(c.entries)) // spares composing it again
 		}

@@ -22,7 +22,7 @@ import (
 const copyNote = "imbricat copy note 1"
 
 // question names what a copy takes in with all that the walks found; empty where that does not decide the outcome.
-func (t *Tools) question(do copyStep) digest.Key {
+func (do copyStep) question(t *Tools) digest.Key {
 	if do.CommitTimes {
 		return "" // history decides too
 	}
@@ -40,11 +40,7 @@ var ErrForgotten = errors.New("the store has it no more")
 
 // recall returns what a copy laid down before, where nothing that it depends on has changed and the store has its layer or its
 // entries; nil where it must be composed.
-func (do copyStep) recall(ctx context.Context, t *Tools, s Setting) (*Composed, error) {
-	question := t.question(do)
-	if question == "" {
-		return nil, nil
-	}
+func (do copyStep) recall(ctx context.Context, t *Tools, s Setting, question digest.Key) (*Composed, error) {
 	note, found := t.Store.Note(question)
 	if !found {
 		return nil, nil
@@ -133,15 +129,13 @@ func (do copyStep) locate(ctx context.Context, t *Tools, entries []tree.Entry, s
 }
 
 // remember notes what a copy laid down. Failing to costs time at the next build and nothing else.
-func (do copyStep) remember(c *Composer, made *Composed) {
+func (do copyStep) remember(c *Composer, made *Composed, question digest.Key) {
 	for _, from := range do.Sources() {
 		if got, err := c.Project.Pick(from); err == nil && !got.Settled() {
 			return // a later change might not show
 		}
 	}
-	if question := c.question(do); question != "" {
-		_ = c.Store.PutNote(question, c.encode(made))
-	}
+	_ = c.Store.PutNote(question, c.encode(made))
 }
 
 // noted is what a note tells of a copy.

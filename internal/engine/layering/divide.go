@@ -18,6 +18,7 @@ import (
 	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/once"
 	"imbricat/internal/spec/division"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
@@ -151,12 +152,21 @@ type Warner interface {
 	Warn(s *plan.Step, code, text string)
 }
 
-// Divider divides the images of one build. All fields must be set but those that say otherwise.
+// Divider divides the images of one build. All fields must be set but those that say otherwise. NewDivider makes one that divides; others only
+// tell policies.
 type Divider struct {
 	Store        *store.Store
 	Rules        map[string]*division.Rules // of the lock, by image
 	Predecessors Predecessors               // may be nil
 	Warner       Warner
+
+	decisions *once.Map[digest.Key, *decision]
+}
+
+// NewDivider completes a divider. Its work ends with ctx.
+func NewDivider(ctx context.Context, d Divider) *Divider {
+	d.decisions = once.NewMap[digest.Key, *decision](ctx)
+	return &d
 }
 
 // Policy says where a unit's division comes from.

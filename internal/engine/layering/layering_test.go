@@ -71,7 +71,6 @@ func TestRememberedDivisions(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 8))
 	st, err := store.Open(filepath.Join(t.TempDir(), "store"))
 	require.NoError(t, err)
-	d := &Divider{Store: st}
 	describe := func(l *Layer) string {
 		return fmt.Sprint(l.Tree.Summary, l.Label, l.Lineage, l.Compression, len(l.Steps))
 	}
@@ -91,10 +90,10 @@ func TestRememberedDivisions(t *testing.T) {
 			}
 			return slices.DeleteFunc(parts, func(p []int) bool { return len(p) == 0 }), n%2 == 0
 		}
-		first, err := d.divided(t.Context(), u, steps, how, divide)
+		first, err := NewDivider(t.Context(), Divider{Store: st}).divided(t.Context(), u, steps, how, divide)
 		require.NoError(t, err)
 		require.True(t, first.worked)
-		again, err := d.divided(t.Context(), u, steps, how, divide)
+		again, err := NewDivider(t.Context(), Divider{Store: st}).divided(t.Context(), u, steps, how, divide)
 		require.NoError(t, err)
 		require.False(t, again.worked)
 		require.Equal(t, 1, worked)
@@ -119,17 +118,19 @@ func TestRememberedDivisions(t *testing.T) {
 		}
 		// Anything else that decides makes it another division.
 		for _, other := range []func() (divided, error){
-			func() (divided, error) { return d.divided(t.Context(), u, steps, how+" otherwise", divide) },
+			func() (divided, error) {
+				return NewDivider(t.Context(), Divider{Store: st}).divided(t.Context(), u, steps, how+" otherwise", divide)
+			},
 			func() (divided, error) {
 				hinted := &Unit{Plan: &plan.Unit{Compression: "gzip", Stack: recipe.Stack{Steady: []string{"/x"}}}}
-				return d.divided(t.Context(), hinted, steps, how, divide)
+				return NewDivider(t.Context(), Divider{Store: st}).divided(t.Context(), hinted, steps, how, divide)
 			},
 			func() (divided, error) {
 				hinted := &Unit{Plan: &plan.Unit{Compression: "gzip", Stack: recipe.Stack{Lively: []string{"/x"}}}}
-				return d.divided(t.Context(), hinted, steps, how, divide)
+				return NewDivider(t.Context(), Divider{Store: st}).divided(t.Context(), hinted, steps, how, divide)
 			},
 			func() (divided, error) {
-				return d.divided(t.Context(), u, append(slices.Clone(steps), steps[0]), how, divide)
+				return NewDivider(t.Context(), Divider{Store: st}).divided(t.Context(), u, append(slices.Clone(steps), steps[0]), how, divide)
 			},
 		} {
 			made, err := other()
@@ -143,7 +144,7 @@ func TestRememberedDivisions(t *testing.T) {
 				continue
 			}
 			require.NoError(t, st.PutNote(question, damaged))
-			made, err := d.divided(t.Context(), u, steps, how, divide)
+			made, err := NewDivider(t.Context(), Divider{Store: st}).divided(t.Context(), u, steps, how, divide)
 			require.NoError(t, err)
 			require.True(t, made.worked, "%q", damaged)
 		}
@@ -152,7 +153,7 @@ func TestRememberedDivisions(t *testing.T) {
 		}
 		lie := bytes.Replace(text, []byte(first.layers[0].Tree.Key), []byte(digest.ContentBytes([]byte("another tree"))), 1)
 		require.NoError(t, st.PutNote(question, lie))
-		made, err := d.divided(t.Context(), u, steps, how, divide)
+		made, err := NewDivider(t.Context(), Divider{Store: st}).divided(t.Context(), u, steps, how, divide)
 		require.NoError(t, err)
 		_, err = made.layers[0].Tree.Entries(t.Context())
 		require.ErrorIs(t, err, digest.ErrMismatch)

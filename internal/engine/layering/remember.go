@@ -11,6 +11,7 @@ import (
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/layer"
 	"imbricat/internal/engine/step"
+	"imbricat/internal/ground/count"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/once"
 	"imbricat/internal/spec/recipe"
@@ -19,51 +20,79 @@ import (
 // How steps are divided depends on what they laid down, and on what is said of their layers, and on nothing else. So it is worked out once and
 // noted: what each layer holds is known by its key then, and its entries are gathered when somebody looks at them.
 
+var worked = count.New("divisions worked out")
+
 // divisionNote begins the notes of divisions. It names the rules by which steps are divided: change it by hand whenever the same steps would be
 // divided otherwise.
 const divisionNote = "imbricat division 1"
 
 const divisionEnd = "end\n"
 
-// divided is a division of steps.
-type divided struct {
-	layers  []*Layer
+// decision is how steps are divided, for whoever divides the same.
+type decision struct {
+	layers  []decided
 	crowded bool // there were more parts than room
 	worked  bool // it was worked out now
 }
 
-// noted is a division that was worked out.
-type noted struct {
-	crowded bool
-	layers  []notedLayer
+// decided is a layer of a decision.
+type decided struct {
+	tree  *filetree.Tree
+	steps []int // those of the divided ones that it holds something of, in order
 }
 
-// notedLayer is a layer of a division that was worked out.
-type notedLayer struct {
-	summary filetree.Summary
-	steps   []int // those of the divided ones that it holds something of, in order
+// divided is a division of steps.
+type divided struct {
+	layers          []*Layer
+	crowded, worked bool
 }
 
 // divided divides steps by a function, or as it was worked out before. How tells what decides the division beside the steps. The function
 // returns parts, and whether there were more than there is room for.
 func (d *Divider) divided(ctx context.Context, u *Unit, steps []Piece, how string, divide func(l *mergedSteps) ([][]int, bool)) (divided, error) {
 	question := divisionQuestion(u.Plan.Stack, steps, how)
-	work := once.NewValue(func(ctx context.Context) (divided, error) {
-		l, err := mergeSteps(ctx, steps, hintsOf(u.Plan.Stack))
-		if err != nil {
-			return divided{}, err
+	made, err := d.decisions.Try(ctx, question, func(ctx context.Context) (*decision, error) {
+		work := once.NewValue(func(ctx context.Context) (*decision, error) { return decide(ctx, u, steps, divide) })
+		if known := d.recall(question, len(steps), work); known != nil {
+			return known, nil
 		}
-		parts, crowded := divide(l)
-		return divided{l.layersOf(u.compression(), parts), crowded, true}, nil
+		made, err := work.Get(ctx)
+		if err == nil {
+			_ = d.Store.PutNote(question, made.encode()) // it only spares working it out again
+		}
+		return made, err
 	})
-	if known := d.recall(question, len(steps)); known != nil {
-		return divided{later(u, steps, known.layers, work), known.crowded, false}, nil
+	if err != nil {
+		return divided{}, err
 	}
-	out, err := work.Get(ctx)
-	if err == nil {
-		_ = d.Store.PutNote(question, out.encode(steps)) // it only spares working it out again
+	out := divided{crowded: made.crowded, worked: made.worked}
+	for n, one := range made.layers {
+		var of []*step.Outcome
+		for _, i := range one.steps {
+			of = append(of, steps[i].Outcome)
+		}
+		out.layers = append(out.layers, &Layer{Tree: one.tree, Compression: u.compression(), Steps: of, Label: labelOf(of), Lineage: lineageOf(steps[one.steps[0]], n)})
 	}
-	return out, err
+	return out, nil
+}
+
+// decide works a division out.
+func decide(ctx context.Context, u *Unit, steps []Piece, divide func(l *mergedSteps) ([][]int, bool)) (*decision, error) {
+	worked.Add(1)
+	l, err := mergeSteps(ctx, steps, hintsOf(u.Plan.Stack))
+	if err != nil {
+		return nil, err
+	}
+	parts, crowded := divide(l)
+	out := &decision{crowded: crowded, worked: true}
+	for _, one := range l.layersOf(u.compression(), parts) {
+		of := decided{tree: one.Tree}
+		for _, o := range one.Steps {
+			of.steps = append(of.steps, slices.IndexFunc(steps, func(s Piece) bool { return s.Outcome == o }))
+		}
+		out.layers = append(out.layers, of)
+	}
+	return out, nil
 }
 
 func divisionQuestion(s recipe.Stack, steps []Piece, how string) digest.Key {
@@ -75,49 +104,26 @@ func divisionQuestion(s recipe.Stack, steps []Piece, how string) digest.Key {
 	return filetree.KeyOfText(text.String())
 }
 
-// later makes layers whose entries are gathered when somebody looks at them.
-func later(u *Unit, steps []Piece, known []notedLayer, work *once.Value[divided]) []*Layer {
-	layers := make([]*Layer, len(known))
-	for n, k := range known {
-		var of []*step.Outcome
-		for _, i := range k.steps {
-			of = append(of, steps[i].Outcome)
-		}
-		layers[n] = &Layer{Compression: u.compression(), Steps: of, Label: labelOf(of), Lineage: lineageOf(steps[k.steps[0]], n),
-			Tree: filetree.Later(k.summary, func(ctx context.Context) (*filetree.Tree, error) {
-				all, err := work.Get(ctx)
-				if err != nil {
-					return nil, err
-				}
-				if n >= len(all.layers) {
-					return nil, errors.New("a division of other steps was noted")
-				}
-				return all.layers[n].Tree, nil
-			})}
-	}
-	return layers
-}
-
 // lineageOf names a part of steps over changes of what it holds, by the first of the steps.
 func lineageOf(first Piece, part int) digest.Key {
 	return filetree.KeyOfText(fmt.Sprintf("%s part %d", first.Lineage, part))
 }
 
 // encode writes whether it is crowded, and a line for each layer: key, files, bytes, whether it is empty, and the places of its steps.
-func (d divided) encode(steps []Piece) []byte {
+func (d *decision) encode() []byte {
 	out := fmt.Appendf(nil, "%s %t\n", divisionNote, d.crowded)
 	for _, l := range d.layers {
-		out = fmt.Appendf(out, "%s %d %d %t", l.Tree.Key, l.Tree.Files, l.Tree.Bytes, l.Tree.Empty)
-		for _, o := range l.Steps {
-			out = fmt.Appendf(out, " %d", slices.IndexFunc(steps, func(s Piece) bool { return s.Outcome == o }))
+		out = fmt.Appendf(out, "%s %d %d %t", l.tree.Key, l.tree.Files, l.tree.Bytes, l.tree.Empty)
+		for _, i := range l.steps {
+			out = fmt.Appendf(out, " %d", i)
 		}
 		out = append(out, '\n')
 	}
 	return append(out, divisionEnd...)
 }
 
-// recall returns a division of so many steps that was noted; nil where none was.
-func (d *Divider) recall(question digest.Key, steps int) *noted {
+// recall returns a decision over so many steps that was noted; nil where none was. What its layers hold is worked out when somebody looks.
+func (d *Divider) recall(question digest.Key, steps int, work *once.Value[*decision]) *decision {
 	text, found := d.Store.Note(question)
 	head, rest, _ := strings.Cut(string(text), "\n")
 	rest, whole := strings.CutSuffix(rest, divisionEnd)
@@ -125,32 +131,42 @@ func (d *Divider) recall(question digest.Key, steps int) *noted {
 	if !found || !whole || err != nil {
 		return nil
 	}
-	n := &noted{crowded: crowded}
+	out := &decision{crowded: crowded}
 	for line := range strings.Lines(rest) {
-		one, ok := decodeLayer(strings.Fields(line), steps)
+		summary, of, ok := decodeLayer(strings.Fields(line), steps)
 		if !ok {
 			return nil
 		}
-		n.layers = append(n.layers, one)
+		n := len(out.layers)
+		out.layers = append(out.layers, decided{steps: of, tree: filetree.Later(summary, func(ctx context.Context) (*filetree.Tree, error) {
+			made, err := work.Get(ctx)
+			if err != nil {
+				return nil, err
+			}
+			if n >= len(made.layers) {
+				return nil, errors.New("a division of other steps was noted")
+			}
+			return made.layers[n].tree, nil
+		})})
 	}
-	return n
+	return out
 }
 
-func decodeLayer(fields []string, steps int) (n notedLayer, ok bool) {
+func decodeLayer(fields []string, steps int) (s filetree.Summary, of []int, ok bool) {
 	if len(fields) < 5 {
-		return n, false
+		return s, nil, false
 	}
-	n.summary.Key = digest.Key(fields[0])
+	s.Key = digest.Key(fields[0])
 	var filesErr, bytesErr, emptyErr error
-	n.summary.Files, filesErr = strconv.Atoi(fields[1])
-	n.summary.Bytes, bytesErr = strconv.ParseInt(fields[2], 10, 64)
-	n.summary.Empty, emptyErr = strconv.ParseBool(fields[3])
+	s.Files, filesErr = strconv.Atoi(fields[1])
+	s.Bytes, bytesErr = strconv.ParseInt(fields[2], 10, 64)
+	s.Empty, emptyErr = strconv.ParseBool(fields[3])
 	for _, field := range fields[4:] {
 		i, err := strconv.Atoi(field)
-		if err != nil || i < 0 || i >= steps || len(n.steps) > 0 && i <= n.steps[len(n.steps)-1] {
-			return n, false
+		if err != nil || i < 0 || i >= steps || len(of) > 0 && i <= of[len(of)-1] {
+			return s, nil, false
 		}
-		n.steps = append(n.steps, i)
+		of = append(of, i)
 	}
-	return n, errors.Join(filesErr, bytesErr, emptyErr) == nil && len(n.summary.Key) == len(digest.ContentBytes(nil))
+	return s, of, errors.Join(filesErr, bytesErr, emptyErr) == nil && len(s.Key) == len(digest.ContentBytes(nil))
 }

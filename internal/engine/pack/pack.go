@@ -15,6 +15,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/layering"
+	"imbricat/internal/ground/count"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 )
@@ -90,9 +91,12 @@ func (p *Packer) mendIndex(ctx context.Context, l *layering.Layer, record *store
 	return baseimage.KeepIndex(p.Store, &layer.Indexed{Entries: entries, DiffID: record.DiffID, Unpacked: record.Unpacked})
 }
 
+var packed = count.New("bytes of files packed")
+
 func (p *Packer) packNew(ctx context.Context, l *layering.Layer) (*store.Record, error) {
 	tell := event.Reporter{Sink: p.Sink, Task: l.Steps[0].Task}
 	tell.Started("packing", l.Tree.Bytes)
+	packed.Add(l.Tree.Bytes)
 	began := time.Now()
 	entries, err := l.Tree.Entries(ctx)
 	if err != nil {

@@ -19,6 +19,7 @@ import (
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/ground/count"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 )
@@ -273,6 +274,8 @@ func batches(list []string, n int) func(yield func([]string) bool) {
 	}
 }
 
+var hashed = count.New("bytes of files hashed")
+
 // hashFile reads a file once and notices when it changes meanwhile.
 func hashFile(opener *tree.Opener, path string, sum hash.Hash, buffer []byte, done *event.Counter) (remembered, error) {
 	var one remembered
@@ -303,6 +306,7 @@ func hashFile(opener *tree.Opener, path string, sum hash.Hash, buffer []byte, do
 	if after != before || read != before.Size {
 		return one, fmt.Errorf("%s %w; build again when nothing writes to it", path, layer.ErrChanged)
 	}
+	hashed.Add(read)
 	one.Stat, one.Content = before, digest.ContentOf(sum)
 	return one, nil
 }

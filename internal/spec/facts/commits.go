@@ -11,6 +11,8 @@ import (
 
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/object"
+
+	"imbricat/internal/ground/count"
 )
 
 // What a commit touched never changes, so it is worked out once and remembered, for every project that has the commit.
@@ -157,8 +159,11 @@ func (g *Git) treeOf(c *commitInfo) (*object.Tree, error) {
 	return o.Tree()
 }
 
+var compared = count.New("commits compared")
+
 // differing lists the paths of files that differ between two trees, sorted. Only folders whose digests differ are read.
 func (g *Git) differing(ctx context.Context, from, to *object.Tree) ([]string, error) {
+	compared.Add(1)
 	var all []string
 	_, err := g.below(ctx, from, to, "", func(path string) bool {
 		all = append(all, path)
