@@ -35,8 +35,22 @@ type commitInfo struct {
 	hash    plumbing.Hash
 	when    time.Time
 	parents []plumbing.Hash
-	touched []string // paths of the work tree, sorted; not known of one that is not whole
+	changes []change // sorted by path; not known of one that is not whole
 	whole   bool
+}
+
+// change is a path of the work tree that differs between a commit and some of its parents.
+type change struct {
+	path string
+	from uint64 // bit n: from the parent n
+}
+
+// mostParents is how many parents of a commit are looked at.
+const mostParents = 64
+
+// parentsMask has the bits of so many parents. The first commit follows an empty one.
+func parentsMask(parents int) uint64 {
+	return ^uint64(0) >> (mostParents - min(max(parents, 1), mostParents))
 }
 
 // RememberCommits has what commits touched remembered from now on.
@@ -115,40 +129,42 @@ func (g *Git) parentsOf(c *commitInfo) ([]*commitInfo, error) {
 	return list, nil
 }
 
-// touchedBy returns the paths of the work tree that a commit touched, sorted: what differs from all its parents, of which those are given that
-// are there.
-func (g *Git) touchedBy(ctx context.Context, c *commitInfo, parents []*commitInfo) ([]string, error) {
+// changesOf returns what differs between a commit and its parents, of which those are given that are there.
+func (g *Git) changesOf(ctx context.Context, c *commitInfo, parents []*commitInfo) ([]change, error) {
 	if c.whole && len(parents) == len(c.parents) {
-		return c.touched, nil
+		return c.changes, nil
 	}
 	now, err := g.treeOf(c)
 	if err != nil {
 		return nil, err
 	}
-	var common []string
-	for i, parent := range append([]*commitInfo{}, parents...) {
+	before := []*object.Tree{{}} // the first commit follows an empty one, and so does the end of a shallow history
+	for i, parent := range parents[:min(len(parents), mostParents)] {
 		old, err := g.treeOf(parent)
 		if err != nil {
 			return nil, err
 		}
-		own, err := g.differing(ctx, old, now)
-		if err != nil {
-			return nil, err
-		}
-		if i > 0 {
-			own = slices.DeleteFunc(own, func(path string) bool { _, both := slices.BinarySearch(common, path); return !both })
-		}
-		common = own
+		before = append(before[:i], old)
 	}
-	if len(parents) == 0 { // the first commit follows an empty one, and so does the end of a shallow history
-		if common, err = g.differing(ctx, &object.Tree{}, now); err != nil {
+	from := map[string]uint64{}
+	for i, old := range before {
+		compared.Add(1)
+		if _, err := g.below(ctx, old, now, "", func(path string) bool {
+			from[path] |= 1 << i
+			return false
+		}); err != nil {
 			return nil, err
 		}
 	}
+	all := make([]change, 0, len(from))
+	for path, parents := range from {
+		all = append(all, change{path, parents})
+	}
+	slices.SortFunc(all, func(a, b change) int { return strings.Compare(a.path, b.path) })
 	if len(parents) == len(c.parents) {
-		c.touched, c.whole, g.learnt = common, true, true
+		c.changes, c.whole, g.learnt = all, true, true
 	}
-	return common, nil
+	return all, nil
 }
 
 func (g *Git) treeOf(c *commitInfo) (*object.Tree, error) {
@@ -161,26 +177,26 @@ func (g *Git) treeOf(c *commitInfo) (*object.Tree, error) {
 
 var compared = count.New("commits compared")
 
-// differing lists the paths of files that differ between two trees, sorted. Only folders whose digests differ are read.
-func (g *Git) differing(ctx context.Context, from, to *object.Tree) ([]string, error) {
-	compared.Add(1)
-	var all []string
-	_, err := g.below(ctx, from, to, "", func(path string) bool {
-		all = append(all, path)
-		return false
-	})
-	slices.Sort(all)
-	return slices.Compact(all), err
-}
-
-// projectPaths returns those of the paths of a work tree that lie in the project and for which touches answers true, relative to the project.
-func (g *Git) projectPaths(all []string, touches func(path string) bool) (own []string) {
-	for _, name := range all {
-		if path, inside := g.inProject(name); inside && touches(path) {
+// touched returns the paths of the project for which touches answers true, and which differ from all of so many parents.
+func (g *Git) touched(all []change, parents int, touches func(path string) bool) (own []string) {
+	for _, c := range all {
+		if path, inside := g.inProject(c.path); inside && c.from == parentsMask(parents) && touches(path) {
 			own = append(own, path)
 		}
 	}
 	return own
+}
+
+// differs reports whether from each of so many parents some path of the project differs for which touches answers true: of a merge it need not
+// be the same one.
+func (g *Git) differs(all []change, parents int, touches func(path string) bool) bool {
+	var from uint64
+	for _, c := range all {
+		if path, inside := g.inProject(c.path); inside && touches(path) {
+			from |= c.from
+		}
+	}
+	return from == parentsMask(parents)
 }
 
 // commitWalk visits commits from the one that is checked out, the newest first.
@@ -219,7 +235,8 @@ func (w *commitWalk) next(ctx context.Context) (*commitInfo, []*commitInfo, erro
 	return c, parents, nil
 }
 
-// encodeCommits writes a line for each commit that is known whole: name, time in seconds, parents, and a line for each path behind it.
+// encodeCommits writes a line for each commit that is known whole: name, time in seconds, parents, and behind it a line for each
+// path, with the parents that it differs from.
 func encodeCommits(all map[plumbing.Hash]*commitInfo) []byte {
 	out := []byte(commitsHead)
 	paths := 0
@@ -231,7 +248,7 @@ func encodeCommits(all map[plumbing.Hash]*commitInfo) []byte {
 	}
 	slices.SortFunc(whole, func(a, b *commitInfo) int { return b.when.Compare(a.when) }) // the newest are kept
 	for _, c := range whole {
-		if paths += 1 + len(c.touched); paths > mostRemembered {
+		if paths += 1 + len(c.changes); paths > mostRemembered {
 			break
 		}
 		out = fmt.Appendf(out, "%s %d", c.hash, c.when.Unix())
@@ -239,8 +256,8 @@ func encodeCommits(all map[plumbing.Hash]*commitInfo) []byte {
 			out = append(append(out, ' '), p.String()...)
 		}
 		out = append(out, '\n')
-		for _, path := range c.touched {
-			out = append(strconv.AppendQuote(append(out, '\t'), path), '\n')
+		for _, one := range c.changes {
+			out = append(strconv.AppendQuote(fmt.Appendf(out, "\t%x ", one.from), one.path), '\n')
 		}
 	}
 	return out
@@ -256,12 +273,14 @@ func decodeCommits(text string) map[plumbing.Hash]*commitInfo {
 	var last *commitInfo
 	for line := range strings.Lines(rest) {
 		line = strings.TrimSuffix(line, "\n")
-		if quoted, path := strings.CutPrefix(line, "\t"); path {
+		if line, path := strings.CutPrefix(line, "\t"); path {
+			mask, quoted, _ := strings.Cut(line, " ")
+			from, maskErr := strconv.ParseUint(mask, 16, 64)
 			name, err := strconv.Unquote(quoted)
-			if err != nil || last == nil {
+			if err != nil || maskErr != nil || last == nil {
 				return map[plumbing.Hash]*commitInfo{}
 			}
-			last.touched = append(last.touched, name)
+			last.changes = append(last.changes, change{name, from})
 			continue
 		}
 		words := strings.Fields(line)

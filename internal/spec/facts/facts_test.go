@@ -259,6 +259,31 @@ func TestRememberedCommits(t *testing.T) {
 		require.Equal(t, want, tell(folder, notes), folder)
 		require.Equal(t, kept, notes.kept, "nothing new was learnt")
 	}
+	// A merge of two branches that changed different files differs from each of them, though no file does from both.
+	merge := filepath.Join(t.TempDir(), "merge")
+	require.NoError(t, os.Mkdir(merge, 0o755))
+	gitIn(t, merge, "", "init", "-q", "-b", "trunk")
+	commit(t, merge, day(1), "first")
+	gitIn(t, merge, "", "checkout", "-q", "-b", "side")
+	commit(t, merge, day(2), "gauge/a")
+	gitIn(t, merge, "", "checkout", "-q", "trunk")
+	commit(t, merge, day(3), "gauge/b")
+	gitIn(t, merge, day(4), "merge", "-q", "--no-ff", "-m", "merge", "side")
+	commit(t, merge, day(5), "almanac")
+	for range 2 {
+		g, err := openGit(merge)
+		require.NoError(t, err)
+		g.RememberCommits(notes)
+		newest := func(below string) string {
+			when, _, err := g.Newest(t.Context(), func(path string) bool { return strings.HasPrefix(path, below) })
+			require.NoError(t, err)
+			return when.Format("02")
+		}
+		require.Equal(t, []string{"04", "02", "03", "01", "05"}, []string{newest("gauge/"), newest("gauge/a"), newest("gauge/b"), newest("first"), newest("")})
+		commits, _, err := g.Log(t.Context(), 10, func(path string) bool { return strings.HasPrefix(path, "gauge/") })
+		require.NoError(t, err)
+		require.Len(t, commits, 2, "no path is the merge's own")
+	}
 	whole := notes.text
 	for _, damaged := range []string{"", "imbricat commits 0\n", commitsHead + "x 1\n", commitsHead + "\t\"a\"\n", commitsHead + "\n", string(whole) + "\tx\n", string(whole) + strings.Repeat("0", 40) + " soon\n"} {
 		require.Equal(t, tell(dir, nil), tell(dir, &commitNotes{text: []byte(damaged)}), damaged)

@@ -264,11 +264,11 @@ func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (time.
 		if c == nil {
 			return time.Time{}, false, nil
 		}
-		touched, err := g.touchedBy(ctx, c, parents)
+		all, err := g.changesOf(ctx, c, parents)
 		if err != nil {
 			return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
 		}
-		if len(g.projectPaths(touched, touches)) > 0 {
+		if g.differs(all, len(parents), touches) {
 			g.guessed = g.guessed || len(parents) == 0 && len(c.parents) > 0
 			return c.when, true, nil
 		}
@@ -378,11 +378,11 @@ func (g *Git) Times(ctx context.Context) (map[string]time.Time, error) {
 		if c == nil {
 			break
 		}
-		touched, err := g.touchedBy(ctx, c, parents)
+		all, err := g.changesOf(ctx, c, parents)
 		if err != nil {
 			return nil, fmt.Errorf("reading git history: %w", err)
 		}
-		for _, path := range g.projectPaths(touched, func(path string) bool { return open[path] }) {
+		for _, path := range g.touched(all, len(parents), func(path string) bool { return open[path] }) {
 			times[path] = c.when
 			delete(open, path)
 		}

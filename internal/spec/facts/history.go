@@ -51,11 +51,11 @@ func (g *Git) Log(ctx context.Context, most int, touches func(path string) bool)
 				continue // it would seem to have made everything
 			}
 		}
-		touched, err := g.touchedBy(ctx, c, parents)
+		all, err := g.changesOf(ctx, c, parents)
 		if err != nil {
 			return nil, false, fmt.Errorf("reading git history: %w", err)
 		}
-		if own := g.projectPaths(touched, touches); len(own) > 0 {
+		if own := g.touched(all, len(parents), touches); len(own) > 0 {
 			commits = append(commits, Commit{c.hash.String(), c.when, own, tags[c.hash]})
 		}
 	}
