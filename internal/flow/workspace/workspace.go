@@ -35,7 +35,7 @@ type Workspace struct {
 	Redactor *redact.Redactor                                        // of what the environment holds of secrets
 }
 
-// Source opens the project folder, for what steps take in. The recipe, the lock, the store and what is written meanwhile are no
+// source opens the project folder, for what steps take in. The recipe, the lock, the store and what is written meanwhile are no
 // part of it: a store inside the project changes with every build, and taking it in would never end.
 func (w *Workspace) source(dir string) (*tree.Source, error) {
 	unnamed := []string{w.Recipe.File.Name, path.Join(path.Dir(w.Recipe.File.Name), recipe.LockName), ".git"}

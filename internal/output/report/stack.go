@@ -141,7 +141,7 @@ func shorten(text string, most int) string {
 	return text
 }
 
-// WriteVolatility lists how often what images hold changes, what costs most first.
+// VolatilityText lists how often what images hold changes, what costs most first.
 func VolatilityText(p Paint, stacks []Stack) string {
 	w := &strings.Builder{}
 	for n, s := range stacks {
