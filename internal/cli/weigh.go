@@ -30,7 +30,7 @@ func weighCommand() *cli.Command {
 				}
 				return nil
 			}},
-			&cli.StringFlag{Name: "chart", Usage: "`FILE` to draw a chart to; .svg or .png"}},
+			&cli.StringFlag{Name: "chart", Usage: "`FILE` to draw a chart to; .svg"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runWeigh(ctx, newSession(c)) },
 	}
 }
@@ -41,8 +41,8 @@ func runWeigh(ctx context.Context, s *session) error {
 		return flow.Usagef("weigh needs --replay RANGE, such as --replay 1.0.0..")
 	}
 	chart := s.cmd.String("chart")
-	if chart != "" && !strings.HasSuffix(chart, ".svg") && !strings.HasSuffix(chart, ".png") {
-		return flow.Usagef("--chart takes a file that ends in .svg or .png")
+	if chart != "" && !strings.HasSuffix(chart, ".svg") {
+		return flow.Usagef("--chart takes a file that ends in .svg")
 	}
 	ws, err := s.workspace(s.cmd.Args().Slice())
 	if err != nil {
@@ -80,7 +80,7 @@ func runWeigh(ctx context.Context, s *session) error {
 	}
 	view.Close("")
 	if chart != "" {
-		text, err := report.DrawReplays(list, strings.TrimPrefix(chart[strings.LastIndexByte(chart, '.'):], "."))
+		text, err := report.DrawReplays(list)
 		if err == nil {
 			err = files.Replace(chart, text, 0o644)
 		}

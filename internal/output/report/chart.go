@@ -3,63 +3,78 @@ package report
 import (
 	"bytes"
 	"fmt"
-	"image/color"
+	"math"
 
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
+	"github.com/wcharczuk/go-chart/v2"
+	"github.com/wcharczuk/go-chart/v2/drawing"
 )
 
-// strategyColours are slate for what today's layers do, sea-green and grey for what they are compared with.
-var strategyColours = []color.Color{color.RGBA{0x1f, 0x7a, 0x6d, 0xff}, color.RGBA{0x52, 0x66, 0x7a, 0xff}, color.RGBA{0xb4, 0xbf, 0xca, 0xff}}
+// strategyColours are sea-green for what today's layers do, slate and grey for what they are compared with.
+var strategyColours = []drawing.Color{drawing.ColorFromHex("1f7a6d"), drawing.ColorFromHex("52667a"), drawing.ColorFromHex("b4bfca")}
 
-// DrawReplays draws what replayed versions push, summed up over the versions, one below the other, as svg or png.
-func DrawReplays(list []Replay, format string) ([]byte, error) {
-	plots := make([][]*plot.Plot, len(list))
+// The width and height of the chart of one image, in pixels.
+const (
+	chartWidth  = 960
+	chartHeight = 480
+)
+
+// mostTicks bounds how many numbers stand at an axis.
+const mostTicks = 12
+
+// DrawReplays draws what replayed versions push, summed up over the versions, one image below the other, as SVG.
+func DrawReplays(list []Replay) ([]byte, error) {
+	out := fmt.Appendf(nil, "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"%d\" height=\"%d\">\n", chartWidth, chartHeight*len(list))
 	for n, r := range list {
-		p, err := drawReplay(r)
-		if err != nil {
+		var one bytes.Buffer
+		if err := drawReplay(r).Render(chart.SVG, &one); err != nil {
 			return nil, fmt.Errorf("drawing %s: %w", r.Image, err)
 		}
-		plots[n] = []*plot.Plot{p}
+		sized := bytes.Replace(one.Bytes(), []byte("<svg "), fmt.Appendf(nil, "<svg width=\"%d\" height=\"%d\" ", chartWidth, chartHeight), 1)
+		out = fmt.Appendf(out, "<g transform=\"translate(0,%d)\">%s</g>\n", n*chartHeight, sized)
 	}
-	const width, height = 9 * vg.Inch, 4.5 * vg.Inch
-	canvas, err := draw.NewFormattedCanvas(width, height*vg.Length(max(1, len(list))), format)
-	if err != nil {
-		return nil, fmt.Errorf("drawing a chart: %w", err)
-	}
-	whole := draw.New(canvas)
-	tiles := draw.Tiles{Rows: max(1, len(list)), Cols: 1, PadX: vg.Millimeter, PadY: 4 * vg.Millimeter, PadTop: 3 * vg.Millimeter, PadBottom: 3 * vg.Millimeter,
-		PadLeft: 3 * vg.Millimeter, PadRight: 6 * vg.Millimeter}
-	for n := range plots {
-		plots[n][0].Draw(tiles.At(whole, 0, n))
-	}
-	var out bytes.Buffer
-	_, err = canvas.WriteTo(&out)
-	return out.Bytes(), err
+	return append(out, "</svg>\n"...), nil
 }
 
-func drawReplay(r Replay) (*plot.Plot, error) {
-	p := plot.New()
-	p.Title.Text = fmt.Sprintf("%s %s: pushed over %s", r.Image, r.Platform, Count(len(r.Versions), "version"))
-	p.X.Label.Text, p.Y.Label.Text = "version", "MB, before compression"
-	p.Legend.Top, p.Legend.Left = true, true
-	p.Add(plotter.NewGrid())
-	for n, name := range r.Names {
-		points := plotter.XYs{{X: 0, Y: 0}}
-		sum := 0.0
-		for v, version := range r.Versions {
-			sum += float64(version.Bytes[n].Pushed) / 1e6
-			points = append(points, plotter.XY{X: float64(v + 1), Y: sum})
-		}
-		line, err := plotter.NewLine(points)
-		if err != nil {
-			return nil, err
-		}
-		line.StepStyle, line.Width, line.Color = plotter.PostStep, vg.Points(2), strategyColours[n%len(strategyColours)]
-		p.Add(line)
-		p.Legend.Add(name, line)
+func drawReplay(r Replay) *chart.Chart {
+	last := float64(len(r.Versions)) + 0.5 // so that what the last version pushes is seen
+	c := &chart.Chart{
+		Title: fmt.Sprintf("%s %s: pushed over %s", r.Image, r.Platform, Count(len(r.Versions), "version")),
+		Width: chartWidth, Height: chartHeight,
+		TitleStyle: chart.Style{FontSize: 13, Padding: chart.Box{Top: 12}},
+		Background: chart.Style{Padding: chart.Box{Top: 50, Left: 24, Right: 24, Bottom: 24}},
 	}
-	return p, nil
+	most := 0.0
+	for n, name := range r.Names {
+		// The sum stays what it was until the next version is pushed.
+		xs, ys, sum := []float64{0}, []float64{0}, 0.0
+		for v, version := range r.Versions {
+			xs, ys = append(xs, float64(v+1)), append(ys, sum)
+			sum += float64(version.Bytes[n].Pushed) / 1e6
+			xs, ys = append(xs, float64(v+1)), append(ys, sum)
+		}
+		most = max(most, sum)
+		c.Series = append(c.Series, chart.ContinuousSeries{Name: name, XValues: append(xs, last), YValues: append(ys, sum),
+			Style: chart.Style{StrokeColor: strategyColours[n%len(strategyColours)], StrokeWidth: 2.5}})
+	}
+	grid := chart.Style{StrokeColor: drawing.ColorFromHex("e3e7eb"), StrokeWidth: 1}
+	c.XAxis = chart.XAxis{Name: "version", Range: &chart.ContinuousRange{Max: last}, Ticks: ticks(last, 1)}
+	c.YAxis = chart.YAxis{Name: "MB, before compression", Range: &chart.ContinuousRange{Max: max(most*1.05, 0.001)}, Ticks: ticks(max(most*1.05, 0.001), 0), GridMajorStyle: grid, GridMinorStyle: grid}
+	c.Elements = []chart.Renderable{chart.Legend(c)}
+	return c
+}
+
+// ticks are round numbers from 0 to most, at least so far apart.
+func ticks(most, apart float64) (all []chart.Tick) {
+	step := math.Pow(10, math.Floor(math.Log10(most/mostTicks)))
+	for _, factor := range []float64{2, 2.5, 2} {
+		if most/step <= mostTicks {
+			break
+		}
+		step *= factor
+	}
+	step = max(step, apart)
+	for at := 0.0; at <= most; at += step {
+		all = append(all, chart.Tick{Value: at, Label: fmt.Sprintf("%.4g", at)})
+	}
+	return append(all, chart.Tick{Value: most}) // the axis ends with the last one
 }
