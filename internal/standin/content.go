@@ -98,7 +98,7 @@ func (x *exchange) named(identifier string) (d digest.Digest, tag string, err er
 		d, err = parseDigest(identifier)
 		return d, "", err
 	}
-	if !tagForm.MatchString(identifier) {
+	if !isTag(identifier) {
 		return "", "", unknown
 	}
 	if d, err = x.storage.tag(x.repository, identifier); err != nil {
@@ -194,7 +194,7 @@ func (x *exchange) checkTags(tags []string, d digest.Digest) error {
 	}
 	rights := x.server.rightsOf(x.repository)
 	for _, tag := range tags {
-		if !tagForm.MatchString(tag) {
+		if !isTag(tag) {
 			return refuse(http.StatusBadRequest, "TAG_INVALID", "the tag is invalid")
 		}
 		old, err := x.storage.tag(x.repository, tag)

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -17,12 +18,14 @@ import (
 //go:embed page.html
 var pageText string
 
-var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"bytes": func(n int64) string { return humanize.Bytes(uint64(n)) },
-	"short": digest.Short,
-	"when":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05") },
-	"join":  func(list []string) string { return strings.Join(list, ", ") },
-}).Parse(pageText))
+var pageTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Funcs(template.FuncMap{
+		"bytes": func(n int64) string { return humanize.Bytes(uint64(n)) },
+		"short": digest.Short,
+		"when":  func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05") },
+		"join":  func(list []string) string { return strings.Join(list, ", ") },
+	}).Parse(pageText))
+})
 
 // pageData is what the page shows: all repositories, or one with its tags, or events.
 type pageData struct {
@@ -79,7 +82,7 @@ func (s *Server) page(w http.ResponseWriter, r *http.Request) error {
 	}
 	slices.Reverse(data.Events)
 	var out bytes.Buffer
-	if err := pageTemplate.Execute(&out, data); err != nil {
+	if err := pageTemplate().Execute(&out, data); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")

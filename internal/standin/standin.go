@@ -221,9 +221,11 @@ func (r *statusRecorder) WriteHeader(status int) {
 
 var (
 	nameForm = regexp.MustCompile(`^[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*(/[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*)*$`)
-	tagForm  = regexp.MustCompile(`^[a-zA-Z0-9_][a-zA-Z0-9._-]{0,127}$`)
+	tagForm  = regexp.MustCompile(`^[a-zA-Z0-9_][a-zA-Z0-9._-]*$`)
 	routes   = regexp.MustCompile(`^/v2/(.+)/(blobs/uploads/?|blobs/uploads/([^/]+)|blobs/([^/]+)|manifests/([^/]+)|referrers/([^/]+)|tags/list)$`)
 )
+
+func isTag(text string) bool { return len(text) <= 128 && tagForm.MatchString(text) }
 
 func (s *Server) route(w http.ResponseWriter, r *http.Request) error {
 	switch {

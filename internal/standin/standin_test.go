@@ -88,6 +88,7 @@ func TestProtocol(t *testing.T) {
 	}
 	image := fmt.Sprintf(`{"schemaVersion":2,"config":{"mediaType":"%s","digest":"%s","size":5},"layers":[]}`, v1.MediaTypeImageConfig, blob)
 	require.Equal(t, 201, put("1", image, v1.MediaTypeImageManifest).StatusCode)
+	require.NotEqual(t, 201, put(strings.Repeat("v", 129), image, v1.MediaTypeImageManifest).StatusCode)
 	require.Equal(t, 404, put("2", strings.Replace(image, string(blob), string(digest.FromBytes(nil)), 1), v1.MediaTypeImageManifest).StatusCode)
 	require.Equal(t, 400, put("2", "{", v1.MediaTypeImageManifest).StatusCode)
 	require.Equal(t, 400, put("2", index, v1.MediaTypeImageManifest).StatusCode)

@@ -90,7 +90,7 @@ func All(st *store.Store) ([]*Try, error) {
 	return all, nil
 }
 
-var validName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,99}$`)
+var validName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 
 // NameError is of a name that cannot be given.
 type NameError struct {
@@ -102,12 +102,12 @@ func (e *NameError) Error() string {
 	if e.Taken {
 		return fmt.Sprintf("%q is taken: `imbricat try stop %s` ends and forgets it", e.Name, e.Name)
 	}
-	return fmt.Sprintf("--name takes letters, digits and . _ -, not %q", e.Name)
+	return fmt.Sprintf("--name takes up to 100 letters, digits and . _ -, not %q", e.Name)
 }
 
 // New makes the folder of one, under the wanted name or a free one. That it cannot is a *NameError.
 func New(st *store.Store, wanted, image string) (*Try, error) {
-	if wanted != "" && !validName.MatchString(wanted) {
+	if wanted != "" && (len(wanted) > 100 || !validName.MatchString(wanted)) {
 		return nil, &NameError{Name: wanted}
 	}
 	if err := os.MkdirAll(folder(st), 0o700); err != nil {

@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -19,11 +20,11 @@ import (
 func TestTries(t *testing.T) {
 	st, err := store.Open(filepath.Join(t.TempDir(), "store"))
 	require.NoError(t, err)
-	for _, wanted := range []string{"../up", "", "tide", "tide"} {
+	for _, wanted := range []string{"../up", strings.Repeat("t", 101), "", "tide", "tide"} {
 		b, err := New(st, wanted, "registry.tideline.example/tides/gauge:1.4.0")
 		var name *NameError
 		switch {
-		case wanted == "../up":
+		case wanted == "../up" || len(wanted) > 100:
 			require.ErrorAs(t, err, &name)
 			require.False(t, name.Taken)
 		case b == nil:

@@ -46,8 +46,10 @@ var (
 	hostForm       = regexp.MustCompile(`^(\[[0-9a-fA-F:.]+\]|[A-Za-z0-9]([A-Za-z0-9.-]*[A-Za-z0-9])?)(:[0-9]{1,5})?$`)
 	repositoryForm = regexp.MustCompile(`^[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*(/[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*)*$`)
 	nameForm       = regexp.MustCompile(`^[A-Za-z0-9]+([._-]+[A-Za-z0-9]+)*$`)
-	tagForm        = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]{0,127}$`)
+	tagForm        = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*$`)
 )
+
+func isTag(text string) bool { return len(text) <= 128 && tagForm.MatchString(text) }
 
 // Parse reads any form of reference.
 func Parse(text string) (Reference, error) {
@@ -112,7 +114,7 @@ func cutDigest(text string) (string, digest.Digest, error) {
 }
 
 func checkTag(text, tag string) error {
-	if tag != "" && !tagForm.MatchString(tag) {
+	if tag != "" && !isTag(tag) {
 		return fmt.Errorf("%q: %q is no tag: up to 128 letters, digits, and . _ -, not starting with . or -", text, tag)
 	}
 	return nil
@@ -146,7 +148,7 @@ func ParseRepository(text string) (Reference, error) {
 
 // CheckTag reports whether text may be a tag.
 func CheckTag(text string) error {
-	if !tagForm.MatchString(text) {
+	if !isTag(text) {
 		return fmt.Errorf("%q is no tag: up to 128 letters, digits, and . _ -, not starting with . or -", text)
 	}
 	return nil

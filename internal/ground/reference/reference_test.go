@@ -21,6 +21,7 @@ func TestParse(t *testing.T) {
 		"./out":                                       {Kind: Layout, Path: "./out"},
 		"../out#gauge:1":                              {Kind: Layout, Path: "../out", Member: "gauge:1"},
 		"/srv/out.tar#gauge":                          {Kind: Archive, Path: "/srv/out.tar", Member: "gauge"},
+		"gauge:" + strings.Repeat("x", 128):           {Kind: Store, Name: "gauge", Tag: strings.Repeat("x", 128)},
 		".":                                           {Kind: Layout, Path: "."},
 	} {
 		got, err := Parse(text)
