@@ -188,13 +188,14 @@ func (l *Archive) feed(ctx context.Context, entries []tree.Entry, borrowed map[s
 			}
 		}
 		for p, n := range borrowed {
-			if n.Kind != tree.File {
+			i, wanted := at[p]
+			if n.Kind != tree.File || !wanted {
 				continue
 			}
 			if err := Prepare(ctx, n.From, n.At); err != nil {
 				return err
 			}
-			if err := putFile(put, at[p], n.From, n.At); err != nil {
+			if err := putFile(put, i, n.From, n.At); err != nil {
 				return err
 			}
 			delete(at, p)

@@ -19,8 +19,8 @@ type Stratum interface {
 	ID() digest.Key
 	// Entries returns the entries, sorted by path. They are not to be changed.
 	Entries(ctx context.Context) ([]tree.Entry, error)
-	// Feed returns the files of the entries.
-	Feed(ctx context.Context) Feed
+	// Feed returns the files of the entries, or of some of them: those that are given.
+	Feed(ctx context.Context, entries []tree.Entry) Feed
 	// Offer tells of contents that have the files under their own paths.
 	Offer(from tree.Contents)
 }
@@ -52,8 +52,8 @@ func (s *layerStratum) ID() digest.Key { return s.key }
 func (s *layerStratum) Entries(context.Context) ([]tree.Entry, error) {
 	return s.entries, nil
 }
-func (s *layerStratum) Feed(ctx context.Context) Feed {
-	return s.feed(ctx, s.entries, s.borrowed)
+func (s *layerStratum) Feed(ctx context.Context, entries []tree.Entry) Feed {
+	return s.feed(ctx, entries, s.borrowed)
 }
 
 // Stratify returns the layers of an image as strata, lowest first. The image is known to be one: its layers can be applied.

@@ -172,13 +172,9 @@ type Put = func(i int, size int64, body io.Reader) error
 // Feed puts the files of entries, each once, in an order that suits whoever gives them.
 type Feed = func(put Put) error
 
-// Feed returns the files of the tree.
-func (t *Tree) Feed(ctx context.Context) Feed {
+// Feed returns the files of some of the tree's entries.
+func (t *Tree) Feed(ctx context.Context, entries []tree.Entry) Feed {
 	return func(put Put) error {
-		entries, err := t.Entries(ctx)
-		if err != nil {
-			return err
-		}
 		var paths []string
 		for i := range entries {
 			if entries[i].Kind == tree.File {

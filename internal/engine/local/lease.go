@@ -159,7 +159,7 @@ func (l *Lease) runOnce(ctx context.Context, job executor.Job, watch executor.Wa
 	if err := l.Filled(job.Keep, job.Fill); err != nil {
 		return nil, err
 	}
-	a := &attempt{local: l.local, box: l.box, over: place.over(), trace: everything}
+	a := &attempt{local: l.local, box: l.box, over: place.over, trace: everything}
 	if err := place.run(ctx, job, watch, a); err != nil {
 		a.Discard()
 		return nil, err

@@ -94,11 +94,11 @@ type away struct {
 	asked int
 }
 
-func (a *away) Feed(ctx context.Context) filetree.Feed {
+func (a *away) Feed(ctx context.Context, entries []tree.Entry) filetree.Feed {
 	if a.asked++; a.asked == 1 {
 		return func(filetree.Put) error { return errors.New("the cache is away") }
 	}
-	return a.Stratum.Feed(ctx)
+	return a.Stratum.Feed(ctx, entries)
 }
 
 // TestUnpackedLater: what could not be unpacked once is unpacked when it can be had, by the same executor.

@@ -21,19 +21,12 @@ type Place struct {
 	Box   *sandbox.Box
 	Spec  *sandbox.Spec
 	local *Local
-	laid  []laidTree // lowest first; none where the command works on a copy
+	laid  []laidTree   // lowest first; none where the command works on a copy
+	over  []digest.Key // the strata of the view, and the unpacked trees that stand for them
 }
 
 // Close removes the place.
 func (p *Place) Close() { _ = p.local.store.Discard(p.Spec.Work) }
-
-// over names the unpacked trees that the command works on.
-func (p *Place) over() (keys []digest.Key) {
-	for _, one := range p.laid {
-		keys = append(keys, one.ID())
-	}
-	return keys
-}
 
 // Prepare lays down what a command needs. Adjust, where it is given, has the last word before anything is unpacked.
 func (l *Lease) Prepare(ctx context.Context, job executor.Job, adjust func(*sandbox.Spec) error) (*Place, error) {
@@ -121,16 +114,23 @@ func (p *Place) setUp(ctx context.Context, view *executor.View, adjust func(*san
 		entries, feed := filetree.Whole(ctx, view.Index)
 		return p.Box.Prepare(ctx, spec, entries, feed)
 	}
-	for _, one := range slices.Backward(view.Strata()) {
-		dir, err := p.local.snapshot(ctx, p.Box, one)
+	strata := view.Strata()
+	for i, one := range slices.Backward(strata) {
+		trees, err := p.local.lay(ctx, p.Box, one, strata[:i])
 		if err != nil {
 			return err
 		}
-		// Of a tree that comes twice the higher one is enough: it has all that the lower one shows. The kernel takes no folder
-		// twice.
-		if !slices.Contains(spec.Lower, dir) {
-			marks, _ := os.Stat(store.MarksOf(dir))
-			spec.Lower, p.laid = append(spec.Lower, dir), append(p.laid, laidTree{one, dir, marks})
+		p.over = append(p.over, one.ID())
+		for _, laid := range slices.Backward(trees) {
+			// Of a tree that comes twice the higher one is enough: it has all that the lower one shows. The kernel takes no folder
+			// twice.
+			if !slices.Contains(spec.Lower, laid.dir) {
+				laid.marks, _ = os.Stat(store.MarksOf(laid.dir))
+				spec.Lower, p.laid = append(spec.Lower, laid.dir), append(p.laid, laid)
+			}
+			if laid.ID() != one.ID() {
+				p.over = append(p.over, laid.ID())
+			}
 		}
 	}
 	slices.Reverse(p.laid)

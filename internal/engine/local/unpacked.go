@@ -55,7 +55,7 @@ func (l *Local) unpack(ctx context.Context, box *sandbox.Box, s filetree.Stratum
 	}
 	defer l.store.Discard(work)
 	root := filepath.Join(work, "root")
-	if err := box.Lay(ctx, root, entries, s.Feed(ctx)); err != nil {
+	if err := box.Lay(ctx, root, entries, s.Feed(ctx, entries)); err != nil {
 		return "", fmt.Errorf("unpacking %s: %w", s.Title(), err)
 	}
 	if err := l.store.PutTreeEntries(s.ID(), tree.EncodeEntries(entries)); err != nil {
@@ -147,7 +147,7 @@ func keptXattrs(all map[string]string) map[string]string {
 	return kept
 }
 
-// laidTree is an unpacked tree below a command.
+// laidTree is an unpacked tree below a command: a stratum of the view, or a part of one.
 type laidTree struct {
 	filetree.Stratum
 	dir   string
