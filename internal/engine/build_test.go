@@ -54,6 +54,7 @@ type site struct {
 	box      *sandbox.Box
 	fresh    []string
 	freshAll bool
+	eager    bool // older unpacked trees stand for others whenever that can be
 	forget   func(e trace.Entry) bool
 	// How images are divided.
 	divisions    map[string]*division.Rules
@@ -119,7 +120,7 @@ func (s *site) build(text string) (*Result, error) {
 		forget: s.forget, KeepGoing: s.keepGoing, Downloads: s, Secrets: s,
 	}
 	if o.Executor = s.executor; o.Executor == nil {
-		o.Executor = local.New(ctx, local.Options{Store: s.store, Sink: o.Sink, Open: func(context.Context) (*sandbox.Box, error) {
+		o.Executor = local.New(ctx, local.Options{Store: s.store, Sink: o.Sink, Eager: s.eager, Open: func(context.Context) (*sandbox.Box, error) {
 			if s.box == nil {
 				return nil, errors.New("no box in this test")
 			}

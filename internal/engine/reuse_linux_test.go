@@ -253,7 +253,8 @@ func (o rounds) run(t *testing.T) (builds, reusedSteps, ranSteps int, wrong stri
 		return local.CheckSnapshot(s.box, form, root, entries)
 	}
 	// Another project has the same store.
-	beside := &site{t: t, dir: t.TempDir(), store: s.store, box: s.box, forget: o.forget}
+	s.eager = true // and the builds that do everything anew are not
+	beside := &site{t: t, dir: t.TempDir(), store: s.store, box: s.box, forget: o.forget, eager: true}
 	require.NoError(t, exec.Command("cp", "-a", filepath.Join(s.dir, "bin"), beside.dir).Run())
 	damaged := false
 	anew := map[*site]*site{s: s.elsewhere(t), beside: beside.elsewhere(t)}

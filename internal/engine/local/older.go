@@ -40,7 +40,7 @@ func (l *Local) lay(ctx context.Context, box *sandbox.Box, s filetree.Stratum, b
 		return nil, err
 	}
 	_, _, found := l.store.Snapshot(box.SnapshotFormat(), s.ID())
-	older := !found && len(below) < mostStrata && weightOf(entries) >= leastWeight
+	older := !found && len(below) < mostStrata && (l.eager || weightOf(entries) >= leastWeight)
 	if older {
 		if trees := l.onOlder(ctx, box, s, entries, below); trees != nil {
 			return trees, nil
@@ -81,7 +81,7 @@ func (l *Local) onOlder(ctx context.Context, box *sandbox.Box, s filetree.Stratu
 				continue
 			case len(above) == 0:
 				return on
-			case len(on) > mostAbove || weightOf(above)*changedShare > weightOf(whole):
+			case len(on) > mostAbove || !l.eager && weightOf(above)*changedShare > weightOf(whole):
 				continue
 			}
 			changed := &changes{s, layer.KeyOf(above), above}
@@ -103,7 +103,7 @@ func (l *Local) onOlder(ctx context.Context, box *sandbox.Box, s filetree.Stratu
 
 // unpackedTrees returns trees that lie unpacked and are whole; none unless all of them are.
 func (l *Local) unpackedTrees(ctx context.Context, box *sandbox.Box, s filetree.Stratum, keys []digest.Key) (trees []laidTree) {
-	for _, key := range keys {
+	for i, key := range keys {
 		if _, _, found := l.store.Snapshot(box.SnapshotFormat(), key); !found {
 			return nil
 		}
@@ -113,6 +113,9 @@ func (l *Local) unpackedTrees(ctx context.Context, box *sandbox.Box, s filetree.
 			return nil
 		}
 		one := &olderTree{s.Title(), key, entries}
+		if i > 0 {
+			one.title = changesOf(s)
+		}
 		dir, err := l.unpacked.Try(ctx, key, func(ctx context.Context) (string, error) { return l.unpack(ctx, box, one) })
 		if err != nil {
 			return nil
@@ -173,7 +176,9 @@ type changes struct {
 	entries []tree.Entry
 }
 
-func (c *changes) Title() string                                 { return "what changed in " + c.Stratum.Title() }
+func changesOf(s filetree.Stratum) string { return "what changed in " + s.Title() }
+
+func (c *changes) Title() string                                 { return changesOf(c.Stratum) }
 func (c *changes) ID() digest.Key                                { return c.key }
 func (c *changes) Entries(context.Context) ([]tree.Entry, error) { return c.entries, nil }
 func (c *changes) Offer(tree.Contents)                           {}

@@ -14,6 +14,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/engine/sandbox/folder"
+	"imbricat/internal/ground/count"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
 )
@@ -49,6 +50,7 @@ func (l *Local) unpack(ctx context.Context, box *sandbox.Box, s filetree.Stratum
 			return "", err
 		}
 	}
+	unpackedFiles.Add(filesIn(entries))
 	work, err := l.store.TemporaryFolder()
 	if err != nil {
 		return "", err
@@ -65,6 +67,17 @@ func (l *Local) unpack(ctx context.Context, box *sandbox.Box, s filetree.Stratum
 		return "", err
 	}
 	return l.store.PutSnapshot(box.SnapshotFormat(), s.ID(), work, bytesOf(entries))
+}
+
+var unpackedFiles = count.New("files unpacked")
+
+func filesIn(entries []tree.Entry) (n int64) {
+	for i := range entries {
+		if entries[i].Kind == tree.File {
+			n++
+		}
+	}
+	return n
 }
 
 func bytesOf(entries []tree.Entry) (n int64) {

@@ -30,6 +30,9 @@ func New(name string) *Counter {
 // Add counts so much more.
 func (c *Counter) Add(n int64) { c.n.Add(n) }
 
+// N returns what was counted.
+func (c *Counter) N() int64 { return c.n.Load() }
+
 // Count is what was counted under a name.
 type Count struct {
 	Name string

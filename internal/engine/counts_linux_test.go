@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/ground/count"
 	"imbricat/internal/spec/division"
 )
@@ -35,19 +36,10 @@ func TestCounts(t *testing.T) {
 	}
 	rules, err := division.New([][]string{{"/"}, {"/d/d0/", "/d/d1/"}, {"/q/"}})
 	require.NoError(t, err)
-	var table strings.Builder
-	counted := func(name string, act func()) {
-		before := count.Counts()
-		act()
-		fmt.Fprintf(&table, "%s\n", name)
-		for i, c := range count.Counts() {
-			if n := c.N - before[i].N; n != 0 {
-				fmt.Fprintf(&table, "  %-28s %d\n", c.Name, n)
-			}
-		}
-	}
+	table := &counts{}
 	build := func(name, text string) {
-		counted(name, func() {
+		t.Helper()
+		table.count(name, func() {
 			_, err := s.build(text)
 			require.NoError(t, err)
 		})
@@ -84,11 +76,65 @@ func TestCounts(t *testing.T) {
 	build("twenty images", many)
 	build("twenty images, nothing changed", many)
 
-	const file = "testdata/counts.txt"
+	table.compare(t, "testdata/counts.txt")
+}
+
+// TestCommandCounts is the same for builds with commands.
+func TestCommandCounts(t *testing.T) {
+	s := commandSite(t, sandbox.Options{})
+	if !s.box.Overlay() {
+		t.Skip("commands work on copies here")
+	}
+	s.later = time.Hour
+	for n := range 120 {
+		s.write(fmt.Sprintf("src/d%d/f%02d", n%4, n), strings.Repeat(fmt.Sprint("high water ", n, "\n"), 500))
+	}
+	recipe := func(reads string) string {
+		return "imbricat: 1\nstages:\n  work: {base: none, steps: [{copy: {from: bin, to: /bin}}, {copy: {from: src, to: /src}}, {run: {command: [/bin/busybox, sh, -c, '/bin/busybox cat " + reads + " > /out']}}]}\n" +
+			"images: {gauge: {base: none, steps: [{take: {from: work, path: /out, to: /out}}]}}\n"
+	}
+	table := &counts{}
+	build := func(name, text string) {
+		t.Helper()
+		table.count(name, func() {
+			_, err := s.build(text)
+			require.NoError(t, err)
+		})
+	}
+	build("a command over 120 files", recipe("/src/d0/f00"))
+	build("nothing changed", recipe("/src/d0/f00"))
+	s.write("src/d1/f05", "low")
+	build("a file changed that it does not read", recipe("/src/d0/f00"))
+	s.write("src/d0/f00", "low")
+	build("a file changed that it reads", recipe("/src/d0/f00"))
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "src/d0/f00")))
+	build("that file went", recipe("/src/d0/f04"))
+	build("another command", recipe("/src/d0/f04 /src/d0/f08"))
+	table.compare(t, "testdata/commands.txt")
+}
+
+// counts tells what was counted, as a text.
+type counts struct{ strings.Builder }
+
+func (c *counts) count(name string, act func()) {
+	before := map[string]int64{}
+	for _, was := range count.Counts() {
+		before[was.Name] = was.N
+	}
+	act()
+	fmt.Fprintf(c, "%s\n", name)
+	for _, is := range count.Counts() {
+		if n := is.N - before[is.Name]; n != 0 {
+			fmt.Fprintf(c, "  %-28s %d\n", is.Name, n)
+		}
+	}
+}
+
+func (c *counts) compare(t *testing.T, file string) {
 	if *update {
-		require.NoError(t, os.WriteFile(file, []byte(table.String()), 0o644))
+		require.NoError(t, os.WriteFile(file, []byte(c.String()), 0o644))
 	}
 	want, err := os.ReadFile(file)
 	require.NoError(t, err)
-	require.Equal(t, string(want), table.String())
+	require.Equal(t, string(want), c.String())
 }
