@@ -158,6 +158,10 @@ func TestUntrueStores(t *testing.T) {
 	_, err = s.build(recipe)
 	require.ErrorContains(t, err, "/out of an unpacked tree was changed")
 	require.ErrorIs(t, err, digest.ErrMismatch)
+	require.NoError(t, os.Remove(files[0]))
+	_, err = s.build(recipe)
+	require.ErrorIs(t, err, os.ErrNotExist)
+	require.ErrorContains(t, err, "`imbricat store check --repair` removes the tree")
 }
 
 // TestSecretsAreClosed: the file of a secret is its user's alone.

@@ -83,6 +83,7 @@ func TestOlder(t *testing.T) {
 		made, err := lease.Run(t.Context(), job, h)
 		require.NoError(t, err)
 		require.Zero(t, made.Status().Code, h.String())
+		require.Contains(t, made.Over(), now.tree().Key, "what came from elsewhere is found by it")
 		made.Discard()
 		return h.String()
 	}
@@ -149,4 +150,17 @@ func TestOlder(t *testing.T) {
 	look(changed+changed, 1) // and then, since the command has read what is damaged, all of it
 	now["s/d1/f13"] = "once more"
 	look(changed, 1)
+
+	// Nor one whose index is another tree's.
+	now["s/d1/f21"] = "not there"
+	keys := l.older(box, filetree.StratumOf(now.tree(), "copy . to /s"))[0]
+	entries := entriesOf(t, now)
+	require.NoError(t, st.PutTreeEntries(keys[0], tree.EncodeEntries(entries)))
+	look("", 119)
+}
+
+func entriesOf(t *testing.T, x texts) []tree.Entry {
+	entries, err := x.tree().Entries(t.Context())
+	require.NoError(t, err)
+	return entries
 }

@@ -12,6 +12,9 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
+// mend tells what to do where an unpacked tree is not what was unpacked.
+const mend = "`imbricat store check --repair` removes the tree"
+
 // snapshotContents gives files of an unpacked tree, and notices those that were changed there.
 type snapshotContents struct {
 	box      *sandbox.Box
@@ -33,7 +36,7 @@ func contentsIn(box *sandbox.Box, dir string, entries []tree.Entry) *snapshotCon
 func (s *snapshotContents) Open(p string) (io.ReadCloser, error) {
 	f, err := s.box.OpenFile(filepath.Join(s.dir, filepath.FromSlash(p)))
 	if err != nil {
-		return nil, fmt.Errorf("reading an unpacked tree: %w", err)
+		return nil, fmt.Errorf("reading an unpacked tree: %w; %s", err, mend)
 	}
 	return &checkedFile{f, digest.NewContent(), s.contents[p], p}, nil
 }
@@ -56,7 +59,7 @@ func (c *checkedFile) Read(p []byte) (int, error) {
 func (c *checkedFile) Close() error {
 	_, err := io.Copy(c.sum, c.ReadCloser)
 	if err == nil && digest.ContentOf(c.sum) != c.want {
-		err = fmt.Errorf("/%s of an unpacked tree was changed: %w; `imbricat store check --repair` removes the tree", c.path, digest.ErrMismatch)
+		err = fmt.Errorf("/%s of an unpacked tree was changed: %w; %s", c.path, digest.ErrMismatch, mend)
 	}
 	return errors.Join(err, c.ReadCloser.Close())
 }
