@@ -1,7 +1,6 @@
 package filetree
 
 import (
-	"bytes"
 	"slices"
 	"strings"
 
@@ -13,10 +12,11 @@ import (
 // deletions are entries of the other tree. Reports whether there is such a thing: a deletion would also hide what lies below
 // all of them. Below reports whether something there has a path. Entries are sorted by path.
 func Above(trees [][]tree.Entry, whole []tree.Entry, below func(path string) bool) (above []tree.Entry, exists bool) {
-	if len(trees) == 0 || hides(whole) || hides(trees[0]) || exposes(trees, whole, below) {
+	wanted := byPath(whole)
+	if len(trees) == 0 || hides(whole) || hides(trees[0]) || exposes(trees, wanted, below) {
 		return nil, false
 	}
-	now, wanted := lieTogether(trees), byPath(whole)
+	now := lieTogether(trees)
 	wasNames, names := namesOf(now), namesOf(wanted)
 	add := map[string]tree.Entry{}
 	for i := range whole {
@@ -61,8 +61,7 @@ func hides(entries []tree.Entry) bool {
 }
 
 // exposes reports whether another tree, in the place of some trees, shows something that lies below them.
-func exposes(trees [][]tree.Entry, whole []tree.Entry, below func(path string) bool) bool {
-	wanted := byPath(whole)
+func exposes(trees [][]tree.Entry, wanted map[string]*tree.Entry, below func(path string) bool) bool {
 	for _, entries := range trees {
 		for i := range entries {
 			e := &entries[i]
@@ -147,5 +146,5 @@ func sameLine(a, b *tree.Entry) bool {
 	if x.Kind == tree.Folder && y.Kind == tree.Folder {
 		x.Time, y.Time = 0, 0
 	}
-	return bytes.Equal(x.AppendLine(nil), y.AppendLine(nil))
+	return x.Equal(&y)
 }

@@ -67,8 +67,8 @@ func (e *Entry) AppendLine(line []byte) []byte {
 	line = append(strconv.AppendInt(line, int64(e.GID), 10), ' ')
 	line = append(strconv.AppendInt(line, e.Size, 10), ' ')
 	line = append(append(line, e.Content...), ' ')
-	line = append(strconv.AppendQuote(line, e.Path), " -> "...)
-	line = append(strconv.AppendQuote(line, e.Target), ' ')
+	line = append(appendQuoted(line, e.Path), " -> "...)
+	line = append(appendQuoted(line, e.Target), ' ')
 	line = append(strconv.AppendInt(line, e.Major, 10), ',')
 	line = append(strconv.AppendInt(line, e.Minor, 10), ' ')
 	line = strconv.AppendInt(line, e.Time, 10)
@@ -79,6 +79,22 @@ func (e *Entry) AppendLine(line []byte) []byte {
 		}
 	}
 	return append(line, '\n')
+}
+
+// appendQuoted is strconv.AppendQuote, which looks at every rune; few paths need that.
+func appendQuoted(line []byte, text string) []byte {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c >= 0x7f || c == '"' || c == '\\' {
+			return strconv.AppendQuote(line, text)
+		}
+	}
+	return append(append(append(line, '"'), text...), '"')
+}
+
+// Equal reports whether two entries have the same line.
+func (e *Entry) Equal(o *Entry) bool {
+	return e.Kind == o.Kind && e.Mode == o.Mode && e.UID == o.UID && e.GID == o.GID && e.Size == o.Size && e.Content == o.Content && e.Path == o.Path &&
+		e.Target == o.Target && e.Major == o.Major && e.Minor == o.Minor && e.Time == o.Time && maps.Equal(e.Xattrs, o.Xattrs)
 }
 
 // kindWords are the kinds as lines name them, without blanks.

@@ -6,8 +6,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -198,6 +200,13 @@ func TestLines(t *testing.T) {
 		require.NoError(r, err)
 		require.Equal(r, []Entry{one, two}, list)
 		require.Equal(r, assert.ObjectsAreEqual(one, two), string(one.AppendLine(nil)) == string(two.AppendLine(nil)))
+		for field := range reflect.TypeFor[Entry]().NumField() {
+			other := one // but for one field
+			reflect.ValueOf(&other).Elem().Field(field).Set(reflect.ValueOf(two).Field(field))
+			require.Equal(r, string(one.AppendLine(nil)) == string(other.AppendLine(nil)), one.Equal(&other), "field %d", field)
+		}
+		plain := rapid.StringMatching(`[a-z"\\ /~é\n]*`).Draw(r, "plain")
+		require.Equal(r, strconv.Quote(plain), string(appendQuoted(nil, plain)))
 	})
 	for _, line := range []string{"", "file", "fish 0 0:0 0  \"a\" -> \"\" 0,0 0", "file 0 0:0 -1  \"a\" -> \"\" 0,0 0", "file 0 0:0 1 abc \"a\" -> \"\" 0,0 0", "file 0 0:0 1  \"a -> \"\" 0,0 0"} {
 		_, err := ParseLine(line)

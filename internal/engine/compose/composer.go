@@ -123,7 +123,7 @@ func (c *Composer) add(e tree.Entry, where filetree.Place, twin any) error {
 	}
 	e.Path = tree.Join(above, e.Path[strings.LastIndexByte(e.Path, '/')+1:])
 	if i, twice := c.at[e.Path]; twice {
-		if string(c.entries[i].AppendLine(nil)) == string(e.AppendLine(nil)) {
+		if c.entries[i].Equal(&e) {
 			return nil
 		}
 		return fmt.Errorf("two different things are to lie at /%s", e.Path)

@@ -59,7 +59,7 @@ func unfit(entries []tree.Entry, now map[string]*tree.Squashed) bool {
 		case e.Kind == tree.Opaque || is == nil:
 			return true
 		case e.Kind == tree.Folder || is.Kind == tree.Folder || e.Kind == tree.Whiteout || is.Kind == tree.Whiteout:
-			return string(e.AppendLine(nil)) != string(is.Entry.AppendLine(nil))
+			return !e.Equal(&is.Entry)
 		}
 		return false
 	})
@@ -95,6 +95,6 @@ func (l *mergedSteps) sameAs(layers []*Layer) bool {
 	}
 	got := tree.Squash(all)
 	return slices.EqualFunc(got, l.entries, func(a, b tree.Squashed) bool {
-		return string(a.AppendLine(nil)) == string(b.AppendLine(nil))
+		return a.Equal(&b.Entry)
 	})
 }
