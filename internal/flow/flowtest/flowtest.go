@@ -39,7 +39,7 @@ type Registry struct {
 }
 
 // impatient has what cannot be reached fail soon.
-var impatient = registry.Options{Wait: 10 * time.Millisecond, Patience: 100 * time.Millisecond}
+var impatient = registry.Options{Wait: 10 * time.Millisecond, Patience: 10 * time.Second}
 
 // NewRegistry starts an empty registry, which ends with the test.
 func NewRegistry(t *testing.T) *Registry {
