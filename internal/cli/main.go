@@ -55,9 +55,10 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	if err == nil {
 		err = unwritten(out.err)
 	}
-	list, _ := root.Metadata[closers].([]func())
-	for _, act := range list {
-		act()
+	for list := ending(root); len(list) > 0; list = ending(root) {
+		for _, act := range list {
+			act()
+		}
 	}
 	s, _ := root.Metadata[lastSession].(*session)
 	if s == nil {

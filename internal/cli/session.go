@@ -202,6 +202,13 @@ const lastSession = "session"
 // closers is where the root command keeps what is to be done at the end, under this name.
 const closers = "closers"
 
+// ending takes what is to be done at the end. Doing it may add more.
+func ending(root *cli.Command) []func() {
+	list, _ := root.Metadata[closers].([]func())
+	delete(root.Metadata, closers)
+	return list
+}
+
 func (s *session) atEnd(act func()) {
 	root := s.cmd.Root()
 	list, _ := root.Metadata[closers].([]func())

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/adrg/xdg"
 	"github.com/urfave/cli/v3"
@@ -21,6 +22,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
@@ -119,10 +121,39 @@ func (s *session) openStore() (*store.Store, error) {
 			for _, text := range st.Spoilt() { // what no build has told
 				fmt.Fprintf(s.err, "warning: %s\n", text)
 			}
+			s.bound(st)
 			st.Close()
 		})
 	}
 	return st, err
+}
+
+// boundTime is how long the end of a command may take to keep the store within its bound.
+const boundTime = 200 * time.Millisecond
+
+// bound keeps the store within the bound that its user sets.
+func (s *session) bound(st *store.Store) {
+	personal, err := settings.Read()
+	if err != nil {
+		return // who needs the settings has told it
+	}
+	ctx := context.Background() // of an interrupted command too
+	if st.Unlink == nil {
+		st.Unlink = func(dir string) error {
+			st.Unlink = nil
+			if s.unlinker(ctx, st); st.Unlink == nil {
+				return fmt.Errorf("%s belongs to others", dir)
+			}
+			return st.Unlink(dir)
+		}
+	}
+	done, err := st.Bound(ctx, store.Bounding{Most: personal.AtMost, Within: boundTime})
+	if err != nil {
+		fmt.Fprintf(s.err, "warning: keeping the store within its bound: %v\n", err)
+	}
+	if done != nil {
+		fmt.Fprint(s.err, report.BoundedText(s.paint, done, personal.AtMost))
+	}
 }
 
 // imageOfRecipe reports whether a name is that of an image of the recipe. One with mistakes has none.

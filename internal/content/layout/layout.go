@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -34,6 +35,7 @@ type Layout struct {
 	dir, temp string
 	private   bool       // nobody else may look into it
 	turn      sync.Mutex // to change the list of names
+	written   atomic.Int64
 	// sync waits until a file, or the names in a folder, lie on the disk; tests look at what has been done by then.
 	sync func(*os.File) error
 	// Project is whose names come first, where several projects keep images in one layout: the path of its recipe.
@@ -151,6 +153,9 @@ func (l *Layout) checkEmpty() error {
 	return nil
 }
 
+// Written returns how many bytes this process has written.
+func (l *Layout) Written() int64 { return l.written.Load() }
+
 // Dir is the layout's folder.
 func (l *Layout) Dir() string { return l.dir }
 
@@ -264,6 +269,7 @@ func (l *Layout) Begin() (*Writer, error) {
 // Write adds bytes.
 func (w *Writer) Write(p []byte) (int, error) {
 	n, err := w.file.Write(p)
+	w.l.written.Add(int64(n))
 	if err != nil {
 		err = fmt.Errorf("writing %s: %w", w.l.dir, cause(err))
 	}

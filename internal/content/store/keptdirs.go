@@ -85,6 +85,10 @@ func (s *Store) KeptDirs() ([]KeptDir, error) {
 
 // DropKept removes a kept directory that nobody has; it tells whether it did.
 func (s *Store) DropKept(owners, name string) (bool, error) {
+	return s.dropKept(owners, name, s.removeFolder)
+}
+
+func (s *Store) dropKept(owners, name string, dispose func(dir string) error) (bool, error) {
 	k, lock, err := s.Kept(owners, name)
 	if err != nil {
 		return false, err
@@ -93,7 +97,7 @@ func (s *Store) DropKept(owners, name string) (bool, error) {
 		return false, err
 	}
 	defer lock.Close()
-	return true, errors.Join(os.RemoveAll(k.file(fillsFile)), s.removeFolder(k.Dir))
+	return true, errors.Join(os.RemoveAll(k.file(fillsFile)), dispose(k.Dir))
 }
 
 // Fill is what filled a kept directory: a command, and the run of it that did so last.

@@ -54,12 +54,21 @@ func (s *Store) oldestLease() (time.Time, error) {
 			os.Remove(name)
 		}
 		lock.Close()
-		stamp, _, _ := strings.Cut(e.Name(), "-")
-		if taken, numberErr := strconv.ParseInt(stamp, 10, 64); numberErr == nil && !free && time.Unix(0, taken).Before(oldest) {
-			oldest = time.Unix(0, taken)
+		if taken := leaseTime(e.Name()); !free && taken.Before(oldest) {
+			oldest = taken
 		}
 	}
 	return oldest, nil
+}
+
+// leaseTime is when a lease was taken, by its name; now where that does not tell.
+func leaseTime(name string) time.Time {
+	stamp, _, _ := strings.Cut(name, "-")
+	taken, err := strconv.ParseInt(stamp, 10, 64)
+	if err != nil {
+		return time.Now()
+	}
+	return time.Unix(0, taken)
 }
 
 // trimLock is held shared while a file is marked as used, and alone while files are removed, so that nothing is removed

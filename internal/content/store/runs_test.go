@@ -51,7 +51,7 @@ func TestRunsAndTrees(t *testing.T) {
 		work, err := s.TemporaryFolder()
 		require.NoError(t, err)
 		require.NoError(t, os.Mkdir(filepath.Join(work, "root"), 0o755))
-		dir, err := s.PutSnapshot("root", tree, work, 1000)
+		dir, err := s.PutSnapshot("root", tree, work, Room{Bytes: 1000, Files: 3})
 		require.NoError(t, err)
 		require.NoError(t, s.Discard(work), "what another process was faster with is left to the caller")
 		return dir
@@ -70,7 +70,7 @@ func TestRunsAndTrees(t *testing.T) {
 	says(snapshot{Version: snapshotVersion, Tree: tree, Boot: "before"})
 	_, seen, found = s.Snapshot("root", tree)
 	require.True(t, found && !seen, "the machine was started since")
-	require.NoError(t, s.SawSnapshot("root", tree, 1000))
+	require.NoError(t, s.SawSnapshot("root", tree))
 	_, seen, _ = s.Snapshot("root", tree)
 	require.True(t, seen)
 	// What was synced is relied on whatever became of the machine; what an earlier version unpacked never is.
@@ -89,7 +89,7 @@ func TestRunsAndTrees(t *testing.T) {
 	_, _, found = s.Snapshot("root", tree)
 	require.True(t, found, "what is of no use gives way")
 	for _, form := range []string{"../x", "a/b"} {
-		_, err := s.PutSnapshot(form, tree, t.TempDir(), 1)
+		_, err := s.PutSnapshot(form, tree, t.TempDir(), Room{})
 		require.Error(t, err, form)
 	}
 
@@ -169,7 +169,7 @@ func TestKept(t *testing.T) {
 	require.NoError(t, os.Chtimes(filepath.Join(filepath.Dir(k.Dir), "holder.json"), past, past))
 	trimmed, err := s.Trim(ctx, Trimming{UnusedFor: time.Hour})
 	require.NoError(t, err)
-	require.EqualValues(t, 5, trimmed.Left.Kept, "a step has it")
+	require.EqualValues(t, 8192, trimmed.Left.Kept, "a step has it: a folder and a file")
 	require.NoError(t, lock.Close())
 	list, err := s.KeptDirs()
 	require.NoError(t, err)

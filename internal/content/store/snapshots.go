@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,13 +13,19 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
+// Room is what an unpacked tree takes on the disk.
+type Room struct {
+	Bytes int64 `json:"bytes"`
+	Files int   `json:"files"` // with folders and links
+}
+
 // snapshot describes an unpacked tree.
 type snapshot struct {
 	Version int        `json:"version"`
 	Tree    digest.Key `json:"tree"`
-	Bytes   int64      `json:"bytes"`
-	Boot    string     `json:"boot"`   // which start of the machine saw it whole
-	Synced  bool       `json:"synced"` // it lies on the disk, whatever becomes of the machine
+	Room
+	Boot   string `json:"boot"`   // which start of the machine saw it whole
+	Synced bool   `json:"synced"` // it lies on the disk, whatever becomes of the machine
 }
 
 // snapshotVersion is what unpacked trees must have, so that those of a version that could be wrong are made again.
@@ -78,12 +85,16 @@ func readSnapshot(dir string, tree digest.Key) (about snapshot, valid bool) {
 
 // PutSnapshot takes over a folder root in a temporary folder of this store as an unpacked tree and gives where it is now.
 // One that is there already stays, and the temporary one is left to the caller.
-func (s *Store) PutSnapshot(form string, tree digest.Key, temporary string, bytes int64) (string, error) {
+func (s *Store) PutSnapshot(form string, tree digest.Key, temporary string, room Room) (string, error) {
 	dir, err := s.snapshotDir(form, tree)
 	if err != nil {
 		return "", err
 	}
-	text, err := sealed(snapshot{snapshotVersion, tree, bytes, boot(), false})
+	if marks, err := os.Stat(filepath.Join(temporary, marksFile)); err == nil {
+		room.Bytes, room.Files = room.Bytes+diskSize(marks), room.Files+1
+	}
+	s.unpacked.Store(true)
+	text, err := sealed(snapshot{snapshotVersion, tree, room, boot(), false})
 	if err != nil {
 		return "", err
 	}
@@ -151,13 +162,17 @@ func (s *Store) describe(dir string, about snapshot) error {
 }
 
 // SawSnapshot notes that an unpacked tree was found whole since the machine started.
-func (s *Store) SawSnapshot(form string, tree digest.Key, bytes int64) error {
+func (s *Store) SawSnapshot(form string, tree digest.Key) error {
 	dir, err := s.snapshotDir(form, tree)
 	if err != nil {
 		return err
 	}
-	about, _ := readSnapshot(dir, tree)
-	return s.describe(dir, snapshot{snapshotVersion, tree, bytes, boot(), about.Synced})
+	about, valid := readSnapshot(dir, tree)
+	if !valid {
+		return nil // it is gone by now
+	}
+	about.Boot = boot()
+	return s.describe(dir, about)
 }
 
 // DropDamaged removes an unpacked tree that is not what was unpacked, with every record of a command that had it below. It
@@ -182,15 +197,46 @@ func (s *Store) DropSnapshot(form string, tree digest.Key) error {
 
 // removeFolder takes a folder out of sight first, so that nobody finds half of it.
 func (s *Store) removeFolder(dir string) error {
-	away, err := s.TemporaryFolder()
+	away, err := s.hide(dir)
 	if err != nil {
 		return err
 	}
+	return s.Discard(away)
+}
+
+// hiddenPrefix begins the names of folders of removed folders.
+const hiddenPrefix = "gone-"
+
+// hide takes a folder out of sight, and returns the temporary folder that it lies in. removeHidden removes it.
+func (s *Store) hide(dir string) (string, error) {
+	away, err := os.MkdirTemp(s.path("imbricat", "tmp"), hiddenPrefix)
+	if err != nil {
+		return "", fmt.Errorf("writing to the store: %w", err)
+	}
 	if err := os.Rename(dir, filepath.Join(away, "gone")); err != nil {
 		os.Remove(away)
-		return err
+		return "", err
 	}
-	return s.Discard(away)
+	return away, nil
+}
+
+// removeHidden removes folders that were taken out of sight, by this process or by others, until the context is done.
+func (s *Store) removeHidden(ctx context.Context) {
+	found, _ := filepath.Glob(s.path("imbricat", "tmp", hiddenPrefix+"*"))
+	for _, dir := range found {
+		err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return errors.Join(err, ctx.Err())
+			}
+			return os.Remove(path)
+		})
+		if ctx.Err() != nil {
+			return
+		}
+		if err == nil || s.Unlink != nil { // folders are left, or what others own
+			_ = s.Discard(dir)
+		}
+	}
 }
 
 // Discard removes a temporary folder, of which parts may belong to other ids.

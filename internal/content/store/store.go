@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -39,6 +40,8 @@ type Store struct {
 	FetchElsewhere func(ctx context.Context, desc digest.Descriptor, place string) error
 	// unsynced are unpacked trees of this process by their folders, until they lie on the disk.
 	unsynced sync.Map // string to digest.Key
+	// unpacked tells whether this process has unpacked a tree.
+	unpacked atomic.Bool
 
 	proven sync.Map // digest.Digest to fs.FileInfo: blobs whose bytes were compared with their names, see intact
 	spoilt sync.Map // digest.Digest to string: blobs that were found to hold other bytes, and what was done

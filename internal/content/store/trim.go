@@ -16,13 +16,19 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
-// Usage is what a store holds, in bytes.
+// Usage is what a store holds, in bytes on the disk, and how many files that is.
 type Usage struct {
+	Amounts
+	Files Amounts `json:"files"` // folders and links of trees count too
+}
+
+// Amounts are sums by what something is for.
+type Amounts struct {
 	Images   int64 `json:"images"`   // blobs of images that are listed
 	Layers   int64 `json:"layers"`   // other blobs that records of finished steps need
-	Other    int64 `json:"other"`    // other blobs: fetched files, bases, images that lost their name
-	Saved    int64 `json:"saved"`    // records, indexes, tables and notes
-	Unpacked int64 `json:"unpacked"` // trees that run steps work on
+	Other    int64 `json:"other"`    // blobs that nothing needs: bases, fetched files, images without a name
+	Saved    int64 `json:"saved"`    // records, indexes of layers and notes
+	Unpacked int64 `json:"unpacked"` // trees that commands were run in
 	Kept     int64 `json:"kept"`     // directories that outlive run steps
 	Unsorted int64 `json:"unsorted"` // unfinished files
 	Total    int64 `json:"total"`
@@ -46,11 +52,12 @@ type Trimmed struct {
 
 // item is a file of a store.
 type item struct {
-	path string
-	size int64
-	used time.Time
-	redo time.Duration // what making it again takes, as far as that is known
-	kind string        // "image", "layer", "blob", "saved", "unpacked", "kept", "unfinished"
+	path  string
+	size  int64 // on the disk, in bytes
+	files int
+	used  time.Time
+	redo  time.Duration // what making it again takes, as far as that is known
+	kind  string        // "image", "layer", "blob", "saved", "unpacked", "kept", "unfinished", "gone" (removed, but for its files)
 }
 
 // Size adds up what the store holds.
@@ -61,25 +68,30 @@ func (s *Store) Size(ctx context.Context) (Usage, error) {
 
 func usageOf(items []item) (u Usage) {
 	for _, i := range items {
-		switch i.kind {
-		case "image":
-			u.Images += i.size
-		case "layer":
-			u.Layers += i.size
-		case "blob":
-			u.Other += i.size
-		case "saved":
-			u.Saved += i.size
-		case "unpacked":
-			u.Unpacked += i.size
-		case "kept":
-			u.Kept += i.size
-		default:
-			u.Unsorted += i.size
-		}
-		u.Total += i.size
+		u.add(i.kind, i.size)
+		u.Files.add(i.kind, int64(i.files))
 	}
 	return u
+}
+
+func (a *Amounts) add(kind string, n int64) {
+	to := &a.Unsorted
+	switch kind {
+	case "image":
+		to = &a.Images
+	case "layer":
+		to = &a.Layers
+	case "blob":
+		to = &a.Other
+	case "saved":
+		to = &a.Saved
+	case "unpacked":
+		to = &a.Unpacked
+	case "kept":
+		to = &a.Kept
+	}
+	*to += n
+	a.Total += n
 }
 
 // uselessness is what keeping an item costs for what it may save: bytes that lie for long and are made again fast weigh most.
@@ -138,7 +150,7 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 			return nil // gone meanwhile
 		}
 		if kind := kindOf(filepath.ToSlash(below), named, layers); kind != "" {
-			all = append(all, item{path: path, size: info.Size(), used: usedAt(kind, info), redo: redo[filepath.Base(path)], kind: kind})
+			all = append(all, item{path: path, size: diskSize(info), files: 1, used: usedAt(kind, info), redo: redo[filepath.Base(path)], kind: kind})
 		}
 		return ctx.Err()
 	})
@@ -158,11 +170,12 @@ func (s *Store) folder(path, below string) (item, bool) {
 		info, statErr := os.Stat(filepath.Join(path, snapshotFile))
 		var about snapshot
 		if err != nil || statErr != nil || unseal(text, &about) != nil {
-			return item{path: path, used: time.Unix(0, 0), kind: "unpacked"}, true
+			return item{path: path, files: 1, used: time.Unix(0, 0), kind: "unpacked"}, true
 		}
-		return item{path: path, size: about.Bytes, used: info.ModTime(), kind: "unpacked"}, true
+		return item{path: path, size: about.Bytes, files: about.Files, used: info.ModTime(), kind: "unpacked"}, true
 	case len(parts) == 4 && parts[0] == "imbricat" && parts[1] == keptKind:
-		one := item{path: path, kind: "kept", size: folderSize(filepath.Join(path, "data"))}
+		one := item{path: path, kind: "kept"}
+		one.size, one.files = folderSize(filepath.Join(path, "data"))
 		if info, err := os.Stat(filepath.Join(path, "holder.json")); err == nil {
 			one.used = info.ModTime()
 		}
@@ -172,22 +185,27 @@ func (s *Store) folder(path, below string) (item, bool) {
 		if err != nil {
 			return item{}, true
 		}
-		return item{path: path, size: folderSize(path), used: info.ModTime(), kind: "unfinished"}, true
+		one := item{path: path, used: info.ModTime(), kind: "unfinished"}
+		one.size, one.files = folderSize(path)
+		if strings.HasPrefix(filepath.Base(path), hiddenPrefix) {
+			one.kind, one.used = "gone", time.Time{}
+		}
+		return one, true
 	}
 	return item{}, false
 }
 
-func folderSize(dir string) (n int64) {
+func folderSize(dir string) (bytes int64, files int) {
 	_ = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return fs.SkipDir
 		}
-		if info, err := d.Info(); err == nil && info.Mode().IsRegular() {
-			n += info.Size()
+		if info, err := d.Info(); err == nil {
+			bytes, files = bytes+diskSize(info), files+1
 		}
 		return nil
 	})
-	return n
+	return bytes, files
 }
 
 // kindOf tells what a file of the store is for; what it needs to work is empty.
@@ -270,11 +288,16 @@ func (s *Store) needs(d digest.Digest) []digest.Descriptor {
 // Trim removes what no listed image needs and nobody has used for long. What a process that has the store open has used
 // is spared, whatever its age.
 func (s *Store) Trim(ctx context.Context, t Trimming) (*Trimmed, error) {
-	now := time.Now()
 	oldest, err := s.oldestLease()
 	if err != nil {
 		return nil, err
 	}
+	return s.trim(ctx, t, oldest, s.removeFolder)
+}
+
+// trim is Trim that spares what was used since a time, and disposes of folders in one way or another.
+func (s *Store) trim(ctx context.Context, t Trimming, oldest time.Time, dispose func(dir string) error) (*Trimmed, error) {
+	now := time.Now()
 	items, err := s.items(ctx)
 	if err != nil {
 		return nil, err
@@ -304,20 +327,12 @@ func (s *Store) Trim(ctx context.Context, t Trimming) (*Trimmed, error) {
 	}
 	if !t.DryRun {
 		var spared []item
-		if due, spared, err = s.removeAll(ctx, due); err != nil {
-			return nil, err
-		}
+		due, spared, err = s.removeAll(ctx, due, dispose)
 		left, out.Kept = append(left, spared...), out.Kept+len(spared)
 	}
-	out.Files, out.Bytes, out.Left = len(due), sizeOf(due), usageOf(left)
-	return out, nil
-}
-
-func sizeOf(items []item) (n int64) {
-	for _, i := range items {
-		n += i.size
-	}
-	return n
+	gone := usageOf(due)
+	out.Files, out.Bytes, out.Left = int(gone.Files.Total), gone.Total, usageOf(left)
+	return out, err
 }
 
 // usedAt is when something of a kind was used, by the file that tells it.
@@ -325,6 +340,8 @@ func usedAt(kind string, info fs.FileInfo) time.Time {
 	switch kind {
 	case "image", "layer", "blob": // their modification time tells something else
 		return accessed(info)
+	case "gone":
+		return time.Time{}
 	}
 	return info.ModTime()
 }
@@ -340,19 +357,19 @@ func (i item) stamp() string {
 	return i.path
 }
 
-func (s *Store) remove(i item) bool {
+func (s *Store) remove(i item, dispose func(dir string) error) bool {
 	switch i.kind {
 	case "unpacked":
-		return s.removeFolder(i.path) == nil
+		return dispose(i.path) == nil
 	case "kept":
-		gone, err := s.DropKept(filepath.Base(filepath.Dir(i.path)), filepath.Base(i.path))
+		gone, err := s.dropKept(filepath.Base(filepath.Dir(i.path)), filepath.Base(i.path), dispose)
 		return gone && err == nil
 	}
 	return s.Discard(i.path) == nil
 }
 
 // removeAll removes files that nobody has used or named meanwhile, some at a time, so that others wait little.
-func (s *Store) removeAll(ctx context.Context, due []item) (removed, spared []item, err error) {
+func (s *Store) removeAll(ctx context.Context, due []item, dispose func(dir string) error) (removed, spared []item, err error) {
 	for part := range slices.Chunk(due, 256) {
 		lock := s.trimLock()
 		if _, err := lock.TryLockContext(ctx, 10*time.Millisecond); err != nil {
@@ -367,7 +384,7 @@ func (s *Store) removeAll(ctx context.Context, due []item) (removed, spared []it
 			case errors.Is(statErr, fs.ErrNotExist):
 			case err != nil || statErr != nil || usedAt(i.kind, info).After(i.used) || named[digest.Digest(id)]:
 				spared = append(spared, i)
-			case s.remove(i):
+			case s.remove(i, dispose):
 				removed = append(removed, i)
 			default: // somebody has it
 				spared = append(spared, i)

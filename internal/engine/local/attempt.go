@@ -51,7 +51,7 @@ func (a *attempt) Accept(ctx context.Context) (tree.Contents, error) {
 	if err := a.box.Note(root, store.MarksOf(root)); err != nil {
 		return nil, err
 	}
-	dir, err := a.local.store.PutSnapshot(a.box.SnapshotFormat(), key, a.folder, bytesOf(a.entries))
+	dir, err := a.local.store.PutSnapshot(a.box.SnapshotFormat(), key, a.folder, roomOf(a.entries))
 	if err != nil {
 		return nil, err
 	}

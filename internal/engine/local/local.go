@@ -79,7 +79,7 @@ func (l *Local) Holds(ctx context.Context, key digest.Key, entries []tree.Entry)
 	case seen:
 		return contentsIn(box, dir, entries), nil
 	case CheckSnapshot(box, box.SnapshotFormat(), dir, entries) == nil:
-		_ = l.store.SawSnapshot(box.SnapshotFormat(), key, bytesOf(entries))
+		_ = l.store.SawSnapshot(box.SnapshotFormat(), key)
 		return contentsIn(box, dir, entries), nil
 	}
 	_, err = l.store.DropDamaged(box.SnapshotFormat(), key)

@@ -30,8 +30,8 @@ const (
 	mostOlder = 4
 )
 
-// weightOf is about what entries take on a disk, in bytes.
-func weightOf(entries []tree.Entry) int64 { return bytesOf(entries) + int64(len(entries))<<12 }
+// weightOf is the work that unpacking entries is, in bytes: each of them is some.
+func weightOf(entries []tree.Entry) int64 { return bytesOf(entries) + int64(len(entries))*block }
 
 // lay makes sure that a stratum lies unpacked, as one tree or as several that lie on one another. Below are the strata under it.
 func (l *Local) lay(ctx context.Context, box *sandbox.Box, s filetree.Stratum, below []filetree.Stratum) ([]laidTree, error) {

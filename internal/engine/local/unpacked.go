@@ -44,7 +44,7 @@ func (l *Local) unpack(ctx context.Context, box *sandbox.Box, s filetree.Stratum
 	}
 	if found {
 		if CheckSnapshot(box, box.SnapshotFormat(), dir, entries) == nil {
-			return dir, l.store.SawSnapshot(box.SnapshotFormat(), s.ID(), bytesOf(entries))
+			return dir, l.store.SawSnapshot(box.SnapshotFormat(), s.ID())
 		}
 		if _, err := l.store.DropDamaged(box.SnapshotFormat(), s.ID()); err != nil {
 			return "", err
@@ -66,7 +66,7 @@ func (l *Local) unpack(ctx context.Context, box *sandbox.Box, s filetree.Stratum
 	if err := box.Note(root, store.MarksOf(root)); err != nil {
 		return "", err
 	}
-	return l.store.PutSnapshot(box.SnapshotFormat(), s.ID(), work, bytesOf(entries))
+	return l.store.PutSnapshot(box.SnapshotFormat(), s.ID(), work, roomOf(entries))
 }
 
 var unpackedFiles = count.New("files unpacked")
@@ -78,6 +78,23 @@ func filesIn(entries []tree.Entry) (n int64) {
 		}
 	}
 	return n
+}
+
+// block is what file systems give out, in bytes.
+const block = 4 << 10
+
+// roomOf is what entries take on a disk.
+func roomOf(entries []tree.Entry) (r store.Room) {
+	for i := range entries {
+		r.Files++
+		switch entries[i].Kind {
+		case tree.File:
+			r.Bytes += (entries[i].Size + block - 1) / block * block
+		case tree.Folder:
+			r.Bytes += block
+		}
+	}
+	return r
 }
 
 func bytesOf(entries []tree.Entry) (n int64) {

@@ -44,9 +44,13 @@ type Settings struct {
 		Processes int    `yaml:"processes"` // of one command
 		Disk      string `yaml:"disk"`      // that one command writes
 	} `yaml:"limits"`
+	Store struct {
+		AtMost string `yaml:"at-most"` // of what can be made again, such as 20GB
+	} `yaml:"store"`
 	Registries map[string]*registrySettings `yaml:"registries"` // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
 
 	Bounds   sandbox.Bounds         `yaml:"-"` // from Limits
+	AtMost   int64                  `yaml:"-"` // from Store, in bytes
 	Believed map[string]share.Trust `yaml:"-"` // from Trust
 	settings map[string]registry.Settings
 	programs map[string]credential.Program
@@ -73,12 +77,15 @@ type registrySettings struct {
 // File is where the settings are.
 func File() string { return filepath.Join(xdg.ConfigHome, "imbricat", "config.yaml") }
 
+// defaultAtMost is how much a store holds of what can be made again where nobody has chosen, in bytes.
+const defaultAtMost = 20e9
+
 // maxSize bounds the user's configuration, in bytes.
 const maxSize = 1 << 20
 
 // Read reads and checks the user's configuration; without the file there is nothing in it.
 func Read() (*Settings, error) {
-	c := &Settings{settings: map[string]registry.Settings{}, programs: map[string]credential.Program{}}
+	c := &Settings{settings: map[string]registry.Settings{}, programs: map[string]credential.Program{}, AtMost: defaultAtMost}
 	f, err := os.Open(File())
 	if errors.Is(err, fs.ErrNotExist) {
 		return c, nil
@@ -100,6 +107,9 @@ func Read() (*Settings, error) {
 	}
 	if err == nil {
 		err = c.readLimits()
+	}
+	if err == nil {
+		err = sizeFrom("store: at-most", c.Store.AtMost, &c.AtMost)
 	}
 	if err == nil {
 		err = c.readTrust()
@@ -179,22 +189,26 @@ func beside(name string) string {
 
 // readLimits checks the bounds of commands.
 func (c *Settings) readLimits() error {
-	for _, one := range []struct {
-		name, text string
-		to         *int64
-	}{{"memory", c.Limits.Memory, &c.Bounds.Memory}, {"disk", c.Limits.Disk, &c.Bounds.Disk}} {
-		if one.text == "" {
-			continue
-		}
-		n, err := humanize.ParseBytes(one.text)
-		if err != nil || n == 0 || n > 1<<60 {
-			return fmt.Errorf("limits: %s must be a size such as 8GB, not %q", one.name, one.text)
-		}
-		*one.to = int64(n)
+	err := errors.Join(sizeFrom("limits: memory", c.Limits.Memory, &c.Bounds.Memory), sizeFrom("limits: disk", c.Limits.Disk, &c.Bounds.Disk))
+	if err != nil {
+		return err
 	}
 	if c.Bounds.Processes = c.Limits.Processes; c.Bounds.Processes < 0 {
 		return errors.New("limits: processes must be a number above 0")
 	}
+	return nil
+}
+
+// sizeFrom reads a size, where there is one.
+func sizeFrom(key, text string, to *int64) error {
+	if text == "" {
+		return nil
+	}
+	n, err := humanize.ParseBytes(text)
+	if err != nil || n == 0 || n > 1<<60 {
+		return fmt.Errorf("%s must be a size such as 8GB, not %q", key, text)
+	}
+	*to = int64(n)
 	return nil
 }
 

@@ -29,6 +29,7 @@ func TestRead(t *testing.T) {
 		"cache: {mode: sometimes}":        `cache: mode: cannot be "sometimes": read, write or both`,
 		"limits: {memory: much}":          `limits: memory must be a size such as 8GB, not "much"`,
 		"limits: {disk: '0'}":             "limits: disk must be a size",
+		"store: {at-most: 0GB}":           `store: at-most must be a size such as 8GB, not "0GB"`,
 		"limits: {processes: -1}":         "limits: processes must be a number above 0",
 		"limits: {colour: red}":           "there is no key colour here",
 		"trust: {registry.tideline.example/cache: [no key]}":                                                   "trust: registry.tideline.example/cache",
@@ -64,9 +65,15 @@ func TestRead(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 2e9, s.Bounds.Memory)
 	require.EqualValues(t, 1e6, s.Bounds.Disk)
+	require.EqualValues(t, 20e9, s.AtMost)
 	require.Equal(t, 30, s.Bounds.Processes)
 	require.Equal(t, time.Hour, s.programs["registry.tideline.example"].Life)
 	require.True(t, s.programs["registry.tideline.example"].Git)
+
+	write(t, "store: {at-most: 500MB}")
+	s, err = Read()
+	require.NoError(t, err)
+	require.EqualValues(t, 500e6, s.AtMost)
 }
 
 // TestLogins: the environment comes before programs and the file, and half a login there is refused.

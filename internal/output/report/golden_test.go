@@ -112,7 +112,8 @@ func TestGolden(t *testing.T) {
 			return NamesText(p, "dropped", &Names{[]Name{{"gauge", "/home/tide/tideline/imbricat.yaml", one}, {"", "", two}}})
 		})},
 		{"", "usage", plain(func() string {
-			return UsageText(p, "/home/tide/store", store.Usage{Images: 1 << 20, Layers: 2 << 20, Kept: 300, Total: 3<<20 + 300})
+			return UsageText(p, "/home/tide/store", store.Usage{Amounts: store.Amounts{Images: 1 << 20, Layers: 2 << 20, Kept: 300, Total: 3<<20 + 300}, Files: store.Amounts{Images: 4, Layers: 1200, Total: 1204}}) +
+				BoundedText(p, &store.Bounded{Bytes: 3e9, Trees: 2, Files: 1200, Over: 1e6}, 20e9) + BoundedText(p, &store.Bounded{Bytes: 1e6, Files: 1, Over: 2e9, Held: true}, 20e9)
 		})},
 		{"", "forgotten", plain(func() string {
 			return ForgottenText(p, &store.Forgotten{Place: "registry.tideline.example/cache", Records: 2, Runs: 1, Kept: []string{"rendered"}, Images: []string{"gauge"}}) + ForgottenText(p, &store.Forgotten{Place: "/home/tide/cache"})

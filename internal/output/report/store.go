@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize"
+
 	"imbricat/internal/content/store"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/spec/lock"
@@ -61,20 +63,55 @@ func NamesText(p Paint, act string, d *Names) string {
 	return w.String()
 }
 
-// UsageText tells what a store holds.
+// UsageText tells what a store holds, and what share of the room that is.
 func UsageText(p Paint, dir string, u store.Usage) string {
 	w := &strings.Builder{}
 	fmt.Fprintln(w, p.Bold(dir))
-	Table(w, p, []string{"holds", "size"}, [][]string{
-		{"images that are listed", Size(u.Images)},
-		{"layers of finished steps", Size(u.Layers)},
-		{"bases, fetched files, images without a name", Size(u.Other)},
-		{"records and indexes", Size(u.Saved)},
-		{"trees unpacked for commands", Size(u.Unpacked)},
-		{"kept directories", Size(u.Kept)},
-		{"unfinished", Size(u.Unsorted)},
-		{p.Bold("in all"), p.Bold(Size(u.Total))},
-	})
+	var rows [][]string
+	for _, r := range []struct {
+		holds        string
+		bytes, files int64
+	}{
+		{"images that are listed", u.Images, u.Files.Images},
+		{"layers of finished steps", u.Layers, u.Files.Layers},
+		{"bases, fetched files, images without a name", u.Other, u.Files.Other},
+		{"records and indexes", u.Saved, u.Files.Saved},
+		{"trees unpacked for commands", u.Unpacked, u.Files.Unpacked},
+		{"kept directories", u.Kept, u.Files.Kept},
+		{"unfinished", u.Unsorted, u.Files.Unsorted},
+	} {
+		rows = append(rows, []string{r.holds, humanize.Comma(r.files), Size(r.bytes), fmt.Sprintf("%d %%", percent(r.bytes, u.Total))})
+	}
+	rows = append(rows, []string{p.Bold("in all"), p.Bold(humanize.Comma(u.Files.Total)), p.Bold(Size(u.Total)), ""})
+	Table(w, p, []string{"holds", "files", "size", "share"}, rows)
+	return w.String()
+}
+
+// percent is a share of a whole, rounded.
+func percent(part, whole int64) int64 {
+	if whole == 0 {
+		return 0
+	}
+	return (part*100 + whole/2) / whole
+}
+
+// BoundedText tells what was removed so that a store keeps within its bound, and what could not be.
+func BoundedText(p Paint, b *store.Bounded, most int64) string {
+	w := &strings.Builder{}
+	if b.Bytes > 0 {
+		what := Count(b.Files, "file")
+		if b.Trees > 0 {
+			what = Count(b.Trees, "unpacked tree") + ", " + what
+		}
+		fmt.Fprintln(w, p.Muted(fmt.Sprintf("removed %s, %s, that can be made again: the store had more than %s (store: at-most)", what, Size(b.Bytes), Size(most))))
+	}
+	if b.Over > 0 {
+		why := "there was no time to remove more; the next command goes on, and `imbricat store trim --keep SIZE` takes as long as it needs"
+		if b.Held {
+			why = "all of it is in use or unfinished; `imbricat store size` tells what it is"
+		}
+		fmt.Fprintf(w, "warning: the store has %s more than %s (store: at-most) of what can be made again: %s\n", Size(b.Over), Size(most), why)
+	}
 	return w.String()
 }
 
