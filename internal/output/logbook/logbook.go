@@ -5,6 +5,7 @@
 package logbook
 
 import (
+	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -14,7 +15,10 @@ import (
 	"path/filepath"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"imbricat/internal/ground/poll"
 )
 
 // The outcomes of a build.
@@ -125,14 +129,7 @@ func Open(file string, keep int) (*Book, error) {
 		"busy_timeout(10000)", "journal_mode(wal)", "synchronous(normal)", "foreign_keys(on)"}, "_txlock": {"immediate"}}.Encode()}
 	db, err := sql.Open("sqlite", name.String())
 	if err == nil {
-		var have int
-		if _, err = db.Exec(schema); err == nil {
-			err = db.QueryRow("pragma user_version").Scan(&have)
-		}
-		if err == nil && have < version {
-			_, err = db.Exec(migrate)
-		}
-		if err != nil {
+		if err = prepare(db); err != nil {
 			db.Close()
 		}
 	}
@@ -140,6 +137,42 @@ func Open(file string, keep int) (*Book, error) {
 		return nil, fmt.Errorf("opening the logbook %s: %w", file, err)
 	}
 	return &Book{db, keep}, nil
+}
+
+// longest is how long anybody waits for another process.
+const longest = 10 * time.Second
+
+// prepare brings a database up to date. While another process opens or closes it for the first or last time it is busy, and SQLite waits
+// for that in some of the cases only.
+func prepare(db *sql.DB) error {
+	ctx, cancel := context.WithTimeout(context.Background(), longest)
+	defer cancel()
+	var last error
+	err := poll.Until(ctx, 5*time.Millisecond, func() (bool, error) {
+		last = bringUp(db)
+		var busy *sqlite.Error
+		if errors.As(last, &busy) && busy.Code()&0xff == sqlite3.SQLITE_BUSY {
+			return false, nil
+		}
+		return true, last
+	})
+	if errors.Is(err, context.DeadlineExceeded) {
+		return last
+	}
+	return err
+}
+
+// bringUp makes tables that are missing.
+func bringUp(db *sql.DB) error {
+	var have int
+	_, err := db.Exec(schema)
+	if err == nil {
+		err = db.QueryRow("pragma user_version").Scan(&have)
+	}
+	if err == nil && have < version {
+		_, err = db.Exec(migrate)
+	}
+	return err
 }
 
 // Close closes the logbook.

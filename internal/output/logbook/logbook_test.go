@@ -17,14 +17,14 @@ func TestBook(t *testing.T) {
 	var group sync.WaitGroup
 	for range 4 {
 		group.Go(func() {
-			b, err := Open(file, 20)
-			require.NoError(t, err)
-			defer b.Close()
-			for i := range 5 {
+			for i := range 5 { // the first to open and the last to close keep others from it for a moment
+				b, err := Open(file, 20)
+				require.NoError(t, err)
 				one := &Build{Project: "other", Started: time.Now()}
 				require.NoError(t, b.Begin(one))
 				one.Outcome = Built
 				require.NoError(t, b.End(one, []Step{{Unit: "gauge", Label: fmt.Sprint(i)}}))
+				require.NoError(t, b.Close())
 			}
 		})
 	}
