@@ -4,12 +4,19 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"hash/fnv"
+	"io"
 	"io/fs"
+	"math/rand/v2"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
+
+	"imbricat/internal/ground/digest"
 )
 
 // A store is kept within a bound without looking at all of it each time: what the files of a folder take is remembered by the
@@ -47,15 +54,19 @@ func (s *Store) Bound(ctx context.Context, b Bounding) (*Bounded, error) {
 	if err != nil || again <= b.Most {
 		return nil, ignoreTime(err)
 	}
-	named, err := s.namedBytes()
-	if err != nil || again-named <= b.Most {
+	named, err := s.reachable()
+	if err != nil {
 		return nil, err
+	}
+	needed := s.bytesOf(named)
+	if again-needed <= b.Most {
+		return nil, nil
 	}
 	oldest, err := s.oldestUse()
 	if err != nil {
 		return nil, err
 	}
-	out := &Bounded{Over: again - named - b.Most}
+	out := &Bounded{Over: again - needed - b.Most}
 	given, err := s.giveUpTrees(ctx, out.Over, oldest)
 	gone := usageOf(given)
 	out.count(gone.Total, int(gone.Files.Total))
@@ -63,14 +74,61 @@ func (s *Store) Bound(ctx context.Context, b Bounding) (*Bounded, error) {
 	s.removeHidden(ctx)
 	if out.Over > 0 && err == nil && ctx.Err() == nil {
 		// What lies below an age goes only as far as the size asks for it.
-		trimmed, trimErr := s.trim(ctx, Trimming{UnusedFor: 1 << 62, To: b.Most + named}, oldest, s.putAway)
-		if err = trimErr; trimmed != nil {
+		part, cancel := context.WithTimeout(ctx, b.Within/3)
+		trimmed, trimErr := s.trim(part, Trimming{UnusedFor: 1 << 62, To: b.Most + needed}, oldest, s.putAway)
+		cancel()
+		if trimmed != nil {
 			out.count(trimmed.Bytes, trimmed.Files)
-			out.Held = out.Over > 0 && err == nil
+			out.Held = out.Over > 0 && trimErr == nil
 		}
 		s.removeHidden(ctx)
+		if err = ignoreTime(trimErr); out.Over > 0 && trimErr != nil && err == nil { // too many files to look at them all
+			given, err = s.giveUpBlobs(ctx, out.Over, oldest, named)
+			gone := usageOf(given)
+			out.count(gone.Total, int(gone.Files.Total))
+		}
 	}
 	return out, ignoreTime(err)
+}
+
+// giveUpBlobs removes blobs that no image needs until so much is gone: of as many as there is time to look at, those that were not used
+// for longest, and of a part of them at most half.
+func (s *Store) giveUpBlobs(ctx context.Context, bytes int64, oldest time.Time, named map[digest.Digest]bool) ([]item, error) {
+	const algorithm = "sha256"
+	names, err := namesIn(s.path("blobs", algorithm))
+	if err != nil || len(names) == 0 {
+		return nil, err
+	}
+	end := time.Now().Add(time.Hour)
+	if deadline, is := ctx.Deadline(); is {
+		end = time.Now().Add(time.Until(deadline) / 2)
+	}
+	var due []item
+	first, seen := rand.IntN(len(names)), 0
+	for ; seen < len(names) && time.Now().Before(end); seen++ {
+		name := names[(first+seen)%len(names)]
+		path := s.path("blobs", algorithm, name)
+		info, err := os.Stat(path)
+		if err != nil {
+			continue
+		}
+		if used := accessed(info); !named[digest.Digest(algorithm+":"+name)] && used.Before(oldest) {
+			due = append(due, item{path: path, size: diskSize(info), files: 1, used: used, kind: "blob"})
+		}
+	}
+	slices.SortFunc(due, func(a, b item) int { return a.used.Compare(b.used) })
+	if seen < len(names) {
+		due = due[:(len(due)+1)/2]
+	}
+	for n := range due {
+		if bytes <= 0 {
+			due = due[:n]
+			break
+		}
+		bytes -= due[n].size
+	}
+	removed, _, err := s.removeAll(ctx, due, s.putAway)
+	return removed, err
 }
 
 func ignoreTime(err error) error {
@@ -127,22 +185,21 @@ func (s *Store) giveUpTrees(ctx context.Context, bytes int64, oldest time.Time) 
 	return removed, ctx.Err()
 }
 
-// namedBytes is what the blobs of images take that are listed.
-func (s *Store) namedBytes() (bytes int64, err error) {
-	named, err := s.reachable()
-	for d := range named {
+// bytesOf is what blobs take.
+func (s *Store) bytesOf(blobs map[digest.Digest]bool) (bytes int64) {
+	for d := range blobs {
 		if path, pathErr := s.BlobPath(d); pathErr == nil {
 			if info, statErr := os.Stat(path); statErr == nil {
 				bytes += diskSize(info)
 			}
 		}
 	}
-	return bytes, err
+	return bytes
 }
 
 // talliedFolder is what the files of a folder took when it had a time of change.
 type talliedFolder struct {
-	Time  int64 `json:"time"` // in nanoseconds
+	Time  int64 `json:"time"` // in nanoseconds; of blobs, a hash of their names
 	Bytes int64 `json:"bytes"`
 	Leaf  bool  `json:"leaf,omitempty"` // it has no folders
 }
@@ -163,7 +220,7 @@ func (s *Store) tally(ctx context.Context) (bytes int64, err error) {
 	t := &tally{store: s, known: map[string]talliedFolder{}, now: map[string]talliedFolder{}, began: time.Now()}
 	text, _ := s.Memo(tallyMemo)
 	_ = json.Unmarshal(text, &t.known) // what is damaged is counted again
-	bytes = t.folder(ctx, "blobs")
+	bytes = t.blobs(ctx, "sha256")
 	for _, kind := range append(slices.Clone(saved), "tmp") {
 		bytes += t.folder(ctx, filepath.Join("imbricat", kind))
 	}
@@ -196,6 +253,58 @@ func (t *tally) keep(path string, changed time.Time, one talliedFolder) {
 	if one.Time = changed.UnixNano(); t.began.Sub(changed) > settled {
 		t.now[path] = one
 	}
+}
+
+// blobs adds up blobs. They are many in one folder, and never change, so what is remembered is what those take whose names begin alike, by
+// a hash of the names.
+func (t *tally) blobs(ctx context.Context, algorithm string) (bytes int64) {
+	names, err := namesIn(t.store.path("blobs", algorithm))
+	if err != nil {
+		t.err = errors.Join(t.err, err)
+		return 0
+	}
+	slices.Sort(names)
+	for len(names) > 0 {
+		n := 1
+		for n < len(names) && alike(names[0], names[n]) {
+			n++
+		}
+		sum := fnv.New64a()
+		for _, name := range names[:n] {
+			_, _ = io.WriteString(sum, name)
+		}
+		key := path.Join("blobs", algorithm, names[0][:min(2, len(names[0]))])
+		one, was := t.known[key]
+		if !was || one.Time != int64(sum.Sum64()) {
+			one = talliedFolder{Time: int64(sum.Sum64())}
+			for _, name := range names[:n] {
+				if info, err := os.Stat(t.store.path("blobs", algorithm, name)); err == nil {
+					one.Bytes += diskSize(info)
+				}
+			}
+			if t.err = errors.Join(t.err, ctx.Err()); t.err != nil {
+				return bytes
+			}
+		}
+		t.now[key] = one
+		bytes, names = bytes+one.Bytes, names[n:]
+	}
+	return bytes
+}
+
+// alike reports whether two names of blobs are summed up together.
+func alike(a, b string) bool { return len(a) > 1 && len(b) > 1 && a[:2] == b[:2] }
+
+func namesIn(dir string) ([]string, error) {
+	f, err := os.Open(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the store: %w", err)
+	}
+	defer f.Close()
+	return f.Readdirnames(-1)
 }
 
 // folder adds up the files of a folder and of those in it.

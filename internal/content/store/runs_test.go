@@ -116,7 +116,7 @@ func TestRunsAndTrees(t *testing.T) {
 	put()
 	usage, err := s.Size(ctx)
 	require.NoError(t, err)
-	require.EqualValues(t, 1000, usage.Unpacked)
+	require.EqualValues(t, 13288, usage.Unpacked)
 	require.NoError(t, s.Close())
 	s, err = Open(s.Dir()) // what was used under the old lease is free now
 	require.NoError(t, err)

@@ -13,7 +13,7 @@ import (
 	"imbricat/internal/ground/digest"
 )
 
-// Room is what an unpacked tree takes on the disk.
+// Room is what the entries of an unpacked tree take on the disk.
 type Room struct {
 	Bytes int64 `json:"bytes"`
 	Files int   `json:"files"` // with folders and links
@@ -83,6 +83,9 @@ func readSnapshot(dir string, tree digest.Key) (about snapshot, valid bool) {
 	return about, valid
 }
 
+// ownRoom is what two folders and the description of an unpacked tree take on the disk, in bytes.
+const ownRoom = 3 * 4096
+
 // PutSnapshot takes over a folder root in a temporary folder of this store as an unpacked tree and gives where it is now.
 // One that is there already stays, and the temporary one is left to the caller.
 func (s *Store) PutSnapshot(form string, tree digest.Key, temporary string, room Room) (string, error) {
@@ -90,6 +93,7 @@ func (s *Store) PutSnapshot(form string, tree digest.Key, temporary string, room
 	if err != nil {
 		return "", err
 	}
+	room.Bytes, room.Files = room.Bytes+ownRoom, room.Files+3
 	if marks, err := os.Stat(filepath.Join(temporary, marksFile)); err == nil {
 		room.Bytes, room.Files = room.Bytes+diskSize(marks), room.Files+1
 	}
