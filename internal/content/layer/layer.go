@@ -6,12 +6,11 @@
 package layer
 
 import (
-	"archive/tar"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -119,7 +118,7 @@ func Pack(ctx context.Context, w io.Writer, entries []tree.Entry, open Open, o O
 	if err != nil {
 		return Packed{}, err
 	}
-	p := &producer{entries: entries, open: open, buffer: make([]byte, 128<<10)}
+	p := &producer{entries: entries, open: open}
 	err = c.each(ctx, p.fill)
 	p.close()
 	packed, closeErr := c.Close()
@@ -147,68 +146,71 @@ func checkNames(entries []tree.Entry) error {
 type producer struct {
 	entries []tree.Entry
 	open    Open
-	buffer  []byte
 	body    io.ReadCloser // of a file that goes on in the next piece
 }
 
 // fill appends a piece of the tar to raw.
 func (p *producer) fill(ctx context.Context, one piece, raw *[]byte) error {
-	out := &appender{raw}
 	if one.end {
-		_, err := out.Write(make([]byte, 2*blockSize))
-		return err
+		*raw = append(append(*raw, padding[:]...), padding[:]...)
+		return nil
 	}
 	if one.part {
-		return p.part(one, out)
+		return p.part(one, raw)
 	}
-	t := tar.NewWriter(out)
 	for i := one.first; i < one.last; i++ {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		e := &p.entries[i]
-		if err := t.WriteHeader(header(e)); err != nil {
-			return fmt.Errorf("packing /%s: %w", e.Path, err)
-		}
-		if e.Kind != tree.File || e.Size == 0 {
-			continue
-		}
-		body, err := p.open(e)
-		if err == nil {
-			err = p.copy(t, e, body, e.Size)
-			// Closing tells whether the file changed meanwhile.
-			if closeErr := body.Close(); err == nil {
-				err = closeErr
-			}
-		}
-		if err != nil {
-			return fmt.Errorf("packing /%s: %w", e.Path, err)
+		if err := p.entry(&p.entries[i], raw); err != nil {
+			return fmt.Errorf("packing /%s: %w", p.entries[i].Path, err)
 		}
 	}
-	return t.Flush()
+	return nil
 }
 
+// entry appends an entry with its bytes and its padding.
+func (p *producer) entry(e *tree.Entry, raw *[]byte) (err error) {
+	if *raw, err = appendHeader(*raw, e); err != nil || e.Kind != tree.File || e.Size == 0 {
+		return err
+	}
+	body, err := p.open(e)
+	if err != nil {
+		return err
+	}
+	err = p.copy(raw, e, body, e.Size)
+	// Closing tells whether the file changed meanwhile.
+	if closeErr := body.Close(); err == nil {
+		err = closeErr
+	}
+	pad(raw, e)
+	return err
+}
+
+// pad fills the last block of a file.
+func pad(raw *[]byte, e *tree.Entry) { *raw = append(*raw, padding[:-e.Size&(blockSize-1)]...) }
+
+var padding [blockSize]byte
+
 // part appends a stretch of a large file, with its header before the first and its padding after the last.
-func (p *producer) part(one piece, out *appender) error {
+func (p *producer) part(one piece, raw *[]byte) error {
 	e := &p.entries[one.first]
 	err := func() (err error) {
 		if one.offset == 0 {
-			if err := tar.NewWriter(out).WriteHeader(header(e)); err != nil {
+			if *raw, err = appendHeader(*raw, e); err != nil {
 				return err
 			}
 			if p.body, err = p.open(e); err != nil {
 				return err
 			}
 		}
-		if err := p.copy(out, e, p.body, one.length); err != nil {
+		if err := p.copy(raw, e, p.body, one.length); err != nil {
 			return err
 		}
 		if one.offset+one.length < e.Size {
 			return nil
 		}
-		if _, err := out.Write(make([]byte, -e.Size&(blockSize-1))); err != nil {
-			return err
-		}
+		pad(raw, e)
 		body := p.body
 		p.body = nil
 		return body.Close()
@@ -219,9 +221,12 @@ func (p *producer) part(one piece, out *appender) error {
 	return nil
 }
 
-func (p *producer) copy(w io.Writer, e *tree.Entry, body io.Reader, size int64) error {
-	n, err := io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{io.LimitReader(body, size)}, p.buffer)
-	if err == nil && n != size {
+// copy appends so many bytes of a file.
+func (p *producer) copy(raw *[]byte, e *tree.Entry, body io.Reader, size int64) error {
+	start := len(*raw)
+	*raw = slices.Grow(*raw, int(size))[:start+int(size)]
+	_, err := io.ReadFull(body, (*raw)[start:])
+	if err == io.EOF || err == io.ErrUnexpectedEOF {
 		err = fmt.Errorf("it %w: it has fewer than its %d bytes", ErrChanged, e.Size)
 	}
 	return err
@@ -246,34 +251,3 @@ const (
 	opaqueName     = ".wh..wh..opq"
 	xattrPrefix    = "SCHILY.xattr."
 )
-
-var typeflags = [...]byte{
-	tree.File: tar.TypeReg, tree.Folder: tar.TypeDir, tree.Symlink: tar.TypeSymlink, tree.Hardlink: tar.TypeLink,
-	tree.CharDevice: tar.TypeChar, tree.BlockDevice: tar.TypeBlock, tree.Fifo: tar.TypeFifo,
-	tree.Whiteout: tar.TypeReg, tree.Opaque: tar.TypeReg,
-}
-
-func header(e *tree.Entry) *tar.Header {
-	h := &tar.Header{
-		Typeflag: typeflags[e.Kind], Name: e.Path, Mode: int64(e.Mode), Uid: e.UID, Gid: e.GID,
-		Size: e.Size, ModTime: Epoch, Linkname: e.Target, Devmajor: e.Major, Devminor: e.Minor,
-	}
-	if e.Time != 0 {
-		h.ModTime = time.Unix(e.Time, 0)
-	}
-	switch e.Kind {
-	case tree.Folder:
-		h.Name += "/"
-	case tree.Whiteout:
-		h.Name, h.Mode = tree.Join(tree.Parent(e.Path), whiteoutPrefix+path.Base(e.Path)), 0
-	case tree.Opaque:
-		h.Name, h.Mode = tree.Join(e.Path, opaqueName), 0
-	}
-	for name, value := range e.Xattrs {
-		if h.PAXRecords == nil {
-			h.PAXRecords = map[string]string{}
-		}
-		h.PAXRecords[xattrPrefix+name] = value
-	}
-	return h
-}

@@ -15,6 +15,28 @@ type Squashed struct {
 // Squash lays layers together, the lowest first, as one layer that does to whatever lies below what they do one after the
 // other. The result is sorted by path, an opaque mark behind its folder. Of hard links the first name is the file.
 func Squash(layers [][]Entry) []Squashed {
+	if len(layers) == 1 && len(layers[0]) > 0 && isPlain(layers[0]) {
+		all := make([]Squashed, len(layers[0]))
+		for i := range layers[0] {
+			all[i] = Squashed{layers[0][i], 0, layers[0][i].Path}
+		}
+		return all
+	}
+	return squash(layers)
+}
+
+// isPlain reports whether entries are sorted, and none of them says anything of another one.
+func isPlain(entries []Entry) bool {
+	for i := range entries {
+		switch e := &entries[i]; {
+		case e.Kind == Hardlink, e.Kind == Whiteout, e.Kind == Opaque, i > 0 && entries[i-1].Path >= e.Path:
+			return false
+		}
+	}
+	return true
+}
+
+func squash(layers [][]Entry) []Squashed {
 	root := &squashNode{}
 	for l, entries := range layers {
 		for i := range entries {

@@ -40,10 +40,12 @@ func TestSquashedLayersDoWhatTheyDidOneByOne(t *testing.T) {
 		require.True(t, slices.IsSortedFunc(one, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) }))
 		want := flat(t, append([][]tree.Entry{base}, layers...)...)
 		require.Equal(t, want, flat(t, base, one), "base %v\nlayers %v\nsquashed %v", base, layers, one)
-		again := tree.Squash([][]tree.Entry{one})
-		for i := range again {
-			require.Equal(t, one[i], again[i].Entry, "what is squashed stays as it is")
+		alone, above := tree.Squash([][]tree.Entry{one}), tree.Squash([][]tree.Entry{nil, one})
+		for i := range alone {
+			require.Equal(t, one[i], alone[i].Entry, "what is squashed stays as it is")
+			above[i].Layer = 0
 		}
+		require.Equal(t, alone, above, "in whatever way")
 	}
 }
 

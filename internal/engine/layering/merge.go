@@ -28,24 +28,24 @@ type mergedSteps struct {
 func mergeLayers(layers [][]tree.Entry, hint func(path string) order.Hint) *mergedSteps {
 	l := &mergedSteps{entries: tree.Squash(layers)}
 	l.of = make([]int, len(l.entries))
-	at := map[string]int{} // path → entry
+	at := make(map[string]int, len(l.entries)) // path → entry
 	for i := range l.entries {
 		if e := &l.entries[i]; e.Kind != tree.Opaque {
 			at[e.Path] = i
 		}
 	}
 	head := l.heads(at)
-	known := map[int]int{} // head → item
+	known := make([]int, len(l.entries)) // head → item and one
 	for i := range l.entries {
 		e := &l.entries[i]
 		if head[i] < 0 {
 			l.of[i] = -1
 			continue
 		}
-		n, is := known[head[i]]
-		if !is {
+		n := known[head[i]] - 1
+		if n < 0 {
 			n = len(l.items)
-			known[head[i]] = n
+			known[head[i]] = n + 1
 			l.items = append(l.items, order.Item{Path: e.Path, Hint: hint(e.Path)})
 			l.layer = append(l.layer, e.Layer)
 		}
@@ -94,7 +94,9 @@ func (l *mergedSteps) heads(at map[string]int) []int {
 	for i := range l.entries {
 		head[i] = i
 		e := &l.entries[i]
-		filled[tree.Parent(e.Path)] = true
+		if i == 0 || tree.Parent(e.Path) != tree.Parent(l.entries[i-1].Path) {
+			filled[tree.Parent(e.Path)] = true
+		}
 		if e.Kind == tree.Opaque {
 			opaque[e.Path] = at[e.Path]
 		}

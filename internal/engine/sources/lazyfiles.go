@@ -13,6 +13,7 @@ import (
 // Contents gives files of the project folder and notices those that changed since their digest was taken.
 type Contents struct {
 	files map[string]remembered
+	held  *held
 
 	mutex  sync.Mutex
 	opener *tree.Opener
@@ -20,6 +21,9 @@ type Contents struct {
 
 // Open opens a file by its path in the project folder.
 func (s *Contents) Open(p string) (io.ReadCloser, error) {
+	if body, is := s.held.take(p); is {
+		return body, nil
+	}
 	s.mutex.Lock()
 	f, stat, err := s.opener.Open(p)
 	s.mutex.Unlock()

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -189,6 +190,7 @@ func (m *Memory) keepObject(id string, one remembered) {
 // files is what digests tells of the files it was asked for, by path.
 type files struct {
 	known   map[string]remembered
+	held    *held
 	settled bool // a later change of any of them shows in its stat
 }
 
@@ -215,50 +217,101 @@ func (m *Memory) digests(ctx context.Context, source *tree.Source, picked []tree
 		}
 		todo = append(todo, p.Path)
 	}
-	m.meet(out)
+	out.held = newHeld(len(todo))
+	m.meet(out, len(todo))
 	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for part := range batches(todo, 64) {
-		group.Go(func() error { return m.hashAll(ctx, source, part, out, done) })
+	var turn atomic.Int64
+	next := func() []string {
+		begin := min(len(todo), int(turn.Add(1)-1)*batch)
+		return todo[begin:min(len(todo), begin+batch)]
+	}
+	for range min(runtime.GOMAXPROCS(0), (len(todo)+batch-1)/batch) {
+		group.Go(func() error { return m.hashAll(ctx, source, next, out, done) })
 	}
 	return out, group.Wait()
 }
 
-// meet keeps what an earlier run knew and this one used.
-func (m *Memory) meet(f *files) {
+// meet keeps what an earlier run knew and this one used, and makes room for more.
+func (m *Memory) meet(f *files, more int) {
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
+	if len(m.seen) == 0 {
+		m.seen = make(map[string]remembered, len(f.known)+more)
+	}
 	for path, one := range f.known {
 		m.seen[path] = one
 	}
 }
 
-func (m *Memory) hashAll(ctx context.Context, source *tree.Source, paths []string, out *files, done *event.Counter) error {
+// batch is how many files one goroutine reads in turn: neighbours lie in one folder.
+const batch = 64
+
+// hashAll reads the files that next gives, until it gives none.
+func (m *Memory) hashAll(ctx context.Context, source *tree.Source, next func() []string, out *files, done *event.Counter) error {
 	opener := source.Opener()
 	defer opener.Close()
-	buffer, sum := make([]byte, 128<<10), digest.NewContent()
-	for _, path := range paths {
-		if err := ctx.Err(); err != nil {
-			return err
+	buffer, sum, slab := make([]byte, 128<<10), digest.NewContent(), slab{held: out.held}
+	found := make([]remembered, 0, batch)
+	for paths := next(); len(paths) > 0; paths = next() {
+		began := m.now()
+		found = found[:0]
+		for _, path := range paths {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			one, err := hashFile(opener, path, sum, buffer, done)
+			if err != nil {
+				return err
+			}
+			if one.Stat.Size <= smallFile {
+				slab.hold(path, buffer[:one.Stat.Size])
+			}
+			found = append(found, one)
 		}
-		one, err := hashFile(opener, path, sum, buffer, done)
-		if err != nil {
-			return err
-		}
-		_, id, _ := m.object(path, one.Stat)
-		m.mutex.Lock()
-		out.known[path] = one
-		if id != "" && one.Stat.Settled(m.now()) {
-			m.keepObject(id, one)
-		}
-		if one.Stat.Settled(m.now()) {
-			m.seen[path], m.fresh = one, true
-		} else {
-			out.settled = false
-		}
-		m.mutex.Unlock()
+		m.learn(paths, found, began, out)
 	}
 	return nil
+}
+
+// learn keeps what was read. A file is remembered when it was settled before anybody began to read it: one that changed between that and now
+// might change again without a sign.
+func (m *Memory) learn(paths []string, found []remembered, began time.Time, out *files) {
+	ids := make([]string, len(paths))
+	if m.objectOf != nil {
+		for i, path := range paths {
+			_, ids[i], _ = m.object(path, found[i].Stat)
+		}
+	}
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	for i, path := range paths {
+		one := found[i]
+		out.known[path] = one
+		if !one.Stat.Settled(began) {
+			out.settled = false
+			continue
+		}
+		if ids[i] != "" {
+			m.keepObject(ids[i], one)
+		}
+		m.seen[path], m.fresh = one, true
+	}
+}
+
+// fill reads until the buffer is full or so many bytes are there; then, or at the end of the file, the error is io.EOF.
+func fill(f io.Reader, buffer []byte, size int64) (int, error) {
+	if size == 0 || size >= int64(len(buffer)) { // empty ones are asked too: some file systems know no sizes
+		n, err := io.ReadFull(f, buffer)
+		if err == io.ErrUnexpectedEOF {
+			err = io.EOF
+		}
+		return n, err
+	}
+	n, err := io.ReadFull(f, buffer[:size])
+	if err == nil || err == io.ErrUnexpectedEOF {
+		err = io.EOF // whether it has more bytes than that is told by its size afterwards
+	}
+	return n, err
 }
 
 // batches cuts a list into parts of at most n.
@@ -276,7 +329,7 @@ func batches(list []string, n int) func(yield func([]string) bool) {
 
 var hashed = count.New("bytes of files hashed")
 
-// hashFile reads a file once and notices when it changes meanwhile.
+// hashFile reads a file once and notices when it changes meanwhile. A file that is smaller than the buffer is left in it.
 func hashFile(opener *tree.Opener, path string, sum hash.Hash, buffer []byte, done *event.Counter) (remembered, error) {
 	var one remembered
 	f, before, err := opener.Open(path)
@@ -288,7 +341,7 @@ func hashFile(opener *tree.Opener, path string, sum hash.Hash, buffer []byte, do
 	read := int64(0)
 	for err == nil {
 		var n int
-		n, err = io.ReadFull(f, buffer)
+		n, err = fill(f, buffer, before.Size-read)
 		if read == 0 {
 			one.Mark = census.ClassOf(path, buffer[:n])
 		}
@@ -296,7 +349,7 @@ func hashFile(opener *tree.Opener, path string, sum hash.Hash, buffer []byte, do
 		read += int64(n)
 		done.Add(int64(n))
 	}
-	if err != io.EOF && err != io.ErrUnexpectedEOF {
+	if err != io.EOF {
 		return one, fmt.Errorf("reading %q: %w", path, err)
 	}
 	after, err := f.Stat()

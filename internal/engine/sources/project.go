@@ -99,7 +99,7 @@ func (one *Picked) Read(ctx context.Context, fresh bool, tell event.Reporter) (*
 		for _, r := range found.known {
 			p.marks.Note(r.Content, r.Mark)
 		}
-		read := &Read{&Contents{opener: p.Folder.Opener(), files: found.known}, found}
+		read := &Read{&Contents{opener: p.Folder.Opener(), files: found.known, held: found.held}, found}
 		one.known.Store(read)
 		return read, nil
 	})

@@ -1,7 +1,11 @@
 package sources
 
 import (
+	"bytes"
 	"context"
+	"errors"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -31,23 +35,66 @@ func folderWith(t *testing.T, name string) (*store.Store, string) {
 	return st, dir
 }
 
-// TestFilesThatChange: a file that changes while it is read is noticed.
+// TestFilesThatChange: a file that changes while it is read is noticed; a small one is given once as it was when it was hashed.
 func TestFilesThatChange(t *testing.T) {
 	st, dir := folderWith(t, "one")
+	large := strings.Repeat("high water", smallFile/10+1)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "large"), []byte(large), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "nothing"), nil, 0o644))
 	source, err := tree.OpenSource(dir, tree.SourceOptions{})
 	require.NoError(t, err)
 	defer source.Close()
-	survey, err := source.Pick("one", tree.PickOptions{})
+	survey, err := source.Pick("*", tree.PickOptions{})
 	require.NoError(t, err)
 	got, err := OpenMemory(st, dir, MemoryOptions{}).digests(context.Background(), source, survey.Picked, false, counter())
 	require.NoError(t, err)
-	contents := &Contents{opener: source.Opener(), files: got.known}
-	r, err := contents.Open("one")
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "one"), []byte("3, and longer"), 0o644))
-	require.ErrorIs(t, r.Close(), layer.ErrChanged)
-	_, err = contents.Open("one")
-	require.ErrorIs(t, err, layer.ErrChanged)
+	for name, text := range map[string]string{"one": "one", "large": large, "nothing": ""} {
+		require.Equal(t, digest.ContentBytes([]byte(text)), got.known[name].Content)
+	}
+	contents := &Contents{opener: source.Opener(), files: got.known, held: got.held}
+	for _, name := range []string{"large", "one"} {
+		r, err := contents.Open(name)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("3, and longer"), 0o644))
+		if name == "large" {
+			require.ErrorIs(t, r.Close(), layer.ErrChanged)
+		} else {
+			text, err := io.ReadAll(r)
+			require.NoError(t, errors.Join(err, r.Close()))
+			require.Equal(t, "one", string(text))
+		}
+		_, err = contents.Open(name)
+		require.ErrorIs(t, err, layer.ErrChanged)
+	}
+}
+
+// TestHeld: no more is held than there is room for, and many files share a piece of memory without sharing bytes.
+func TestHeld(t *testing.T) {
+	h := newHeld(0)
+	one := slab{held: h}
+	file := func(i int) []byte { return bytes.Repeat([]byte{byte(i)}, smallFile-i%3) }
+	n := 0
+	for ; n < mostHeld/smallFile+100; n++ {
+		one.hold(fmt.Sprint(n), file(n))
+	}
+	one.hold("large", make([]byte, smallFile+1))
+	total := 0
+	for i := range n {
+		body, is := h.take(fmt.Sprint(i))
+		if !is {
+			continue
+		}
+		text, err := io.ReadAll(body)
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(file(i), text), i)
+		total += len(text)
+	}
+	require.LessOrEqual(t, total, mostHeld)
+	require.Greater(t, total, mostHeld/2)
+	for _, path := range []string{"0", "large"} {
+		_, is := h.take(path)
+		require.False(t, is)
+	}
 }
 
 // TestUnsettledFiles: what was written just now may be written again without a sign of that, and is not remembered.
@@ -68,6 +115,21 @@ func TestUnsettledFiles(t *testing.T) {
 		require.Equal(t, remembered, known)
 		source.Close()
 	}
+}
+
+// TestSettledBeforeItWasRead: a file counts as settled by the time before it was read.
+func TestSettledBeforeItWasRead(t *testing.T) {
+	st, dir := folderWith(t, "a")
+	source, err := tree.OpenSource(dir, tree.SourceOptions{})
+	require.NoError(t, err)
+	defer source.Close()
+	clock := time.Now()
+	memory := OpenMemory(st, dir, MemoryOptions{Now: func() time.Time { clock = clock.Add(time.Hour); return clock.Add(-time.Hour) }})
+	survey, err := source.Pick("a", tree.PickOptions{})
+	require.NoError(t, err)
+	got, err := memory.digests(t.Context(), source, survey.Picked, false, counter())
+	require.NoError(t, err)
+	require.False(t, got.settled)
 }
 
 // TestMemorySavesReading: an old file is hashed once; when the memory is gone or damaged it is hashed again.
