@@ -7,10 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/signal"
 	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
 	"strings"
 	"syscall"
 
@@ -93,11 +95,32 @@ func endings() []os.Signal {
 	return all
 }
 
+// smallMemory is what the program is kept within, in bytes, by collecting garbage more often: as long as no more than usedMemory of it is
+// in use, which is far more than most builds need.
+const (
+	smallMemory = 100 << 20
+	usedMemory  = 85 << 20
+)
+
 // collectLater puts the first collection of garbage off until the heap has some megabytes, which a short command never
 // reaches; from then on it is as usual.
 func collectLater() {
 	debug.SetGCPercent(500)
-	runtime.AddCleanup(new([16]byte), func(int) { debug.SetGCPercent(100) }, 0)
+	debug.SetMemoryLimit(smallMemory)
+	runtime.AddCleanup(new([16]byte), func(int) {
+		debug.SetGCPercent(100)
+		unlimit(0)
+	}, 0)
+}
+
+// unlimit looks after each collection whether more is in use than fits, where collecting would never end.
+func unlimit(int) {
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	if metrics.Read(live); live[0].Value.Uint64() > usedMemory {
+		debug.SetMemoryLimit(math.MaxInt64)
+		return
+	}
+	runtime.AddCleanup(new([16]byte), unlimit, 0)
 }
 
 // prefix leaves the errors of a recipe as they are: they start with their place.

@@ -167,37 +167,53 @@ func (c *compressor) each(ctx context.Context, fill func(ctx context.Context, p 
 }
 
 func (c *compressor) compress() {
-	pack := c.packer()
+	pack, end := c.packer()
+	defer end()
 	for one := range c.jobs {
 		one.out = pack(one.out, one.raw)
 		close(one.ready)
 	}
 }
 
-// packer returns a function that appends the packed form of some bytes to a slice.
-func (c *compressor) packer() func(out, raw []byte) []byte {
+// packer returns a function that appends the packed form of some bytes to a slice, and one that ends it.
+func (c *compressor) packer() (pack func(out, raw []byte) []byte, end func()) {
 	switch c.kind {
 	case None:
-		return func(out, raw []byte) []byte { return append(out, raw...) }
+		return func(out, raw []byte) []byte { return append(out, raw...) }, func() {}
 	case Zstd:
-		encoder, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault))
-		if err != nil {
-			panic(err) // the options are constants
-		}
-		return func(out, raw []byte) []byte { return encoder.EncodeAll(raw, out) }
+		encoder := encoders.Get().(*zstd.Encoder)
+		return func(out, raw []byte) []byte { return encoder.EncodeAll(raw, out) }, func() { encoders.Put(encoder) }
 	}
-	deflater, err := flate.NewWriter(io.Discard, gzipLevel)
-	if err != nil {
-		panic(err) // the level is a constant
-	}
+	deflater := deflaters.Get().(*flate.Writer)
 	return func(out, raw []byte) []byte {
 		deflater.Reset(&appender{&out})
 		// Writing to memory does not fail.
 		_, _ = deflater.Write(raw)
 		_ = deflater.Flush()
 		return out
-	}
+	}, func() { deflaters.Put(deflater) }
 }
+
+// zstdWindow is what an encoder remembers, in bytes: more than a chunk has.
+const zstdWindow = 2 * maxPiece
+
+// Encoders have some megabytes each, and serve one layer after the other.
+var (
+	encoders = sync.Pool{New: func() any {
+		encoder, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithWindowSize(zstdWindow), zstd.WithLowerEncoderMem(true))
+		if err != nil {
+			panic(err) // the options are constants
+		}
+		return encoder
+	}}
+	deflaters = sync.Pool{New: func() any {
+		deflater, err := flate.NewWriter(io.Discard, gzipLevel)
+		if err != nil {
+			panic(err) // the level is a constant
+		}
+		return deflater
+	}}
+)
 
 func (c *compressor) hash() {
 	defer close(c.hashed)

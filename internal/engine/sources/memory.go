@@ -314,19 +314,6 @@ func fill(f io.Reader, buffer []byte, size int64) (int, error) {
 	return n, err
 }
 
-// batches cuts a list into parts of at most n.
-func batches(list []string, n int) func(yield func([]string) bool) {
-	return func(yield func([]string) bool) {
-		for len(list) > 0 {
-			size := min(n, len(list))
-			if !yield(list[:size]) {
-				return
-			}
-			list = list[size:]
-		}
-	}
-}
-
 var hashed = count.New("bytes of files hashed")
 
 // hashFile reads a file once and notices when it changes meanwhile. A file that is smaller than the buffer is left in it.
