@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"crypto/ed25519"
+	"crypto/rand"
 	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
@@ -29,12 +30,12 @@ silence: [moving-base]
 images:
   base:
     base: none
-    steps: [{copy: {from: bin, to: /bin}}]
+    steps: [{copy: {from: bin, to: /bin}}, {copy: {from: etc, to: /etc}}]
     publish: {main: {to: "${env.REGISTRY}/tides/base", tags: [v1]}}
   gauge:
     base: "${env.REGISTRY}/tides/base:v1"
     steps:
-      - copy: {from: src, to: /src}
+      - copy: {from: src, to: /src, owner: keeper}
       - {run: {command: [/bin/busybox, sh, -c, "busybox mkdir /lib; for i in 1 2 3 4; do busybox dd if=/dev/urandom of=/lib/$i bs=100k count=4; done"]}, name: install}
       - {run: {command: [/bin/busybox, sh, -c, "busybox cat /src/main /lib/1 | busybox md5sum > /out"]}, name: compile}
       - {run: {command: [/bin/busybox, sh, -c, "busybox cat /src/pages > /pages"]}, name: pages}
@@ -113,6 +114,10 @@ func sharedProject(t *testing.T, registry string) *run {
 	r.busybox()
 	r.write("src/main", "3.42")
 	r.write("src/pages", "january")
+	r.write("etc/passwd", "root:x:0:0::/root:/bin/sh\nkeeper:x:1000:1000::/home/keeper:/bin/sh\n")
+	table := make([]byte, 200_000)
+	_, _ = rand.Read(table)
+	r.write("etc/tides", string(table))
 	r.write("imbricat.yaml", sharedRecipe)
 	return r
 }

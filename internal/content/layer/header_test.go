@@ -21,6 +21,9 @@ func FuzzHeader(f *testing.F) {
 		{Path: "f", Size: 1<<33 - 1}, {Path: "f", Size: 1 << 33}, {Path: "f", UID: 1 << 21}, {Path: "f", GID: 1<<21 - 1}, {Path: "f", Time: -1}, {Path: "f", Time: 1 << 33}, {Path: "f", Time: 1},
 		{Path: "d", Kind: tree.CharDevice, Major: 1, Minor: 3}, {Path: "p", Kind: tree.Fifo}, {Path: "w", Kind: tree.Whiteout}, {Path: "w", Kind: tree.Opaque}, {},
 	} {
+		if e.Kind == 0 {
+			e.Kind = tree.File
+		}
 		f.Add(e.Path, e.Target, uint8(e.Kind), e.Mode, e.UID, e.GID, e.Size, e.Time, e.Major, e.Minor)
 	}
 	f.Fuzz(func(t *testing.T, path, target string, kind uint8, mode uint32, uid, gid int, size, seconds, major, minor int64) {

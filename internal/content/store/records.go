@@ -127,6 +127,22 @@ func (s *Store) PutNote(key digest.Key, content []byte) error {
 	return s.keep(notes, string(key), content)
 }
 
+// SmallFile returns the bytes of a small file of an image by its content, where they are known: layers have no random access, so what was
+// read of them once is kept.
+func (s *Store) SmallFile(content digest.Content) ([]byte, bool) {
+	text, found := s.Note(smallFile(content))
+	return text, found && digest.ContentBytes(text) == content
+}
+
+// PutSmallFile keeps the bytes of a small file.
+func (s *Store) PutSmallFile(text []byte) error {
+	return s.PutNote(smallFile(digest.ContentBytes(text)), text)
+}
+
+func smallFile(content digest.Content) digest.Key {
+	return digest.Key(digest.ContentBytes([]byte("small file " + string(content))))
+}
+
 func (s *Store) kept(kind, id string) ([]byte, bool) {
 	name, err := s.fileFor(kind, id, ".zst")
 	if err != nil {

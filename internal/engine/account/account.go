@@ -113,9 +113,7 @@ func (f Finder) read(ctx context.Context, view *tree.View, file string) (string,
 	if n.Size > maxAccounts {
 		return "", fmt.Errorf("/%s of the image has %d bytes, more than %d", file, n.Size, maxAccounts)
 	}
-	// A layer has no random access, so what was read once is kept under the name of its content.
-	note := filetree.KeyOfText("small file " + string(n.Content))
-	if text, found := f.Store.Note(note); found && digest.ContentBytes(text) == n.Content {
+	if text, found := f.Store.SmallFile(n.Content); found {
 		return string(text), nil
 	}
 	if err := filetree.Prepare(ctx, n.From, n.At); err != nil {
@@ -128,7 +126,7 @@ func (f Finder) read(ctx context.Context, view *tree.View, file string) (string,
 	defer body.Close()
 	text, err := io.ReadAll(body)
 	if err == nil && digest.ContentBytes(text) == n.Content {
-		_ = f.Store.PutNote(note, text) // it only saves time
+		_ = f.Store.PutSmallFile(text) // it only saves time
 	}
 	return string(text), err
 }

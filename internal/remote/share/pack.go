@@ -35,7 +35,16 @@ type pack struct {
 	Trees   map[digest.Key]string    `json:"trees"`   // entries of what commands left
 	Layers  []store.Record           `json:"layers"`  // of layers
 	Indexes map[digest.DiffID]string `json:"indexes"` // of foreign layers
+	Files   []string                 `json:"files"`   // of foreign layers: lists of users and groups
 }
+
+// accountFiles are those of a foreign layer that steps look into without running anything: nobody is to pull a layer for a name.
+var accountFiles = []string{"etc/group", "etc/passwd"}
+
+const (
+	mostFile  = 64 << 10 // bytes of such a file
+	mostFiles = 100      // of a pack
+)
 
 const packFormat = 2
 

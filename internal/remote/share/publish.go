@@ -16,7 +16,9 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"golang.org/x/sync/errgroup"
 
+	"imbricat/internal/content/layer"
 	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 )
 
@@ -174,9 +176,30 @@ func (c *Cache) gather(f Finished) (*pack, []v1.Descriptor) {
 	for _, id := range f.Bases {
 		if text, found := c.store.LayerIndex(id); found {
 			p.Indexes[id] = string(text)
+			p.Files = append(p.Files, c.accounts(text)...)
 		}
 	}
+	slices.Sort(p.Files)
+	p.Files = slices.Compact(p.Files)
 	return p, layers
+}
+
+// accounts returns the lists of users and groups of a foreign layer that this machine has read.
+func (c *Cache) accounts(index []byte) (texts []string) {
+	indexed, err := layer.DecodeIndex(index)
+	if err != nil {
+		return nil
+	}
+	for i := range indexed.Entries {
+		e := &indexed.Entries[i]
+		if e.Kind != tree.File || e.Size > mostFile || !slices.Contains(accountFiles, e.Path) {
+			continue
+		}
+		if text, found := c.store.SmallFile(e.Content); found {
+			texts = append(texts, string(text))
+		}
+	}
+	return texts
 }
 
 // inParts reports whether a run's files lie in several layers that are all there.

@@ -269,6 +269,15 @@ func (c *Cache) keep(p *pack, name digest.Digest) error {
 			}
 		}
 	}
+	for _, text := range p.Files[:min(len(p.Files), mostFiles)] {
+		// It is found by what it holds alone, so it needs no belief.
+		if len(text) > mostFile {
+			continue
+		}
+		if err := c.store.PutSmallFile([]byte(text)); err != nil {
+			return err
+		}
+	}
 	for i := range p.Layers {
 		l := &p.Layers[i]
 		if l.Layer.Digest.Validate() != nil || digest.Digest(l.DiffID).Validate() != nil || l.Layer.Size < 0 || !listed[l.Layer.Digest] || !layer.IsRecordKey(l.Key, l.Tree) {
