@@ -501,3 +501,39 @@ func TestKeepGivesUpWhatItMust(t *testing.T) {
 	gone := []Shelf{held("a", "b", "secret"), held("c", "d")}
 	require.NotContains(t, kept(Keep(items, same, gone, never, Options{Most: 4, Dead: 50})), 0, "what was removed is never left")
 }
+
+// TestPairs: the pair that gains most is found after any joins, whether gains are kept or asked for again.
+func TestPairs(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	for range 300 {
+		n := 2 + r.IntN(12)
+		values, asked := make([]int64, n), 0
+		for i := range values {
+			values[i] = int64(r.IntN(50))
+		}
+		gain := func(i, j int) int64 { asked++; return (values[i]*7+values[j]*13)%31 - 9 }
+		kept, plain := newPairs(n, gain), newPairs(n, gain)
+		plain.gains = nil
+		there := make([]bool, n)
+		for i := range there {
+			there[i] = true
+		}
+		for kept.left > 1 {
+			into, from, most := kept.best()
+			wantInto, wantFrom, want := plain.best()
+			require.Equal(t, []int64{int64(wantInto), int64(wantFrom), want}, []int64{int64(into), int64(from), most})
+			for i := range n {
+				for j := range i {
+					if there[i] && there[j] {
+						require.LessOrEqual(t, (values[i]*7+values[j]*13)%31-9, most)
+					}
+				}
+			}
+			values[into], there[from] = int64(r.IntN(50)), false
+			asked = 0
+			kept.joined(into, from)
+			require.LessOrEqual(t, asked, kept.left, "each thing that is left is asked once")
+			plain.joined(into, from)
+		}
+	}
+}
