@@ -51,7 +51,7 @@ type Settings struct {
 	PlainHTTP bool        // HTTP without TLS is spoken to it
 	Mirrors   []string    // HOST[/PREFIX] that are asked first when something is pulled, in this order
 	TLS       *tls.Config // authorities and a client's certificate; nil: the system's authorities
-	Parallel  int         // blobs that move at a time; 0: 4
+	Parallel  int         // blobs that move at a time; 0: as whoever moves them likes
 	Issuer    string      // SCHEME://HOST of the issuer of tokens that logins may be sent to, besides the registry itself
 	Chunk     int64       // bytes of one request of an upload; 0: all in one, and less where the registry wants that
 }
@@ -105,13 +105,8 @@ func (c *Client) settings(host string) Settings {
 	return c.o.Settings(host)
 }
 
-// Parallel is how many blobs are to move at a time to or from a host.
-func (c *Client) Parallel(host string) int {
-	if n := c.settings(host).Parallel; n > 0 {
-		return n
-	}
-	return 4
-}
+// Parallel is how many blobs are to move at a time to or from a host; 0 where nobody chose.
+func (c *Client) Parallel(host string) int { return c.settings(host).Parallel }
 
 // transport returns the connections to a host: its own where it has its own authorities or certificate.
 func (c *Client) transport(host string) *http.Transport {

@@ -47,7 +47,7 @@ func (r *Repository) Host() string { return r.host }
 // Name is the repository's name at its registry.
 func (r *Repository) Name() string { return r.name }
 
-// Parallel is how many blobs are to move at a time.
+// Parallel is how many blobs are to move at a time; 0 where nobody chose.
 func (r *Repository) Parallel() int { return r.client.Parallel(r.host) }
 
 func (r *Repository) request(method, op, path string, want ...int) request {

@@ -3,6 +3,7 @@ package transfer
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
@@ -21,9 +22,12 @@ func (c *copier) collect(ctx context.Context, desc digest.Descriptor, depth int)
 	if depth == 0 && c.standsSomewhere() {
 		there = true
 	} else if c.to.Whole() {
-		var err error
-		if there, err = c.to.Has(ctx, desc); err != nil {
-			return err
+		known := false
+		if there, known = c.ahead.has(desc); !known {
+			var err error
+			if there, err = c.to.Has(ctx, desc); err != nil {
+				return err
+			}
 		}
 	}
 	var err error
@@ -53,7 +57,11 @@ func (c *copier) collectBelow(ctx context.Context, desc digest.Descriptor, depth
 	if err != nil {
 		return err
 	}
-	for _, need := range needs {
+	for i, need := range needs {
+		if i%mostBehind == 0 && len(needs) > 1 {
+			next := slices.Clone(needs[i:min(len(needs), i+mostBehind)])
+			c.readDocuments(ctx, slices.DeleteFunc(next, func(d digest.Descriptor) bool { return c.seen[d.Digest] }))
+		}
 		if document(need) {
 			if err := c.collect(ctx, need, depth+1); err != nil {
 				return err

@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -89,10 +90,8 @@ func (t *Transfer) Content(ctx context.Context) error {
 	if err := c.moveBlobs(ctx); err != nil {
 		return c.tell(ctx, err)
 	}
-	for _, doc := range c.documents {
-		if err := c.moveDocument(ctx, doc); err != nil {
-			return c.tell(ctx, err)
-		}
+	if err := c.moveDocuments(ctx); err != nil {
+		return c.tell(ctx, err)
 	}
 	return nil
 }
@@ -140,6 +139,7 @@ func (c *copier) tell(ctx context.Context, err error) error {
 type copier struct {
 	from, to  Place
 	o         Options
+	ahead     ahead
 	seen      map[digest.Digest]bool
 	edited    map[digest.Digest][]byte // documents that are new, by their digest
 	blobs     []digest.Descriptor
@@ -154,6 +154,9 @@ type copier struct {
 func (c *copier) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
 	if body, known := c.edited[desc.Digest]; known {
 		return io.NopCloser(newVerified(body, desc)), nil
+	}
+	if body, held := c.ahead.open(desc); held {
+		return body, nil
 	}
 	return c.from.Fetch(ctx, desc)
 }
@@ -191,17 +194,14 @@ func (c *copier) choose(ctx context.Context, root digest.Descriptor) (digest.Des
 	return smaller, nil
 }
 
-// Bounds on what happens at once.
-const (
-	parallel       = 4  // blobs that move, where nobody chose otherwise
-	parallelChecks = 12 // questions whether blobs are there
-)
+// parallel bounds how many large blobs move at once, where nobody chose otherwise.
+const parallel = 4
 
 // moveBlobs asks for all blobs first, and then moves those that are not there.
 func (c *copier) moveBlobs(ctx context.Context) error {
 	there := make([]bool, len(c.blobs))
 	asking, within := errgroup.WithContext(ctx)
-	asking.SetLimit(parallelChecks)
+	asking.SetLimit(inFlight)
 	for i, desc := range c.blobs {
 		asking.Go(func() (err error) {
 			there[i], err = c.to.Has(within, desc)
@@ -211,30 +211,56 @@ func (c *copier) moveBlobs(ctx context.Context) error {
 	if err := asking.Wait(); err != nil {
 		return err
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(c.limit())
-	for i, desc := range c.blobs {
-		task := event.Task{ID: fmt.Sprintf("%06d", i), Unit: c.to.String(), Label: label(desc)}
-		group.Go(func() error { return c.moveBlob(ctx, desc, there[i], task) })
+	move := func(ctx context.Context, i int) error {
+		desc := c.blobs[i]
+		return c.moveBlob(ctx, desc, there[i], event.Task{ID: fmt.Sprintf("%06d", i), Unit: c.to.String(), Label: label(desc)})
 	}
-	return group.Wait()
+	if c.ordered() {
+		return c.moveInOrder(ctx, move, there)
+	}
+	// Where somebody chose how many move, that is how many.
+	sets := map[int][]int{}
+	for i, desc := range c.blobs {
+		most := cmp.Or(c.chosen(), parallel)
+		if desc.Size <= smallBlob {
+			most = c.inFlight()
+		}
+		sets[most] = append(sets[most], i)
+	}
+	all, ctx := errgroup.WithContext(ctx)
+	for most, set := range sets {
+		all.Go(func() error {
+			group, ctx := errgroup.WithContext(ctx)
+			group.SetLimit(most)
+			for _, i := range set {
+				group.Go(func() error { return move(ctx, i) })
+			}
+			return group.Wait()
+		})
+	}
+	return all.Wait()
 }
 
-func (c *copier) limit() int {
-	if _, ordered := c.to.(*newArchive); ordered {
-		return 1
-	}
-	most := 0
+// ordered reports whether the destination takes one thing after the other.
+func (c *copier) ordered() bool {
+	_, is := c.to.(*newArchive)
+	return is
+}
+
+// chosen is how many blobs are to move at once where somebody chose that, or 0.
+func (c *copier) chosen() (most int) {
 	for _, place := range []Place{c.from, c.to} {
-		if r, is := place.(*remote); is && (most == 0 || r.repository.Parallel() < most) {
-			most = r.repository.Parallel()
+		if r, is := place.(*remote); is {
+			if n := r.repository.Parallel(); n > 0 && (most == 0 || n < most) {
+				most = n
+			}
 		}
-	}
-	if most == 0 {
-		return parallel
 	}
 	return most
 }
+
+// inFlight is how many small things are asked for at once.
+func (c *copier) inFlight() int { return cmp.Or(c.chosen(), inFlight) }
 
 func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, there bool, task event.Task) error {
 	began := time.Now()
@@ -368,6 +394,11 @@ func (c *copier) opener(ctx context.Context, desc digest.Descriptor, task event.
 
 // openAt leaves verifying to a registry that is the destination, which does it; any other place gets verified bytes.
 func (c *copier) openAt(ctx context.Context, desc digest.Descriptor, at int64) (io.ReadCloser, error) {
+	if at == 0 {
+		if body, held := c.ahead.open(desc); held {
+			return body, nil
+		}
+	}
 	_, verifies := c.to.(*remote)
 	if from, can := c.from.(seekable); can && verifies {
 		return from.FetchFrom(ctx, desc, at)
@@ -401,13 +432,38 @@ func (w *watched) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// moveDocuments moves documents, those that others list first. Manifests that follow one another list each other only as subjects.
+func (c *copier) moveDocuments(ctx context.Context) error {
+	for list := c.documents; len(list) > 0; {
+		n := 1
+		if c.ordered() && (len(c.documents)-len(list))%mostBehind == 0 {
+			c.readDocuments(ctx, list[:min(len(list), mostBehind)])
+		}
+		for !c.o.Referrers && !c.ordered() && n < len(list) && image.IsManifest(list[0].MediaType) && image.IsManifest(list[n].MediaType) {
+			n++
+		}
+		group, ctx := errgroup.WithContext(ctx)
+		group.SetLimit(c.inFlight())
+		for _, desc := range list[:n] {
+			group.Go(func() error { return c.moveDocument(ctx, desc) })
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+		list = list[n:]
+	}
+	return nil
+}
+
 func (c *copier) moveDocument(ctx context.Context, desc digest.Descriptor) error {
 	if !c.to.Whole() { // else collect has asked already
 		if there, err := c.to.Has(ctx, desc); err != nil || there {
 			return err
 		}
 	}
+	c.mutex.Lock()
 	c.result.Manifests++
+	c.mutex.Unlock()
 	return c.to.Put(ctx, desc, func(int64) (io.ReadCloser, error) { return c.Fetch(ctx, desc) })
 }
 

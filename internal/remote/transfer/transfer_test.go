@@ -39,6 +39,9 @@ type bench struct {
 	mutex    sync.Mutex
 	requests []string
 	broken   func(r *http.Request) bool
+	slow     time.Duration // of each answer
+	now      int           // blobs that move
+	most     int
 }
 
 func newBench(t *testing.T) *bench {
@@ -52,7 +55,20 @@ func newBench(t *testing.T) *bench {
 		b.mutex.Lock()
 		b.requests = append(b.requests, r.Method+" "+r.URL.Path)
 		broken := b.broken != nil && b.broken(r)
+		slow := b.slow
+		moves := 0
+		if r.Method != http.MethodHead && strings.Contains(r.URL.Path, "/blobs/") {
+			moves = 1
+		}
+		b.now += moves
+		b.most = max(b.most, b.now)
 		b.mutex.Unlock()
+		time.Sleep(slow)
+		defer func() {
+			b.mutex.Lock()
+			defer b.mutex.Unlock()
+			b.now -= moves
+		}()
 		if broken {
 			panic(http.ErrAbortHandler)
 		}
@@ -72,7 +88,9 @@ func (b *bench) breakOn(broken func(r *http.Request) bool) {
 }
 
 // image stores an index over two platforms that share a layer, and gives its descriptor.
-func (b *bench) image(name string) digest.Descriptor {
+func (b *bench) image(name string) digest.Descriptor { return b.images(name, "amd64", "arm64") }
+
+func (b *bench) images(name string, architectures ...string) digest.Descriptor {
 	put := func(mediaType string, document any) digest.Descriptor {
 		text, err := json.Marshal(document)
 		require.NoError(b, err)
@@ -83,7 +101,7 @@ func (b *bench) image(name string) digest.Descriptor {
 	shared, err := b.store.PutBytes(v1.MediaTypeImageLayerGzip, []byte("shared by both"))
 	require.NoError(b, err)
 	var offers []image.Offer
-	for _, architecture := range []string{"amd64", "arm64"} {
+	for _, architecture := range architectures {
 		own, err := b.store.PutBytes(v1.MediaTypeImageLayerGzip, []byte(name+architecture))
 		require.NoError(b, err)
 		p := platform.Platform{OS: "linux", Architecture: architecture}

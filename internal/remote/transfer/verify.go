@@ -37,7 +37,7 @@ func Verify(ctx context.Context, place Place, root digest.Descriptor, contents b
 	v.Documents, v.Blobs = len(c.documents), len(c.blobs)
 	var mutex sync.Mutex
 	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(parallelChecks)
+	group.SetLimit(inFlight)
 	if contents {
 		group.SetLimit(parallel)
 	}
