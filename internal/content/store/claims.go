@@ -151,27 +151,31 @@ func (s *Store) index(ctx context.Context, desc digest.Descriptor) (*layer.Index
 	return indexed, nil
 }
 
-// VerifyLayer makes sure that a layer of the store unpacks to what its image says, and keeps what it holds. What was seen
-// before is not read again.
-func (s *Store) VerifyLayer(ctx context.Context, desc digest.Descriptor, id digest.DiffID) error {
+// DiffIDOf returns what a layer of the store unpacks to, and keeps what it holds. What was seen before is not read again.
+func (s *Store) DiffIDOf(ctx context.Context, desc digest.Descriptor) (digest.DiffID, error) {
 	question := digest.Key(digest.ContentBytes([]byte("imbricat diffID 1 " + string(desc.Digest))))
-	seen, found := s.Note(question)
-	if !found {
-		indexed, err := s.index(ctx, desc)
-		if err != nil {
-			return err
-		}
-		seen = []byte(indexed.DiffID)
-		if !s.HasLayerIndex(indexed.DiffID) {
-			if err := s.PutLayerIndex(indexed.DiffID, indexed.Untimed().Encode()); err != nil {
-				return err
-			}
-		}
-		if err := s.PutNote(question, seen); err != nil {
-			return err
+	if seen, found := s.Note(question); found {
+		return digest.DiffID(seen), nil
+	}
+	indexed, err := s.index(ctx, desc)
+	if err != nil {
+		return "", err
+	}
+	if !s.HasLayerIndex(indexed.DiffID) {
+		if err := s.PutLayerIndex(indexed.DiffID, indexed.Untimed().Encode()); err != nil {
+			return "", err
 		}
 	}
-	if string(seen) != string(id) {
+	return indexed.DiffID, s.PutNote(question, []byte(indexed.DiffID))
+}
+
+// VerifyLayer makes sure that a layer of the store unpacks to what its image says, and keeps what it holds.
+func (s *Store) VerifyLayer(ctx context.Context, desc digest.Descriptor, id digest.DiffID) error {
+	seen, err := s.DiffIDOf(ctx, desc)
+	if err != nil {
+		return err
+	}
+	if seen != id {
 		return fmt.Errorf("the layer %s unpacks to %s, and its image says %s: %w", desc.Digest, seen, id, digest.ErrMismatch)
 	}
 	return nil

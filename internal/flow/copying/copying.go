@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -17,11 +18,26 @@ import (
 
 // IntoStore copies an image into the store, and names it when its layers are what its configs say.
 func IntoStore(ctx context.Context, st *store.Store, source, destination transfer.Place, o transfer.Options) (*transfer.Result, error) {
+	// Layers are read while others are on their way. What is wrong with them is told when it is known what they are to be.
+	var reading sync.WaitGroup
+	turn := make(chan struct{}, runtime.GOMAXPROCS(0))
+	o.Arrived = func(desc digest.Descriptor) {
+		if !image.IsLayer(desc.MediaType) {
+			return
+		}
+		reading.Go(func() {
+			turn <- struct{}{}
+			defer func() { <-turn }()
+			_, _ = st.DiffIDOf(ctx, desc)
+		})
+	}
 	t, err := transfer.Begin(ctx, source, destination, o)
 	if err != nil {
 		return nil, err
 	}
-	if err := t.Content(ctx); err != nil {
+	err = t.Content(ctx)
+	reading.Wait()
+	if err != nil {
 		return nil, err
 	}
 	sofar := t.Sofar()

@@ -89,10 +89,25 @@ func Short(d Digest) string {
 // Verify returns a reader of r that ends with ErrMismatch unless r has exactly the descriptor's size and digest. It
 // never gives more than that size, so an endless source is bounded, and never all of that size where the digest is wrong.
 func Verify(r io.Reader, want Descriptor) io.Reader {
+	if v, is := r.(Verifying); is && v.Verifies(want) {
+		return r // each byte is hashed once
+	}
 	if err := want.Digest.Validate(); err != nil {
 		return failing{fmt.Errorf("%q: %w", want.Digest, err)}
 	}
 	return &verifier{r: r, want: want, left: want.Size, check: want.Digest.Verifier()}
+}
+
+// Verifying is a reader that may do by itself what Verify does.
+type Verifying interface {
+	// Verifies reports whether the reader, from where it is now, ends with ErrMismatch unless it has a descriptor's size and digest.
+	Verifies(want Descriptor) bool
+}
+
+// Verifies reports whether the reader in r verifies, for readers that are made of others.
+func Verifies(r io.Reader, want Descriptor) bool {
+	v, is := r.(Verifying)
+	return is && v.Verifies(want)
 }
 
 type failing struct{ err error }
@@ -105,6 +120,11 @@ type verifier struct {
 	left  int64
 	check godigest.Verifier
 	done  error
+}
+
+// Verifies implements Verifying. What was begun to be read is not whole any more.
+func (v *verifier) Verifies(want Descriptor) bool {
+	return v.done == nil && v.left == v.want.Size && v.want.Digest == want.Digest && v.want.Size == want.Size
 }
 
 func (v *verifier) Read(p []byte) (int, error) {

@@ -46,3 +46,18 @@ func TestVerify(t *testing.T) {
 	_, err = io.ReadAll(WithContext(ctx, strings.NewReader(text)))
 	require.ErrorIs(t, err, context.Canceled)
 }
+
+// TestVerifiedOnce: what verifies by itself is not hashed twice, unless it is of something else or was begun to be read.
+func TestVerifiedOnce(t *testing.T) {
+	text := "high water 3.42 m"
+	want := Descriptor{Digest: FromBytes([]byte(text)), Size: int64(len(text))}
+	once := Verify(strings.NewReader(text), want)
+	require.Same(t, once, Verify(once, want))
+	for _, other := range []Descriptor{{Digest: want.Digest, Size: want.Size - 1}, {Digest: FromBytes(nil), Size: want.Size}} {
+		_, err := io.ReadAll(Verify(Verify(strings.NewReader(text), want), other))
+		require.ErrorIs(t, err, ErrMismatch)
+	}
+	_, err := once.Read(make([]byte, 3))
+	require.NoError(t, err)
+	require.NotSame(t, once, Verify(once, want))
+}

@@ -152,6 +152,9 @@ type blobReader struct {
 	what string
 }
 
+// Verifies implements digest.Verifying.
+func (b *blobReader) Verifies(want digest.Descriptor) bool { return digest.Verifies(b.Reader, want) }
+
 func (b *blobReader) Read(p []byte) (int, error) {
 	n, err := b.Reader.Read(p)
 	var answer *Error

@@ -29,6 +29,8 @@ type Options struct {
 	Referrers bool                // take along what refers to the image, and what refers to that
 	Guard     Guard               // of names that stand on something else already
 	Sink      event.Sink
+	// Arrived is told of each blob that was moved, by several goroutines; it may be nil.
+	Arrived func(desc digest.Descriptor)
 }
 
 // Result tells what a copy moved. Blobs are counted, manifests are not.
@@ -274,7 +276,9 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, there boo
 		err = c.again(ctx, func() error { return c.to.Put(ctx, desc, c.opener(ctx, desc, task)) })
 	}
 	if err == nil {
-		err = c.note(desc)
+		if err = c.note(desc); c.o.Arrived != nil && !there {
+			c.o.Arrived(desc)
+		}
 	} else {
 		err = c.blame(ctx, desc, err)
 	}
@@ -421,6 +425,9 @@ type watched struct {
 	done int64
 	last time.Time
 }
+
+// Verifies implements digest.Verifying.
+func (w *watched) Verifies(want digest.Descriptor) bool { return digest.Verifies(w.ReadCloser, want) }
 
 func (w *watched) Read(p []byte) (int, error) {
 	n, err := w.ReadCloser.Read(p)
