@@ -90,7 +90,7 @@ func (h *Finder) Learn(ctx context.Context, u *plan.Unit, c *layering.Content) (
 	if err != nil || k.Versions >= least {
 		return k, err
 	}
-	if n := h.compare(c, h.pastBuilds(u)); n >= least {
+	if n := h.compare(c, h.pastBuilds(u, c.Base)); n >= least {
 		return Changes{Source: "store", Versions: n, Shallow: k.Shallow}, nil
 	}
 	for i := range c.Items {
@@ -194,11 +194,14 @@ func inOrder(list []*published.Edition) []*published.Edition {
 	return list
 }
 
-// pastBuilds returns what earlier builds on this machine made of an image.
-func (h *Finder) pastBuilds(u *plan.Unit) (versions []order.Version) {
+// pastBuilds returns what earlier builds on this machine made of an image, without the layers that lie below it now.
+func (h *Finder) pastBuilds(u *plan.Unit, base []digest.DiffID) (versions []order.Version) {
 	for _, ids := range readBuilds(h.Store, h.Project, u.ID) {
 		var trees [][]tree.Entry
 		for _, id := range ids {
+			if slices.Contains(base, id) {
+				continue
+			}
 			text, found := h.Store.LayerIndex(id)
 			known, err := layer.DecodeIndex(text)
 			if !found || err != nil {
