@@ -114,7 +114,8 @@ func sharedProject(t *testing.T, registry string) *run {
 	r.busybox()
 	r.write("src/main", "3.42")
 	r.write("src/pages", "january")
-	r.write("etc/passwd", "root:x:0:0::/root:/bin/sh\nkeeper:x:1000:1000::/home/keeper:/bin/sh\n")
+	// The name stands for root's number, so that an ordinary user can clear what is unpacked away.
+	r.write("etc/passwd", "root:x:0:0::/root:/bin/sh\nkeeper:x:0:0::/home/keeper:/bin/sh\n")
 	table := make([]byte, 200_000)
 	_, _ = rand.Read(table)
 	r.write("etc/tides", string(table))

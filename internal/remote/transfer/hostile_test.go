@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -179,12 +180,12 @@ func TestHostileRegistries(t *testing.T) {
 		b := newBench(t)
 		server, err := standin.New(standin.Options{Dir: filepath.Join(b.dir, "honest")})
 		require.NoError(t, err)
-		honest, used := true, false
+		var dishonest, used atomic.Bool
 		front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			a := httptest.NewRecorder()
 			server.ServeHTTP(a, r)
-			if !honest && spoil(r, a) {
-				used = true
+			if dishonest.Load() && spoil(r, a) {
+				used.Store(true)
 			}
 			for key, values := range a.Header() {
 				w.Header()[key] = values
@@ -204,7 +205,7 @@ func TestHostileRegistries(t *testing.T) {
 		_, err = b.copy("gauge", host+"/tides/gauge:1", Options{Names: []string{"1"}})
 		require.NoError(t, err, name)
 
-		honest = false
+		dishonest.Store(true)
 		began := time.Now()
 		mine := b.store
 		b.store, err = store.Open(filepath.Join(t.TempDir(), "theirs"))
@@ -229,8 +230,8 @@ func TestHostileRegistries(t *testing.T) {
 		other := b.image("bulletin")
 		_, pushErr := b.copy("bulletin", host+"/tides/bulletin:1", Options{Names: []string{"1"}})
 		require.Less(t, time.Since(began), 20*time.Second, name)
-		require.True(t, used, "%s: nothing was asked that it spoils", name)
-		honest = true
+		require.True(t, used.Load(), "%s: nothing was asked that it spoils", name)
+		dishonest.Store(false)
 		place, err := b.opener.Source(b.reference(host + "/tides/bulletin:1"))
 		require.NoError(t, err)
 		if pushErr == nil {
