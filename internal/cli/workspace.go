@@ -133,6 +133,9 @@ const boundTime = 200 * time.Millisecond
 
 // bound keeps the store within the bound that its user sets.
 func (s *session) bound(st *store.Store) {
+	if !st.Grew() {
+		return // and nobody's settings need to be read
+	}
 	personal, err := settings.Read()
 	if err != nil {
 		return // who needs the settings has told it

@@ -40,11 +40,14 @@ type Bounded struct {
 // fewBytes is what a process that unpacks nothing may write without a look at whether the store is too large.
 const fewBytes = 64 << 10
 
+// Grew reports whether this process has put so much into the store that it may be too large now.
+func (s *Store) Grew() bool { return s.lease != nil && (s.unpacked.Load() || s.Written() >= fewBytes) }
+
 // Bound removes what can be made again and was not used for longest where the store has too much of that: unpacked trees first,
 // then what trimming removes. What images that are listed need stays, and what processes use that have the store open, this
 // one too. It returns nil where there is nothing to tell.
 func (s *Store) Bound(ctx context.Context, b Bounding) (*Bounded, error) {
-	if s.lease == nil || !s.unpacked.Load() && s.Written() < fewBytes {
+	if !s.Grew() {
 		return nil, nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, b.Within)

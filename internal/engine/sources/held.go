@@ -8,8 +8,7 @@ import (
 )
 
 const (
-	// mostHeld bounds what small files of one selection are held in memory from the moment that they were hashed until they are packed, in
-	// bytes.
+	// mostHeld bounds how many bytes of small files a build holds in memory, from the moment that they were hashed until they are packed.
 	mostHeld = 32 << 20
 	// smallFile is the size up to which a file is held: to open it again takes longer than its bytes do.
 	smallFile = 8 << 10
@@ -18,15 +17,9 @@ const (
 
 // held are small files as they were when they were hashed, by path.
 type held struct {
-	room  atomic.Int64 // left, in bytes
+	room  *atomic.Int64 // that the build has left, in bytes
 	mutex sync.Mutex
 	files map[string][]byte
-}
-
-func newHeld(files int) *held {
-	h := &held{files: make(map[string][]byte, files)}
-	h.room.Store(mostHeld)
-	return h
 }
 
 // slab holds files for one goroutine, many in one piece of memory.
@@ -37,7 +30,11 @@ type slab struct {
 
 // hold keeps a small file while there is room.
 func (s *slab) hold(path string, content []byte) {
-	if len(content) > smallFile || s.held.room.Add(-int64(len(content))) < 0 {
+	if len(content) > smallFile {
+		return
+	}
+	if s.held.room.Add(-int64(len(content))) < 0 {
+		s.held.room.Add(int64(len(content)))
 		return
 	}
 	if len(s.free) < len(content) {
@@ -56,5 +53,6 @@ func (h *held) take(path string) (io.ReadCloser, bool) {
 	content, is := h.files[path]
 	delete(h.files, path)
 	h.mutex.Unlock()
+	h.room.Add(int64(len(content)))
 	return io.NopCloser(bytes.NewReader(content)), is
 }

@@ -33,6 +33,7 @@ type Memory struct {
 	now      func() time.Time
 	load     sync.Once
 	objectOf ObjectNames
+	room     atomic.Int64 // for small files that are held, in bytes
 
 	mutex sync.Mutex
 	known map[string]remembered // as it was on disk
@@ -66,7 +67,9 @@ func OpenMemory(s *store.Store, dir string, o MemoryOptions) *Memory {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	return &Memory{store: s, now: o.Now, objectOf: o.Names, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32], seen: map[string]remembered{}}
+	m := &Memory{store: s, now: o.Now, objectOf: o.Names, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32], seen: map[string]remembered{}}
+	m.room.Store(mostHeld)
+	return m
 }
 
 func (m *Memory) recall(path string) (remembered, bool) {
@@ -217,7 +220,7 @@ func (m *Memory) digests(ctx context.Context, source *tree.Source, picked []tree
 		}
 		todo = append(todo, p.Path)
 	}
-	out.held = newHeld(len(todo))
+	out.held = &held{room: &m.room, files: make(map[string][]byte, len(todo))}
 	m.meet(out, len(todo))
 	group, ctx := errgroup.WithContext(ctx)
 	var turn atomic.Int64
@@ -263,7 +266,7 @@ func (m *Memory) hashAll(ctx context.Context, source *tree.Source, next func() [
 			if err != nil {
 				return err
 			}
-			if one.Stat.Size <= smallFile {
+			if one.Stat.Size > 0 && one.Stat.Size <= smallFile {
 				slab.hold(path, buffer[:one.Stat.Size])
 			}
 			found = append(found, one)
@@ -300,7 +303,7 @@ func (m *Memory) learn(paths []string, found []remembered, began time.Time, out 
 
 // fill reads until the buffer is full or so many bytes are there; then, or at the end of the file, the error is io.EOF.
 func fill(f io.Reader, buffer []byte, size int64) (int, error) {
-	if size == 0 || size >= int64(len(buffer)) { // empty ones are asked too: some file systems know no sizes
+	if size <= 0 || size >= int64(len(buffer)) { // empty ones are asked too: some file systems know no sizes
 		n, err := io.ReadFull(f, buffer)
 		if err == io.ErrUnexpectedEOF {
 			err = io.EOF

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -68,9 +69,27 @@ func TestFilesThatChange(t *testing.T) {
 	}
 }
 
+// TestFilesWithoutSizes: what a file system gives no size of is read to its end, and found to have changed.
+func TestFilesWithoutSizes(t *testing.T) {
+	text, buffer, read := strings.Repeat("high water", 50_000), make([]byte, 128<<10), 0
+	r := strings.NewReader(text)
+	for {
+		n, err := fill(r, buffer, int64(-read))
+		require.Equal(t, text[read:read+n], string(buffer[:n]))
+		read += n
+		if err != nil {
+			require.ErrorIs(t, err, io.EOF)
+			break
+		}
+	}
+	require.Len(t, text, read)
+}
+
 // TestHeld: no more is held than there is room for, and many files share a piece of memory without sharing bytes.
 func TestHeld(t *testing.T) {
-	h := newHeld(0)
+	room := &atomic.Int64{}
+	room.Store(mostHeld)
+	h, other := &held{room: room, files: map[string][]byte{}}, &held{room: room, files: map[string][]byte{}}
 	one := slab{held: h}
 	file := func(i int) []byte { return bytes.Repeat([]byte{byte(i)}, smallFile-i%3) }
 	n := 0
@@ -78,6 +97,9 @@ func TestHeld(t *testing.T) {
 		one.hold(fmt.Sprint(n), file(n))
 	}
 	one.hold("large", make([]byte, smallFile+1))
+	another := slab{held: other}
+	another.hold("other", file(0))
+	require.Empty(t, other.files, "all selections of a build share the room")
 	total := 0
 	for i := range n {
 		body, is := h.take(fmt.Sprint(i))
@@ -89,6 +111,7 @@ func TestHeld(t *testing.T) {
 		require.True(t, bytes.Equal(file(i), text), i)
 		total += len(text)
 	}
+	require.EqualValues(t, mostHeld, room.Load(), "what is taken leaves its room")
 	require.LessOrEqual(t, total, mostHeld)
 	require.Greater(t, total, mostHeld/2)
 	for _, path := range []string{"0", "large"} {
