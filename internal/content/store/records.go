@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -171,15 +172,23 @@ func decompress(packed []byte) ([]byte, error) {
 	return z.DecodeAll(packed, nil)
 }
 
+// recordEncoders are encoders of small windows: the lines of a record are alike, and far repetitions save little.
+var recordEncoders = sync.Pool{New: func() any {
+	z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithZeroFrames(true), zstd.WithWindowSize(1<<20),
+		zstd.WithLowerEncoderMem(true))
+	if err != nil {
+		panic(err) // the options are constant
+	}
+	return z
+}}
+
 func (s *Store) keep(kind, id string, content []byte) error {
 	name, err := s.fileFor(kind, id, ".zst")
 	if err != nil {
 		return err
 	}
-	z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithZeroFrames(true))
-	if err != nil {
-		return err
-	}
+	z := recordEncoders.Get().(*zstd.Encoder)
+	defer recordEncoders.Put(z)
 	packed := z.EncodeAll(content, nil)
 	if kind == logs {
 		return s.WritePrivate(name, packed)

@@ -159,6 +159,9 @@ func (w *walk) folder(b *branch, open handle, at step) {
 	if at.dir == "." {
 		prefix = ""
 	}
+	if at.inside {
+		b.survey.Picked = slices.Grow(b.survey.Picked, len(names))
+	}
 	for _, name := range names {
 		if b.err = w.entry(b, open, prefix+name, name, at); b.err != nil {
 			return

@@ -36,6 +36,17 @@ func newComposer(t *Tools, s Setting, below *tree.View) *Composer {
 	return c
 }
 
+// expect makes room for so many entries at once, as long as there are none.
+func (c *Composer) expect(entries int) {
+	if len(c.entries) > 0 {
+		return
+	}
+	c.entries, c.at, c.places = make([]tree.Entry, 0, entries), make(map[string]int, entries), make(map[string]filetree.Place, entries)
+	if len(c.seen) == 0 {
+		c.seen = make(map[string]string, entries)
+	}
+}
+
 // warn tells of a doubt about the step.
 func (c *Composer) warn(code, text string) { c.Warner.Warn(c.step, code, text) }
 

@@ -54,6 +54,7 @@ func (do copyStep) Lay(ctx context.Context, c *Composer) error {
 func copyAll(c *Composer, do plan.Copy, owner account.IDs, times func(path string) int64, got *sources.Picked, read *sources.Read) error {
 	to := inner(do.To)
 	into := do.To.Folder || len(do.From) > 1 || do.Structure || !got.Survey.SingleFile
+	c.expect(len(got.Survey.Picked) + 1)
 	if !got.Survey.SingleFile {
 		if err := c.addFolder(tree.Entry{Path: to, Kind: tree.Folder, Mode: do.Mode.Apply(0o755, true), UID: owner.UID, GID: owner.GID}, false); err != nil {
 			return err

@@ -36,6 +36,7 @@ func mergeLayers(layers [][]tree.Entry, hint func(path string) order.Hint) *merg
 	}
 	head := l.heads(at)
 	known := make([]int, len(l.entries)) // head → item and one
+	l.items, l.layer = make([]order.Item, 0, len(l.entries)), make([]int, 0, len(l.entries))
 	for i := range l.entries {
 		e := &l.entries[i]
 		if head[i] < 0 {
@@ -66,6 +67,7 @@ func (l *mergedSteps) identities() []string {
 			lines[n] = l.entries[i].AppendLine(lines[n])
 		}
 	}
+	l.same = make([]string, 0, len(lines))
 	for _, line := range lines {
 		l.same = append(l.same, string(digest.ContentBytes(line)))
 	}
@@ -144,7 +146,8 @@ func (l *mergedSteps) layersOf(c layer.Compression, parts [][]int) []*Layer {
 	entries := make([][]tree.Entry, len(parts))
 	places := make([]map[string]filetree.Place, len(parts))
 	for n := range parts {
-		passed[n], from[n], places[n] = map[string]bool{"": true}, map[int]bool{}, map[string]filetree.Place{}
+		passed[n], from[n] = map[string]bool{"": true}, map[int]bool{}
+		entries[n], places[n] = make([]tree.Entry, 0, len(parts[n])), make(map[string]filetree.Place, len(parts[n]))
 	}
 	for i := range l.entries {
 		e := &l.entries[i]

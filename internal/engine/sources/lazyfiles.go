@@ -12,7 +12,7 @@ import (
 
 // Contents gives files of the project folder and notices those that changed since their digest was taken.
 type Contents struct {
-	files map[string]remembered
+	files byPath
 	held  *held
 
 	mutex  sync.Mutex
@@ -30,7 +30,7 @@ func (s *Contents) Open(p string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	if stat != s.files[p].Stat {
+	if stat != s.files.of(p).Stat {
 		f.Close()
 		return nil, fmt.Errorf("%s %w; build again when nothing writes to it", p, layer.ErrChanged)
 	}

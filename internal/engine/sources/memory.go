@@ -36,12 +36,12 @@ type Memory struct {
 	room     atomic.Int64 // for small files that are held, in bytes
 
 	mutex sync.Mutex
-	known map[string]remembered // as it was on disk
-	seen  map[string]remembered // what this run met
-	fresh bool                  // seen has something that known lacks
+	known byPath // as it was on disk
+	seen  byPath // what this run met
+	fresh bool   // seen has something that known lacks
 
 	objectsOnce sync.Once
-	objects     map[string]remembered // by names of version control; Stat is empty
+	objects     byPath // by names of version control; Stat is empty
 	newObjects  bool
 }
 
@@ -50,6 +50,17 @@ type remembered struct {
 	Stat    tree.Stat
 	Content digest.Content
 	Mark    census.Class
+}
+
+// byPath is what is known of files. Several maps share what they lead to, which nobody changes.
+type byPath map[string]*remembered
+
+// of returns what is known of a file; of an unknown one it is empty.
+func (b byPath) of(path string) remembered {
+	if one := b[path]; one != nil {
+		return *one
+	}
+	return remembered{}
 }
 
 // ObjectNames gives what version control calls the bytes of a file in some state, or nothing.
@@ -67,12 +78,12 @@ func OpenMemory(s *store.Store, dir string, o MemoryOptions) *Memory {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	m := &Memory{store: s, now: o.Now, objectOf: o.Names, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32], seen: map[string]remembered{}}
+	m := &Memory{store: s, now: o.Now, objectOf: o.Names, name: "files-" + digest.FromBytes([]byte(dir)).Encoded()[:32], seen: byPath{}}
 	m.room.Store(mostHeld)
 	return m
 }
 
-func (m *Memory) recall(path string) (remembered, bool) {
+func (m *Memory) recall(path string) (*remembered, bool) {
 	m.load.Do(func() {
 		text, _ := m.store.Memo(m.name)
 		m.known = decodeMemory(string(text))
@@ -85,18 +96,20 @@ func (m *Memory) recall(path string) (remembered, bool) {
 const memoryHead = "imbricat file memory 2"
 
 // decodeMemory reads what encodeMemory wrote. Anything else makes an empty memory.
-func decodeMemory(text string) map[string]remembered {
+func decodeMemory(text string) byPath {
 	head, rest, _ := strings.Cut(text, "\n")
-	known := make(map[string]remembered, strings.Count(rest, "\n"))
 	if head != memoryHead {
-		return known
+		return byPath{}
 	}
+	all := make([]remembered, 0, strings.Count(rest, "\n")+1)
+	known := make(byPath, cap(all))
 	for line := range strings.Lines(rest) {
 		path, one, ok := decodeRemembered(strings.TrimSuffix(line, "\n"))
 		if !ok {
-			return map[string]remembered{}
+			return byPath{}
 		}
-		known[path] = one
+		all = append(all, one)
+		known[path] = &all[len(all)-1]
 	}
 	return known
 }
@@ -122,7 +135,7 @@ func decodeRemembered(line string) (string, remembered, bool) {
 }
 
 // encodeMemory writes a line for each file: content, size, times in nanoseconds, inode, mark, quoted path.
-func encodeMemory(known map[string]remembered) []byte {
+func encodeMemory(known byPath) []byte {
 	out := []byte(memoryHead + "\n")
 	for path, r := range known {
 		out = append(out, r.Content...)
@@ -174,12 +187,13 @@ func (m *Memory) object(path string, s tree.Stat) (remembered, string, bool) {
 	m.objectsOnce.Do(func() {
 		text, _ := m.store.Memo(objectsMemo)
 		if m.objects = decodeMemory(string(text)); len(m.objects) > mostObjects {
-			m.objects = map[string]remembered{}
+			m.objects = byPath{}
 		}
 	})
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
-	one, known := m.objects[id]
+	_, known := m.objects[id]
+	one := m.objects.of(id)
 	one.Stat = s
 	return one, id, known
 }
@@ -187,12 +201,12 @@ func (m *Memory) object(path string, s tree.Stat) (remembered, string, bool) {
 // keepObject remembers the digest of what version control calls id.
 func (m *Memory) keepObject(id string, one remembered) {
 	one.Stat = tree.Stat{}
-	m.objects[id], m.newObjects = one, true
+	m.objects[id], m.newObjects = &one, true
 }
 
 // files is what digests tells of the files it was asked for, by path.
 type files struct {
-	known   map[string]remembered
+	known   byPath
 	held    *held
 	settled bool // a later change of any of them shows in its stat
 }
@@ -200,7 +214,7 @@ type files struct {
 // digests returns the content of each file among picked, with what the file was like when it was read. With fresh every
 // file is read again.
 func (m *Memory) digests(ctx context.Context, source *tree.Source, picked []tree.Picked, fresh bool, done *event.Counter) (*files, error) {
-	out := &files{known: make(map[string]remembered, len(picked)), settled: true}
+	out := &files{known: make(byPath, len(picked)), settled: true}
 	var todo []string
 	for i := range picked {
 		p := &picked[i]
@@ -212,7 +226,7 @@ func (m *Memory) digests(ctx context.Context, source *tree.Source, picked []tree
 			continue
 		}
 		if one, _, known := m.object(p.Path, p.Stat); known && !fresh && p.Stat.Settled(m.now()) {
-			out.known[p.Path] = one
+			out.known[p.Path] = &one
 			m.mutex.Lock()
 			m.fresh = true
 			m.mutex.Unlock()
@@ -239,7 +253,7 @@ func (m *Memory) meet(f *files, more int) {
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
 	if len(m.seen) == 0 {
-		m.seen = make(map[string]remembered, len(f.known)+more)
+		m.seen = make(byPath, len(f.known)+more)
 	}
 	for path, one := range f.known {
 		m.seen[path] = one
@@ -254,10 +268,9 @@ func (m *Memory) hashAll(ctx context.Context, source *tree.Source, next func() [
 	opener := source.Opener()
 	defer opener.Close()
 	buffer, sum, slab := make([]byte, 128<<10), digest.NewContent(), slab{held: out.held}
-	found := make([]remembered, 0, batch)
 	for paths := next(); len(paths) > 0; paths = next() {
 		began := m.now()
-		found = found[:0]
+		found := make([]remembered, 0, len(paths))
 		for _, path := range paths {
 			if err := ctx.Err(); err != nil {
 				return err
@@ -288,14 +301,14 @@ func (m *Memory) learn(paths []string, found []remembered, began time.Time, out 
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
 	for i, path := range paths {
-		one := found[i]
+		one := &found[i]
 		out.known[path] = one
 		if !one.Stat.Settled(began) {
 			out.settled = false
 			continue
 		}
 		if ids[i] != "" {
-			m.keepObject(ids[i], one)
+			m.keepObject(ids[i], *one)
 		}
 		m.seen[path], m.fresh = one, true
 	}

@@ -60,7 +60,7 @@ type File struct {
 
 // File tells of a file, by its path in the project folder.
 func (r *Read) File(path string) File {
-	one := r.files.known[path]
+	one := r.files.known.of(path)
 	return File{one.Stat.Size, one.Content}
 }
 
@@ -126,7 +126,7 @@ func (one *Picked) Settled() bool {
 		return false
 	}
 	for i := range one.Survey.Picked {
-		if p := &one.Survey.Picked[i]; p.Kind == tree.File && read.files.known[p.Path].Stat != p.Stat {
+		if p := &one.Survey.Picked[i]; p.Kind == tree.File && read.files.known.of(p.Path).Stat != p.Stat {
 			return false
 		}
 	}

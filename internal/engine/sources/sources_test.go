@@ -163,12 +163,12 @@ func TestMemorySavesReading(t *testing.T) {
 	require.NoError(t, err)
 	defer source.Close()
 	m := OpenMemory(st, dir, MemoryOptions{})
-	m.seen["old"], m.seen["gone"], m.fresh = remembered{stat, zero, "secret"}, remembered{stat, zero, ""}, true
+	m.seen["old"], m.seen["gone"], m.fresh = &remembered{stat, zero, "secret"}, &remembered{stat, zero, ""}, true
 	m.Save(source)
 	picked := []tree.Picked{{Path: "old", Kind: tree.File, Stat: stat}}
 	got, err := OpenMemory(st, dir, MemoryOptions{}).digests(context.Background(), source, picked, false, counter())
 	require.NoError(t, err)
-	require.Equal(t, remembered{stat, zero, "secret"}, got.known["old"], "it was not read again")
+	require.Equal(t, remembered{stat, zero, "secret"}, got.known.of("old"), "it was not read again")
 	got, err = OpenMemory(st, dir, MemoryOptions{}).digests(context.Background(), source, picked, true, counter())
 	require.NoError(t, err)
 	require.Equal(t, digest.ContentBytes([]byte("old")), got.known["old"].Content, "asked for anew, it is read whatever is known")
@@ -191,10 +191,10 @@ func TestMemorySavesReading(t *testing.T) {
 // TestMemoryOnDisk: any names and numbers come back, and what is damaged makes an empty memory.
 func TestMemoryOnDisk(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
-		known := map[string]remembered{}
+		known := byPath{}
 		for range rapid.IntRange(0, 5).Draw(r, "files") {
 			path := string(rapid.SliceOf(rapid.Byte()).Draw(r, "path"))
-			known[path] = remembered{tree.Stat{Size: rapid.Int64().Draw(r, "size"), ModTime: rapid.Int64().Draw(r, "time"),
+			known[path] = &remembered{tree.Stat{Size: rapid.Int64().Draw(r, "size"), ModTime: rapid.Int64().Draw(r, "time"),
 				Change: rapid.Int64().Draw(r, "change"), Inode: rapid.Uint64().Draw(r, "inode")},
 				digest.ContentBytes([]byte(path)), census.Class(rapid.SampledFrom([]string{"", "secret", "elf:arm64"}).Draw(r, "mark"))}
 		}
