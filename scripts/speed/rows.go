@@ -5,6 +5,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -16,7 +18,7 @@ type row struct {
 }
 
 var rows = []row{
-	{"program", program}, {"toolchain", toolchain}, {"many", many}, {"images", images}, {"edit", edit}, {"history", history},
+	{"program", program}, {"toolchain", toolchain}, {"many", many}, {"images", images}, {"edit", edit}, {"history", history}, {"sandbox", sandbox},
 }
 
 // oldestFind is how long the find of the goals in seconds took where they were set.
@@ -271,6 +273,48 @@ func edit(b *bench, dir string) (func() ([]result, error), error) {
 		return []result{atMost("one file of 11,500 edited that a command reads", " s", edited.wall.Seconds(), 0.25*scale),
 			atMost("what the disk grows by, for each edit", " MB", megabytes(after-before)/float64(b.rounds), 1)}, err
 	}, nil
+}
+
+// sandbox are the benchmarks of the sandbox's package, which compare with plain tools themselves. They need root.
+func sandbox(b *bench, dir string) (func() ([]result, error), error) {
+	return func() (results []result, err error) {
+		c := exec.Command("go", "test", "./internal/engine/sandbox", "-run", "^$", "-bench", "Lay|Wrote|Observed/^(find|tar)$", "-benchtime", fmt.Sprint(b.rounds, "x"))
+		c.Env = append(os.Environ(), "CGO_ENABLED=0", "TMPDIR="+dir)
+		out, err := c.CombinedOutput()
+		if err != nil {
+			return nil, fmt.Errorf("%w\n%s", err, out)
+		}
+		for _, one := range []struct {
+			name, work string
+			goal       float64
+		}{
+			{"BenchmarkLay", "laying 11,500 files of some 2 kB down: time, to tar -x", 1.2},
+			{"BenchmarkWrote", "reading 10,000 files back that a command wrote: time, to tar and a hash", 1},
+			{"BenchmarkObserved/find", "find over 20,000 files, observed: time, to the same not observed", 2.3},
+			{"BenchmarkObserved/tar", "tar over 20,000 files, observed: time, to the same not observed", 2.5},
+		} {
+			figure, err := metric(string(out), one.name)
+			if err != nil {
+				return nil, err
+			}
+			results = append(results, atMost(one.work, "", figure, one.goal))
+		}
+		return results, nil
+	}, nil
+}
+
+// metric finds the ratio that a benchmark reports.
+func metric(out, name string) (float64, error) {
+	for line := range strings.Lines(out) {
+		fields := strings.Fields(line)
+		if len(fields) == 0 || !strings.HasPrefix(fields[0], name) {
+			continue
+		}
+		if at := slices.Index(fields, "ratio"); at > 0 {
+			return strconv.ParseFloat(fields[at-1], 64)
+		}
+	}
+	return 0, fmt.Errorf("%s reports no ratio:\n%s", name, out)
 }
 
 // taken is what a folder takes on the disk, in bytes.

@@ -91,7 +91,7 @@ func (r Reading) move(touched map[string]bool, stats map[string]unix.Stat_t) err
 			return err
 		}
 		e := tree.Entry{Path: p, Kind: tree.Folder, Mode: stat.Mode & 0o7777, UID: int(stat.Uid), GID: int(stat.Gid), Xattrs: one.Xattrs}
-		if err := (Laying{Dir: r.Into}).dress(&e); err != nil {
+		if err := (Laying{}).dress(named(to), &e); err != nil {
 			return err
 		}
 	}

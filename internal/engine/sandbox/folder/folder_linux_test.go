@@ -1,10 +1,19 @@
 package folder
 
 import (
+	"bytes"
+	"cmp"
+	"encoding/binary"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
+
+	"imbricat/internal/content/tree"
+	"imbricat/internal/ground/digest"
 
 	"github.com/stretchr/testify/require"
 )
@@ -54,4 +63,71 @@ func TestTouched(t *testing.T) {
 	require.NoError(t, os.WriteFile(marks, []byte("no marks"), 0o644))
 	_, err = Reading{Dir: dir, Before: marks}.Touched(all)
 	require.Error(t, err)
+}
+
+// TestLay: files of all sizes, more than a batch takes, get their contents, modes and times; of one that comes again the last stays, and
+// what is missing, other or cut off is an error.
+func TestLay(t *testing.T) {
+	type piece struct {
+		index int
+		text  string
+	}
+	entries := []tree.Entry{{Kind: tree.Folder, Mode: 0o755}, {Path: "low", Kind: tree.Folder, Mode: 0o750}}
+	var stream []piece
+	for i := range 700 {
+		text := strings.Repeat(fmt.Sprint("tide ", i, "\n"), []int{0, 1, 300, 2000, 40_000}[i%5])
+		entries = append(entries, tree.Entry{Path: fmt.Sprintf("low/level-%03d", i), Kind: tree.File, Mode: 0o444 + uint32(i%2)*0o311, Size: int64(len(text)),
+			UID: os.Getuid(), GID: os.Getgid(), Time: int64(i) * 1000, Content: digest.ContentBytes([]byte(text))})
+		stream = append(stream, piece{i + 2, text})
+	}
+	lay := func(dir string, stream []piece, cut int) error {
+		in, lines := &bytes.Buffer{}, tree.EncodeEntries(entries)
+		number := func(n uint64) { require.NoError(t, binary.Write(in, binary.LittleEndian, n)) }
+		number(uint64(len(lines)))
+		in.Write(lines)
+		for _, p := range stream {
+			number(uint64(p.index))
+			number(uint64(len(p.text)))
+			in.WriteString(p.text)
+		}
+		number(EndOfFiles)
+		in.Truncate(in.Len() - cut)
+		return Laying{Dir: dir, Time: 7}.Lay(in)
+	}
+	first := stream[3]
+	again := []piece{{first.index, strings.Repeat("older", 100_000)}}
+	for _, p := range stream {
+		again = append(again, piece{p.index, strings.Repeat("older", 2000)}, p)
+	}
+	for range 2 { // which goroutine writes what is left to chance
+		dir := filepath.Join(t.TempDir(), "tree")
+		require.NoError(t, lay(dir, again, 0))
+		for _, p := range stream {
+			e := entries[p.index]
+			text, err := os.ReadFile(filepath.Join(dir, e.Path))
+			require.NoError(t, err)
+			require.True(t, string(text) == p.text, e.Path)
+			info, err := os.Stat(filepath.Join(dir, e.Path))
+			require.NoError(t, err)
+			require.EqualValues(t, e.Mode, info.Mode().Perm(), e.Path)
+			require.Equal(t, cmp.Or(e.Time, 7), info.ModTime().Unix(), e.Path)
+		}
+	}
+	for name, one := range map[string]struct {
+		stream []piece
+		cut    int
+		is     string
+	}{
+		"other":    {append(slices.Clone(stream), piece{first.index, "a newer one"}), 0, "level-003: " + digest.ErrMismatch.Error()},
+		"missing":  {stream[1:], 0, "level-000: " + digest.ErrMismatch.Error()},
+		"cut off":  {stream, 9, "laying down"},
+		"no file":  {[]piece{{1, "3.42"}}, 0, "entry 1 is no file"},
+		"no entry": {[]piece{{702, "3.42"}}, 0, "entry 702 is no file"},
+	} {
+		require.ErrorContains(t, lay(filepath.Join(t.TempDir(), "tree"), one.stream, one.cut), one.is, name)
+	}
+	// A file that cannot be made ends it, whoever was to write it.
+	dir := filepath.Join(t.TempDir(), "tree")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "low/level-301"), 0o755))
+	require.ErrorContains(t, lay(dir, stream, 0), "level-301")
 }

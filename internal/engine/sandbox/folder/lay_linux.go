@@ -9,11 +9,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
 	"imbricat/internal/content/tree"
-	"imbricat/internal/ground/digest"
 )
 
 // Laying trees down in folders, and reading them back, works alike in this process, where that is root, and in a helper
@@ -140,54 +140,7 @@ const (
 	originAttribute = overlayPrefix + "origin"
 )
 
-// files writes the files as they come. Of one that comes more than once, as in archives, the last stays; all must have
-// the contents that their entries tell.
-func (l Laying) files(entries []tree.Entry, r *bufio.Reader) error {
-	good := make([]bool, len(entries))
-	buffer, sum := make([]byte, 256<<10), digest.NewContent()
-	for {
-		i, err := ReadNumber(r)
-		if err == nil && i == EndOfFiles {
-			break
-		}
-		size, sizeErr := ReadNumber(r)
-		if err = errors.Join(err, sizeErr); err != nil {
-			return fmt.Errorf("laying down %s: %w", l.Dir, err)
-		}
-		if i >= uint64(len(entries)) || entries[i].Kind != tree.File {
-			return fmt.Errorf("laying down %s: entry %d is no file", l.Dir, i)
-		}
-		e := &entries[i]
-		if _, there := l.there[e.Path]; there {
-			if _, err := io.CopyN(io.Discard, r, int64(size)); err != nil {
-				return fmt.Errorf("laying down /%s: %w", e.Path, err)
-			}
-			good[i] = true
-			continue
-		}
-		f, err := os.OpenFile(l.at(e.Path), os.O_CREATE|os.O_TRUNC|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
-		if err != nil {
-			return fmt.Errorf("laying down /%s: %w", e.Path, err)
-		}
-		sum.Reset()
-		_, err = io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(f, sum)}, struct{ io.Reader }{io.LimitReader(r, int64(size))}, buffer)
-		if closeErr := f.Close(); err == nil {
-			err = closeErr
-		}
-		if err != nil {
-			return fmt.Errorf("laying down /%s: %w", e.Path, err)
-		}
-		good[i] = digest.ContentOf(sum) == e.Content
-	}
-	for i := range entries {
-		if e := &entries[i]; e.Kind == tree.File && !good[i] {
-			return fmt.Errorf("laying down /%s: %w", e.Path, digest.ErrMismatch)
-		}
-	}
-	return nil
-}
-
-// finish links, and sets owners, modes, attributes and times, folders after what they hold.
+// finish links, and sets owners, modes, attributes and times of all but files, folders after what they hold.
 func (l Laying) finish(entries []tree.Entry) error {
 	// What is linked to is an entry too: of that it is known that no part of its path is a link.
 	var files map[string]bool
@@ -209,8 +162,8 @@ func (l Laying) finish(entries []tree.Entry) error {
 			continue
 		}
 		switch e := &entries[i]; e.Kind {
-		case tree.File, tree.Folder, tree.Symlink, tree.Fifo:
-			if err := l.dress(e); err != nil {
+		case tree.Folder, tree.Symlink, tree.Fifo:
+			if err := l.dress(named(l.at(e.Path)), e); err != nil {
 				return fmt.Errorf("laying down /%s: %w", e.Path, err)
 			}
 		}
@@ -230,21 +183,46 @@ func linkable(entries []tree.Entry) map[string]bool {
 	return files
 }
 
-func (l Laying) dress(e *tree.Entry) error {
-	name := l.at(e.Path)
+// dressed is something that was laid down: a file while it is open, which saves looking for it, or anything by its name.
+type dressed interface {
+	own(uid, gid int) error
+	mode(mode uint32) error
+	attribute(name, value string) error
+	time(at unix.Timespec) error
+}
+
+type openFile int
+
+func (f openFile) own(uid, gid int) error { return unix.Fchown(int(f), uid, gid) }
+func (f openFile) mode(mode uint32) error { return unix.Fchmod(int(f), mode) }
+func (f openFile) attribute(name, value string) error {
+	return unix.Fsetxattr(int(f), name, []byte(value), 0)
+}
+func (f openFile) time(at unix.Timespec) error { return setTimeOf(int(f), at) }
+
+type named string
+
+func (n named) own(uid, gid int) error { return os.Lchown(string(n), uid, gid) }
+func (n named) mode(mode uint32) error { return unix.Chmod(string(n), mode) }
+func (n named) attribute(name, value string) error {
+	return unix.Setxattr(string(n), name, []byte(value), 0)
+}
+func (n named) time(at unix.Timespec) error { return setTime(string(n), at.Sec) }
+
+func (l Laying) dress(what dressed, e *tree.Entry) error {
 	// In a namespace with one id nothing else can be owned; the index knows the owner.
-	if err := os.Lchown(name, e.UID, e.GID); err != nil && !errors.Is(err, unix.EINVAL) {
+	if err := what.own(e.UID, e.GID); err != nil && !errors.Is(err, unix.EINVAL) {
 		return err
 	}
 	if e.Kind != tree.Symlink {
-		if err := unix.Chmod(name, e.Mode); err != nil {
+		if err := what.mode(e.Mode); err != nil {
 			return err
 		}
 		for attribute, value := range e.Xattrs {
 			if !KeptAttribute(attribute) {
 				continue
 			}
-			if err := unix.Setxattr(name, attribute, []byte(value), 0); err != nil && !errors.Is(err, unix.ENOTSUP) {
+			if err := what.attribute(attribute, value); err != nil && !errors.Is(err, unix.ENOTSUP) {
 				return fmt.Errorf("setting %s: %w", attribute, err)
 			}
 		}
@@ -254,10 +232,19 @@ func (l Laying) dress(e *tree.Entry) error {
 	if e.Time != 0 && e.Kind != tree.Folder {
 		when = e.Time
 	}
-	return setTime(name, when)
+	return what.time(unix.Timespec{Sec: when})
 }
 
 func setTime(name string, seconds int64) error {
 	at := unix.Timespec{Sec: seconds}
 	return unix.UtimesNanoAt(unix.AT_FDCWD, name, []unix.Timespec{at, at}, unix.AT_SYMLINK_NOFOLLOW)
+}
+
+// setTimeOf sets the times of something open.
+func setTimeOf(fd int, at unix.Timespec) error {
+	both := [2]unix.Timespec{at, at}
+	if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&both)), 0, 0, 0); errno != 0 {
+		return errno
+	}
+	return nil
 }

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -291,9 +290,8 @@ func (r Reading) file(root int, one *Found, sum hash.Hash, buffer []byte) error 
 		return fmt.Errorf("/%s: %w", e.Path, err)
 	}
 	if r.Time != 0 {
-		at := [2]unix.Timespec{{Sec: r.Time}, {Sec: r.Time}}
-		if _, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&at)), 0, 0, 0); errno != 0 {
-			return fmt.Errorf("/%s: %w", e.Path, errno)
+		if err := setTimeOf(fd, unix.Timespec{Sec: r.Time}); err != nil {
+			return fmt.Errorf("/%s: %w", e.Path, err)
 		}
 	}
 	sum.Reset()
