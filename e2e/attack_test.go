@@ -55,12 +55,12 @@ stages:
     steps:
       - copy: {from: pages, to: /pages}
       - run: {command: [/bin/busybox, sh, -c, "cd /; busybox cat pages/* | busybox sort > /k/sorted; busybox cat /k/sorted > /almanac; echo done"]}
-        keep: [{name: sorted, at: /k}]
+        kept: [{name: sorted, at: /k}]
       - run: {command: [/bin/busybox, sh, -c, "busybox wc -l < /k/sorted > /lines"]}
-        keep: [{name: sorted, at: /k}]
+        kept: [{name: sorted, at: /k}]
 images:
   gauge: {base: {stage: almanac}, steps: [{write: {to: /name, text: gauge}}, {run: {command: [/bin/busybox, sh, -c, "busybox cat /name >> /almanac"]}}]}
-  bulletin: {base: none, compression: zstd, steps: [{copy: {from: pages, to: /pages}}, {take: {from: {stage: almanac}, path: /almanac, to: /almanac}}]}
+  bulletin: {base: none, compression: zstd, steps: [{copy: {from: pages, to: /pages}}, {take: {from: {stage: almanac}, paths: /almanac, to: /almanac}}]}
 `)
 	r.env = append(r.env, "IMBRICAT_SHARE="+filepath.Join(r.dir, "cache"))
 	r.build()

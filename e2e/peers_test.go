@@ -233,7 +233,7 @@ images:
     platforms: [linux/%s]
     steps:
       - copy: {from: busybox, to: /bin/busybox}
-      - link: {to: /bin/sh, target: busybox}
+      - link: {at: /bin/sh, target: busybox}
       - write: {to: /etc/gauge.conf, text: "3.42 m above datum\n"}
       - copy: {from: mounts, to: /}
     settings: {entrypoint: [/bin/sh, -c], command: ["busybox cat /etc/gauge.conf"], env: {PATH: /bin}, working-dir: /etc}

@@ -111,7 +111,7 @@ func TestNaiveTideline(t *testing.T) {
 			text, err := os.ReadFile(at("imbricat.yaml"))
 			require.NoError(t, err)
 			lines := strings.Split(string(text), "\n")
-			i := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "in: /src/bulletin, env:") })
+			i := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "working-dir: /src/bulletin, env:") })
 			lines[i], lines[i+1] = lines[i+1], lines[i]
 			r.write("project/imbricat.yaml", strings.Join(lines, "\n"))
 		}, nil},
@@ -130,7 +130,7 @@ func TestNaiveTideline(t *testing.T) {
 			r.ok("store", "name", "tools", "tools:latest")
 		}, map[string]string{"almanac:2": `^/etc/station changed \(base tools:latest\)$`}},
 		{"the link of a tool", func() {
-			change("imbricat.yaml", "      - copy: {from: ., to: /src}\n      - {run: [\"tcc", "      - copy: {from: ., to: /src}\n      - link: {to: /usr/local/bin/tcc, target: /usr/bin/tcc}\n      - {run: [\"tcc")
+			change("imbricat.yaml", "      - copy: {from: ., to: /src}\n      - {run: [\"tcc", "      - copy: {from: ., to: /src}\n      - link: {at: /usr/local/bin/tcc, target: /usr/bin/tcc}\n      - {run: [\"tcc")
 		}, map[string]string{"almanac:3": `^/usr/local/bin/tcc appeared \(link`}},
 	} {
 		e.edit()
@@ -264,7 +264,7 @@ images:
     steps:
       - copy: {from: bin, to: /bin}
       - copy: {from: src, to: /src}
-      - {run: {command: [/bin/busybox, sh, -c, "if `+test+`; then busybox cp /src/gauge /kept/object; fi; busybox cp /kept/object /out"]}, keep: [{name: objects, at: /kept}]`+more+`}
+      - {run: {command: [/bin/busybox, sh, -c, "if `+test+`; then busybox cp /src/gauge /kept/object; fi; busybox cp /kept/object /out"]}, kept: [{name: objects, at: /kept}]`+more+`}
     settings: {entrypoint: [/bin/busybox, cat, /out]}
 `)
 	}

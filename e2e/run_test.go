@@ -159,25 +159,25 @@ stages:
           - apt-get update -q
           - apt-get install -y -q --no-install-recommends tcc libc6-dev libcap2-bin
         env: {DEBIAN_FRONTEND: noninteractive}
-        keep: [{name: lists, at: /var/lib/apt/lists}, {name: packages, at: /var/cache/apt/archives}]
+        kept: [{name: lists, at: /var/lib/apt/lists}, {name: packages, at: /var/cache/apt/archives}]
   compiled:
     base: {stage: tools}
     steps:
       - copy: {from: gauge.c, to: /src/}
       - run: [tcc -static -nostdlib -o /out-gauge gauge.c, setcap cap_net_bind_service+ep /out-gauge]
-        in: /src
+        working-dir: /src
         network: false
 images:
   gauge:
     base: none
     steps:
-      - take: {from: compiled, path: /out-gauge, to: /usr/bin/gauge}
+      - take: {from: compiled, paths: /out-gauge, to: /usr/bin/gauge}
     settings: {entrypoint: [/usr/bin/gauge]}
   shell:
     base: {stage: tools}
     steps:
       - run: ls /var/cache/apt/archives/*.deb && tcc -v
-        keep: [{name: packages, at: /var/cache/apt/archives}]
+        kept: [{name: packages, at: /var/cache/apt/archives}]
         name: look
 `
 
@@ -275,7 +275,7 @@ images:
       - copy: {from: bin, to: /bin}
       - run: {command: [/bin/busybox, sh, -c, "busybox setsid busybox sleep %s & for i in 1 2 3 4 5 6 7 8 9; do busybox mkdir -p /d/$i; echo $ROUND > /d/$i/f; busybox sleep 0.01; done"]}
         env: {ROUND: "${env.ROUND}"}
-        keep: [{name: downloads, at: /cache}]
+        kept: [{name: downloads, at: /cache}]
 `, mark))
 	r.busybox()
 	before, err := os.ReadFile("/proc/self/mounts")
@@ -381,13 +381,13 @@ func TestSideBySide(t *testing.T) {
 	r.write("imbricat.yaml", `imbricat: 1
 stages:
   base: {base: none, steps: [{copy: {from: bin, to: /bin}}]}
-  one: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "for i in 1 2 3 4 5 6 7 8 9 10; do echo > /kept/one; if busybox test -e /kept/two; then exit 0; fi; busybox sleep 1; done; exit 1"]}, keep: [{name: meet, at: /kept, hand-out: at-once}]}]}
-  two: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "for i in 1 2 3 4 5 6 7 8 9 10; do echo > /kept/two; if busybox test -e /kept/one; then exit 0; fi; busybox sleep 1; done; exit 1"]}, keep: [{name: meet, at: /kept, hand-out: at-once}]}]}
-  turns: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 3 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}
-  other: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 3.1 && busybox rmdir /kept/lock"]}, keep: [{name: alone, at: /kept}]}]}
+  one: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "for i in 1 2 3 4 5 6 7 8 9 10; do echo > /kept/one; if busybox test -e /kept/two; then exit 0; fi; busybox sleep 1; done; exit 1"]}, kept: [{name: meet, at: /kept, hand-out: at-once}]}]}
+  two: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "for i in 1 2 3 4 5 6 7 8 9 10; do echo > /kept/two; if busybox test -e /kept/one; then exit 0; fi; busybox sleep 1; done; exit 1"]}, kept: [{name: meet, at: /kept, hand-out: at-once}]}]}
+  turns: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 3 && busybox rmdir /kept/lock"]}, kept: [{name: alone, at: /kept}]}]}
+  other: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /kept/lock && busybox sleep 3.1 && busybox rmdir /kept/lock"]}, kept: [{name: alone, at: /kept}]}]}
 images:
-  gauge: {base: none, steps: [{take: {from: one, path: /bin/busybox, to: /1}}, {take: {from: two, path: /bin/busybox, to: /2}}, {take: {from: turns, path: /bin/busybox, to: /3}}]}
-  bulletin: {base: none, steps: [{take: {from: one, path: /bin/busybox, to: /1}}, {take: {from: other, path: /bin/busybox, to: /2}}]}
+  gauge: {base: none, steps: [{take: {from: one, paths: /bin/busybox, to: /1}}, {take: {from: two, paths: /bin/busybox, to: /2}}, {take: {from: turns, paths: /bin/busybox, to: /3}}]}
+  bulletin: {base: none, steps: [{take: {from: one, paths: /bin/busybox, to: /1}}, {take: {from: other, paths: /bin/busybox, to: /2}}]}
 `)
 	// The stages one and two can only end when they run at the same time, the other two only one after the other.
 	problems := r.stderr("build")
@@ -612,11 +612,11 @@ stages:
   base: {base: none, steps: [{copy: {from: bin, to: /bin}}]}
   a: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "test $SSH_AUTH_SOCK = /run/agent; busybox test -S /run/agent && busybox cp /run/key /run/note /"]}, expires: 1s,
     secrets: [{name: agent, at: /run/agent}, {name: key, at: /run/key}, {name: note, at: /run/note}]}]}
-  b: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 2 && busybox rmdir /k/lock"]}, keep: [{name: k, at: /k, hand-out: at-once}]}]}
-  c: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 2.1 && busybox rmdir /k/lock"]}, keep: [{name: k, at: /k, hand-out: at-once}]}]}
+  b: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 2 && busybox rmdir /k/lock"]}, kept: [{name: k, at: /k, hand-out: at-once}]}]}
+  c: {base: {stage: base}, steps: [{run: {command: [/bin/busybox, sh, -c, "busybox mkdir /k/lock && busybox sleep 2.1 && busybox rmdir /k/lock"]}, kept: [{name: k, at: /k, hand-out: at-once}]}]}
 images:
-  gauge: {base: none, steps: [{take: {from: a, path: [/key, /note], to: /}}]}
-  both: {base: none, steps: [{take: {from: b, path: /bin/busybox, to: /b}}, {take: {from: c, path: /bin/busybox, to: /c}}]}
+  gauge: {base: none, steps: [{take: {from: a, paths: [/key, /note], to: /}}]}
+  both: {base: none, steps: [{take: {from: b, paths: /bin/busybox, to: /b}}, {take: {from: c, paths: /bin/busybox, to: /c}}]}
 `)
 	r.write("note.txt", "3.42 m\n")
 	r.build("gauge")
@@ -647,10 +647,10 @@ images:
     steps:
       - run: {command: [/bin/busybox, sh, -c, "busybox rm /f; echo 3.42 > /k/n"]}
         name: fill
-        keep: [{name: k, at: /k}]
+        kept: [{name: k, at: /k}]
       - run: {command: [/bin/busybox, sh, -c, "echo m > /made"]}
       - run: {command: [/bin/busybox, sh, -c, "busybox cat /k/n; busybox cp /k/n /n # ROUND"]}
-        keep: [{name: k, at: /k}]
+        kept: [{name: k, at: /k}]
     settings: {entrypoint: [/bin/busybox, ls, /]}
 `
 	r.write("imbricat.yaml", recipe)

@@ -34,9 +34,9 @@ func (s *session) shared(p *workspace.Planned, st *store.Store, sink event.Sink)
 	switch {
 	case place != "":
 	case p.Plan.Share != "":
-		place, mode = p.Plan.Share, cmp.Or(mode, p.Plan.Mode)
+		place, mode = p.Plan.Share, cmp.Or(mode, p.Plan.Direction)
 	case personal.Cache.Share != "":
-		place, mode = personal.Cache.Share, cmp.Or(mode, personal.Cache.Mode)
+		place, mode = personal.Cache.Share, cmp.Or(mode, personal.Cache.Direction)
 	}
 	if place == "" || place == "none" {
 		return nil, nil

@@ -129,7 +129,7 @@ images:
     base: registry.tideline.example/base/slim:4
     platforms: [linux/amd64]
     steps:
-      - take: {from: "registry.tideline.example/base/slim:4", path: [/lib/release, /var, /opt, /dev], to: /x/}
+      - take: {from: "registry.tideline.example/base/slim:4", paths: [/lib/release, /var, /opt, /dev], to: /x/}
       - write: {to: /lib/own, text: own}
       - write: {to: /tmp/own, text: own}
 `

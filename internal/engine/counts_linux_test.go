@@ -31,7 +31,7 @@ func TestCounts(t *testing.T) {
 	}
 	recipe := func(more string) string {
 		return "imbricat: 1\nstages:\n  tables: {base: none, steps: [{copy: {from: pages, to: /p}}]}\nimages:\n" +
-			"  gauge: {base: none, platforms: [linux/amd64, linux/arm64], steps: [{copy: {from: data, to: /d}}, {take: {from: tables, path: /p, to: /q}}" + more + "]}\n" +
+			"  gauge: {base: none, platforms: [linux/amd64, linux/arm64], steps: [{copy: {from: data, to: /d}}, {take: {from: tables, paths: /p, to: /q}}" + more + "]}\n" +
 			"  almanac: {base: {stage: tables}, platforms: [linux/amd64], steps: [{write: {to: /a, text: a}}]}\n"
 	}
 	rules, err := division.New([][]string{{"/"}, {"/d/d0/", "/d/d1/"}, {"/q/"}})
@@ -91,7 +91,7 @@ func TestCommandCounts(t *testing.T) {
 	}
 	recipe := func(reads string) string {
 		return "imbricat: 1\nstages:\n  work: {base: none, steps: [{copy: {from: bin, to: /bin}}, {copy: {from: src, to: /src}}, {run: {command: [/bin/busybox, sh, -c, '/bin/busybox cat " + reads + " > /out']}}]}\n" +
-			"images: {gauge: {base: none, steps: [{take: {from: work, path: /out, to: /out}}]}}\n"
+			"images: {gauge: {base: none, steps: [{take: {from: work, paths: /out, to: /out}}]}}\n"
 	}
 	table := &counts{}
 	build := func(name, text string) {

@@ -167,7 +167,7 @@ func TestDeadCopiesStayWithinTheirBound(t *testing.T) {
 	s.predecessors = lastIs{&last}
 	stayed := 0
 	for range 25 {
-		result, _ := s.stack(t, text+"    stack: {policy: follow, layers: 7, dead: 10%}\n")
+		result, _ := s.stack(t, text+"    stack: {policy: follow, layers: 7, dead-copies: 10%}\n")
 		next := s.after(t, result, last)
 		require.LessOrEqual(t, len(next.Layers), 7)
 		for _, step := range result.Steps {

@@ -36,7 +36,7 @@ func randomProgram(r *rand.Rand) *program {
 			if len(names) > 0 {
 				other := names[r.IntN(len(names))]
 				p.needs[name] = append(p.needs[name], other)
-				steps = append(steps, fmt.Sprintf("take: {from: %s, path: /%s/own, to: /%s/of-%s}", other, other, name, other))
+				steps = append(steps, fmt.Sprintf("take: {from: %s, paths: /%s/own, to: /%s/of-%s}", other, other, name, other))
 			}
 		}
 		if len(names) > 0 && r.IntN(3) == 0 {

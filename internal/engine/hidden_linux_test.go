@@ -90,7 +90,7 @@ func TestHiddenReads(t *testing.T) {
 	program, err := built()
 	require.NoError(t, err)
 	overlay, copied := commandSite(t, sandbox.Options{}), commandSite(t, sandbox.Options{NoOverlay: true})
-	const kept, ordinary = ", keep: [{name: links, at: /k}]", ", user: '50:50'"
+	const kept, ordinary = ", kept: [{name: links, at: /k}]", ", user: '50:50'"
 	type dir = string
 	write := func(name, text string) func(dir) {
 		return func(d dir) {
@@ -199,7 +199,7 @@ func TestKeptOfAnotherVersion(t *testing.T) {
 	build := func(f, g string) (out string, filled bool) {
 		s.write("t/f", f)
 		s.write("t/g", g)
-		const keep = ", keep: [{name: levels, at: /k}]"
+		const keep = ", kept: [{name: levels, at: /k}]"
 		r, err := s.build(gauge("copy: {from: bin, to: /bin}", "copy: {from: t, to: /t}", `{run: {command: [/bin/busybox, sh, -c, "/bin/busybox --install -s /bin; mkdir /k"]}}`,
 			fmt.Sprintf("{run: {command: [/bin/sh, -e, -c, %q]}%s}", fill, keep), "run: 'true'", fmt.Sprintf("{run: {command: [/bin/sh, -e, -c, %q]}%s}", use, keep),
 			fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}%s}", "cat /out; echo x > /k/later", keep)))

@@ -429,11 +429,11 @@ func TestAnotherExecutor(t *testing.T) {
 	recipe := func(fill, use string) string {
 		return "imbricat: 1\nsecrets: {token: {env: TIDE_TOKEN}}\nstages:\n  made:\n    base: none\n    steps:\n      - copy: {from: bin, to: /bin}\n" +
 			"      - {run: {command: [/bin/busybox, sh, -c, '/bin/busybox --install -s /bin; mkdir -p /k /o/d /tmp; echo one > /o/a; ln /o/a /o/d/b']}}\n" +
-			"      - {run: '" + fill + "', keep: [{name: levels, at: /k}]}\n" +
+			"      - {run: '" + fill + "', kept: [{name: levels, at: /k}]}\n" +
 			"images:\n  gauge:\n    base: {stage: made}\n    platforms: [linux/amd64]\n    steps:\n" +
-			"      - {run: '" + use + "', keep: [{name: levels, at: /k}], secrets: [{name: token, at: /token}]}\n" +
+			"      - {run: '" + use + "', kept: [{name: levels, at: /k}], secrets: [{name: token, at: /token}]}\n" +
 			"      - {run: 'rm /o/a; chmod 700 /o/d', times: rising}\n      - run: 'true'\n" +
-			"  slim:\n    base: none\n    platforms: [linux/amd64]\n    steps:\n      - take: {from: made, path: /o, to: /o}\n"
+			"  slim:\n    base: none\n    platforms: [linux/amd64]\n    steps:\n      - take: {from: made, paths: /o, to: /o}\n"
 	}
 	t.Setenv("TIDE_TOKEN", secret)
 	build := func(text string) (results []*Result) {

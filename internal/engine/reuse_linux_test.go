@@ -210,12 +210,12 @@ func readerRecipe(r *rand.Rand, own string, moves bool) string {
 		n++
 		// A log of its own, so that a step does not read the others'.
 		script := fmt.Sprintf("echo %d > /o/log%d; ", n, n) + strings.ReplaceAll(randomReader(r, moves), "/o/log", fmt.Sprintf("/o/log%d", n))
-		return fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}%s, keep: [{name: reader%d%s, at: /k}]}", script, user, n, own)
+		return fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}%s, kept: [{name: reader%d%s, at: /k}]}", script, user, n, own)
 	}
 	steps := func(list ...string) string { return "    steps:\n      - " + strings.Join(list, "\n      - ") + "\n" }
 	from := "/t/" + reuseNames[r.IntN(4)]
-	fill := fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}, keep: [{name: filled%s, at: /k}]}", "rm -rf /k/v; cp -a "+from+" /k/v 2> /dev/null; true", own)
-	use := fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}, keep: [{name: filled%s, at: /k}]}", "{ cp -a "+from+" /o/v; rm -rf /o/v; cp -a /k/v /o/v; "+randomReader(r, moves)+"; } 2> /dev/null; true", own)
+	fill := fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}, kept: [{name: filled%s, at: /k}]}", "rm -rf /k/v; cp -a "+from+" /k/v 2> /dev/null; true", own)
+	use := fmt.Sprintf("{run: {command: [/bin/sh, -c, %q]}, kept: [{name: filled%s, at: /k}]}", "{ cp -a "+from+" /o/v; rm -rf /o/v; cp -a /k/v /o/v; "+randomReader(r, moves)+"; } 2> /dev/null; true", own)
 	tool := "{run: {command: [tool]}, env: {PATH: '/t/x:/t/d:/t:/bin'}}"
 	return "imbricat: 1\nsilence: [set-uid, world-writable, stale]\nstages:\n  tools:\n    base: none\n" +
 		steps("copy: {from: bin, to: /bin}", "copy: {from: t, to: /t, mode: keep}", "copy: {from: bin, to: /t/.b}", "{run: {command: [/bin/busybox, sh, -c, \"/bin/busybox --install -s /bin; mkdir -p /o; chmod 777 /o\"]}}", reader(), reader()) +

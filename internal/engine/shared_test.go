@@ -41,8 +41,8 @@ func TestImagesOnOneStage(t *testing.T) {
 // image that needs the same stage.
 func TestKeepGoingLosesNothing(t *testing.T) {
 	text := "imbricat: 1\nstages:\n  tables:\n    base: none\n    steps:\n      - copy: {from: tables, to: /t}\n" +
-		"images:\n  bulletin:\n    base: none\n    platforms: [linux/amd64]\n    steps:\n      - copy: {from: bad, to: /b}\n      - take: {from: tables, path: /t, to: /t}\n" +
-		"  almanac: {base: none, platforms: [linux/amd64], steps: [{take: {from: tables, path: /t, to: /t}}]}\n"
+		"images:\n  bulletin:\n    base: none\n    platforms: [linux/amd64]\n    steps:\n      - copy: {from: bad, to: /b}\n      - take: {from: tables, paths: /t, to: /t}\n" +
+		"  almanac: {base: none, platforms: [linux/amd64], steps: [{take: {from: tables, paths: /t, to: /t}}]}\n"
 	for n := range 40 {
 		s := newSite(t)
 		s.keepGoing = true
@@ -106,7 +106,7 @@ func TestStagesAreRecalled(t *testing.T) {
 		}
 	}
 	text := "imbricat: 1\nstages:\n  tables: {base: none, steps: [{copy: {from: a, to: /a}}]}\n" +
-		"images:\n  gauge: {base: none, platforms: [linux/amd64], steps: [{take: {from: tables, path: /a, to: /b}}]}\n"
+		"images:\n  gauge: {base: none, platforms: [linux/amd64], steps: [{take: {from: tables, paths: /a, to: /b}}]}\n"
 	build := func() (string, int) {
 		reads = 0
 		result, err := s.build(text)

@@ -204,7 +204,7 @@ func images(b *bench, dir string) (func() ([]result, error), error) {
 	for i := range 60 {
 		fmt.Fprintf(recipe, "  i%d: {base: none, platforms: [linux/amd64], steps: [", i)
 		for s := range 3 {
-			fmt.Fprintf(recipe, "{take: {from: s%d, path: /c%d-%d, to: /t%d}}, ", (i+s)%6, (i+s)%6, i%10, s)
+			fmt.Fprintf(recipe, "{take: {from: s%d, paths: /c%d-%d, to: /t%d}}, ", (i+s)%6, (i+s)%6, i%10, s)
 		}
 		fmt.Fprintf(recipe, "{write: {to: /own, text: \"%d\"}}]}\n", i)
 	}
@@ -243,7 +243,7 @@ func edit(b *bench, dir string) (func() ([]result, error), error) {
 		}
 	}
 	if err := write(filepath.Join(dir, "p/imbricat.yaml"), "imbricat: 1\nstages:\n  work: {base: none, steps: [{copy: {from: bin, to: /bin}}, {copy: {from: src, to: /src}}, "+
-		"{run: {command: [/bin/busybox, sh, -c, '/bin/busybox cat /src/d0/f7 > /out']}}]}\nimages: {level: {base: none, platforms: [linux/amd64], steps: [{take: {from: work, path: /out, to: /level}}]}}\n"); err != nil {
+		"{run: {command: [/bin/busybox, sh, -c, '/bin/busybox cat /src/d0/f7 > /out']}}]}\nimages: {level: {base: none, platforms: [linux/amd64], steps: [{take: {from: work, paths: /out, to: /level}}]}}\n"); err != nil {
 		return nil, err
 	}
 	settle()

@@ -129,7 +129,7 @@ func named(paths []string, none, some string) string {
 }
 
 func secrets(do *recipe.SecretsCheck, s *Subject) Verdict {
-	except := ignore.New(do.Except...)
+	except := ignore.New(do.LeaveOut...)
 	var found []string
 	for _, p := range s.Secrets {
 		if !except.MatchAll(p, false) && !slices.Contains(found, "/"+p) {

@@ -171,7 +171,7 @@ func (c *Command) checkShell(f *recipe.File) error {
 
 // folder settles where the command starts.
 func (c *Command) folder(f *recipe.File, baseDir string) error {
-	c.Dir = c.do.In
+	c.Dir = c.do.WorkingDir
 	if c.Dir == "" {
 		c.Dir = path.Clean("/" + baseDir)
 	}
@@ -184,11 +184,11 @@ func (c *Command) folder(f *recipe.File, baseDir string) error {
 	switch {
 	case exists && n.Kind == tree.Folder || inKept:
 		return nil
-	case c.do.In == "":
+	case c.do.WorkingDir == "":
 		c.Dir = "/" // a base that names a folder it lacks
 		return nil
 	}
-	return f.Problem(c.do.InPos, "there is no folder %s below this step: an earlier step must make it", c.do.In)
+	return f.Problem(c.do.WorkingDirPos, "there is no folder %s below this step: an earlier step must make it", c.do.WorkingDir)
 }
 
 // DefaultPath is the search path where a base names none.

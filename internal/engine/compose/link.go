@@ -16,5 +16,5 @@ func (l linkStep) Lay(ctx context.Context, c *Composer) error {
 	if err != nil {
 		return err
 	}
-	return c.add(tree.Entry{Path: inner(l.To), Kind: tree.Symlink, Mode: 0o777, Target: l.Target, UID: owner.UID, GID: owner.GID}, filetree.Place{}, nil)
+	return c.add(tree.Entry{Path: inner(l.At), Kind: tree.Symlink, Mode: 0o777, Target: l.Target, UID: owner.UID, GID: owner.GID}, filetree.Place{}, nil)
 }

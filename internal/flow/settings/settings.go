@@ -35,8 +35,10 @@ import (
 type Settings struct {
 	Cache struct {
 		Share string `yaml:"share"`
-		Mode  string `yaml:"mode"`
-		Key   string `yaml:"key"` // file of the private key that signs what is shared
+		// Direction is read, write or both; empty: both.
+		Direction string `yaml:"direction"`
+		Mode      string `yaml:"mode"` // what direction was called
+		Key       string `yaml:"key"`  // file of the private key that signs what is shared
 	} `yaml:"cache"`
 	Trust  map[string][]string `yaml:"trust"` // whose entries of a shared cache are believed: HOST/REPOSITORY or a folder → public keys
 	Limits struct {
@@ -102,8 +104,11 @@ func Read() (*Settings, error) {
 			err = nil
 		}
 	}
-	if err == nil && c.Cache.Mode != "" && c.Cache.Mode != "read" && c.Cache.Mode != "write" && c.Cache.Mode != "both" {
-		err = fmt.Errorf("cache: mode: cannot be %q: read, write or both", c.Cache.Mode)
+	if err == nil && c.Cache.Mode != "" {
+		err = errors.New(`cache: "mode" is called "direction"`)
+	}
+	if err == nil && !slices.Contains([]string{"", "read", "write", "both"}, c.Cache.Direction) {
+		err = fmt.Errorf("cache: direction: cannot be %q: read, write or both", c.Cache.Direction)
 	}
 	if err == nil {
 		err = c.readLimits()

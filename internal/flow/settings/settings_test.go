@@ -24,14 +24,15 @@ func write(t *testing.T, text string) {
 // TestRead: settings are checked whole, and a mistake is told with its place and without our own types.
 func TestRead(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                                "",
-		"cache: {share: ./x, mode: read}": "",
-		"cache: {mode: sometimes}":        `cache: mode: cannot be "sometimes": read, write or both`,
-		"limits: {memory: much}":          `limits: memory must be a size such as 8GB, not "much"`,
-		"limits: {disk: '0'}":             "limits: disk must be a size",
-		"store: {at-most: 0GB}":           `store: at-most must be a size such as 8GB, not "0GB"`,
-		"limits: {processes: -1}":         "limits: processes must be a number above 0",
-		"limits: {colour: red}":           "there is no key colour here",
+		"":                                     "",
+		"cache: {share: ./x, direction: read}": "",
+		"cache: {mode: read}":                  `cache: "mode" is called "direction"`,
+		"cache: {direction: sometimes}":        `cache: direction: cannot be "sometimes": read, write or both`,
+		"limits: {memory: much}":               `limits: memory must be a size such as 8GB, not "much"`,
+		"limits: {disk: '0'}":                  "limits: disk must be a size",
+		"store: {at-most: 0GB}":                `store: at-most must be a size such as 8GB, not "0GB"`,
+		"limits: {processes: -1}":              "limits: processes must be a number above 0",
+		"limits: {colour: red}":                "there is no key colour here",
 		"trust: {registry.tideline.example/cache: [no key]}":                                                   "trust: registry.tideline.example/cache",
 		"trust: {registry.tideline.example/cache: []}":                                                         "there is no key in the list",
 		"trust: {registry.tideline.example/cache: [none.pem]}":                                                 "no such file",

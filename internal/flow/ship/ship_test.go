@@ -26,7 +26,7 @@ images:
     base: none
     platforms: [linux/amd64, linux/arm64]
     steps: [{copy: {from: page, to: /page}}]
-    checks: [{forbid: [/forbidden]}, {size: {at-most: 1MB}}]
+    checks: [{forbid: [/forbidden]}, {size: {packed: 1MB}}]
     publish:
       main:
         to: $REGISTRY/tides/gauge
@@ -110,11 +110,11 @@ func TestShip(t *testing.T) {
 		kind   flow.Kind
 		fails  ChecksError
 	}{
-		{"checks: [{forbid: [/page]}, {size: {at-most: 1MB}}]", flow.Differs, ChecksError{2, 0, 4}},
+		{"checks: [{forbid: [/page]}, {size: {packed: 1MB}}]", flow.Differs, ChecksError{2, 0, 4}},
 		{"checks: [{try: {command: [/page], within: 1s}}]", flow.Unable, ChecksError{0, 2, 2}},
 		{"checks: [{try: {command: [/page], within: 1s}}, {forbid: [/page]}]", flow.Differs, ChecksError{2, 2, 4}},
 	} {
-		p.Write(t, "imbricat.yaml", replaceOnce(t, shipped, "checks: [{forbid: [/forbidden]}, {size: {at-most: 1MB}}]", c.recipe))
+		p.Write(t, "imbricat.yaml", replaceOnce(t, shipped, "checks: [{forbid: [/forbidden]}, {size: {packed: 1MB}}]", c.recipe))
 		k, err := again(t, p, Options{}, map[string]string{"version": "1.6.0"})
 		var kind *flow.Error
 		var fails *ChecksError

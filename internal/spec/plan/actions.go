@@ -96,10 +96,9 @@ type Write struct {
 // Link makes a symbolic link.
 type Link struct {
 	nothing
-	To     Target
-	Target string
-	Owner  Owner
-
+	At       Target
+	Target   string
+	Owner    Owner
 	OwnerPos recipe.Pos
 }
 
@@ -142,10 +141,12 @@ type Remove struct {
 // Run runs a command in what lies below.
 type Run struct {
 	nothing
-	Lines    []string // of a shell, each of which must succeed
-	Args     []string // a program with its arguments, where there are no lines
-	In       string   // absolute, clean; empty: as the base says
-	InPos    recipe.Pos
+	Lines []string // of a shell, each of which must succeed
+	Args  []string // a program with its arguments, where there are no lines
+	// WorkingDir is absolute and clean; empty: as the base says.
+	WorkingDir    string
+	WorkingDirPos recipe.Pos
+
 	User     *Owner // nil: as the base says
 	UserPos  recipe.Pos
 	Env      map[string]string
@@ -224,11 +225,11 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 		out.Do, label = w, "write "+w.To.Path
 	case *recipe.Link:
 		a := recipe.Access{Owner: do.Owner}.Or(d)
-		l := Link{To: e.target(do.To), Target: e.text(do.Target), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
+		l := Link{At: e.target(do.At), Target: e.text(do.Target), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
 		if l.Target == "" {
 			e.report(do.Target.Pos, "target is empty")
 		}
-		out.Do, label = l, "link "+l.To.Path+" to "+l.Target
+		out.Do, label = l, "link "+l.At.Path+" to "+l.Target
 	case *recipe.Unpack:
 		u := e.unpack(do)
 		out.Do, label = u, "unpack "+u.From+u.Address+" to "+u.To.Path

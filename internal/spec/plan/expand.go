@@ -43,7 +43,7 @@ func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
 	if r.Cache != nil {
 		// It belongs to no image, so the platform is this machine's.
 		e := &evaluator{expander: x, scope: x.scope(o.Here), platform: o.Here}
-		p.Share, p.Mode = e.text(r.Cache.Share), r.Cache.Mode
+		p.Share, p.Direction = e.text(r.Cache.Share), r.Cache.Direction
 		if ref, err := reference.Parse(p.Share); p.Share != "" && (err != nil || ref.Kind != reference.Registry && ref.Kind != reference.Layout) {
 			e.report(r.Cache.Pos, "%q is no place for a shared cache: name a repository (HOST/REPOSITORY) or a folder (./DIR)", p.Share)
 		}

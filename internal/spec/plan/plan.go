@@ -23,7 +23,8 @@ type Plan struct {
 	Units   []*Unit
 	Secrets map[string]Secret // those that run steps use
 	Share   string            // the shared cache that the recipe names: a reference as text, or empty
-	Mode    string            // which way things go there: read, write or both
+	// Direction is which way things go there: read, write or both.
+	Direction string
 }
 
 // Image is one image over all its platforms.

@@ -152,18 +152,18 @@ images:
 
 func TestExpandProblems(t *testing.T) {
 	for step, want := range map[string]string{
-		"write: {to: '${facts.version}/x', text: x}":          `a path in the image is absolute: write "/1.4.0/x"`,
-		"write: {to: /a/../b, text: x}":                       `a path in the image cannot hold ".."`,
-		`write: {to: '/a${"/"}', text: x}`:                    `write makes a file: "/a/" must not end with a slash`,
-		`copy: {from: '${"/etc"}', to: /a}`:                   `from is relative to the project folder: "/etc" is absolute`,
-		"copy: {from: a/../../b, to: /a}":                     `from must stay inside the project folder`,
-		`copy: {from: '${""}', to: /a}`:                       "from is empty; write . for the whole project folder",
-		"copy: {from: a, to: /a, mode: rwx}":                  `"rwx" is no mode`,
-		"copy: {from: a, to: /a, owner: 'a:b:c'}":             `"a:b:c" is no owner`,
-		"copy: {from: a, to: /a, owner: 99999999999}":         `owner "99999999999" is beyond what systems take`,
-		`link: {to: /a, target: '${""}'}`:                     "target is empty",
-		"take: {from: h:1/g, path: /a, to: /b}":               `"h:1/g" needs a tag or a digest: none is assumed`,
-		"take: {from: '${facts.version}/g', path: /, to: /b}": `"1.4.0/g" needs a tag`,
+		"write: {to: '${facts.version}/x', text: x}":           `a path in the image is absolute: write "/1.4.0/x"`,
+		"write: {to: /a/../b, text: x}":                        `a path in the image cannot hold ".."`,
+		`write: {to: '/a${"/"}', text: x}`:                     `write makes a file: "/a/" must not end with a slash`,
+		`copy: {from: '${"/etc"}', to: /a}`:                    `from is relative to the project folder: "/etc" is absolute`,
+		"copy: {from: a/../../b, to: /a}":                      `from must stay inside the project folder`,
+		`copy: {from: '${""}', to: /a}`:                        "from is empty; write . for the whole project folder",
+		"copy: {from: a, to: /a, mode: rwx}":                   `"rwx" is no mode`,
+		"copy: {from: a, to: /a, owner: 'a:b:c'}":              `"a:b:c" is no owner`,
+		"copy: {from: a, to: /a, owner: 99999999999}":          `owner "99999999999" is beyond what systems take`,
+		`link: {at: /a, target: '${""}'}`:                      "target is empty",
+		"take: {from: h:1/g, paths: /a, to: /b}":               `"h:1/g" needs a tag or a digest: none is assumed`,
+		"take: {from: '${facts.version}/g', paths: /, to: /b}": `"1.4.0/g" needs a tag`,
 	} {
 		_, err := expand(t, "imbricat: 1\nfacts: {version: \"1\"}\nimages: {g: {base: none, steps: [{"+step+"}]}}", Options{})
 		var list *recipe.Errors
@@ -196,19 +196,19 @@ stages:
   made:
     base: {stage: tools}
     machine: here
-    defaults: {in: /src, user: "7", env: {A: a, B: b}}
+    defaults: {working-dir: /src, user: "7", env: {A: a, B: b}}
     steps:
       - run: [echo one, 'echo ${HOME}']
         env: {B: "${platform.architecture}"}
-        keep: [{name: z, at: /z, hand-out: at-once}, {name: a, at: /a/, per-platform: true}]
+        kept: [{name: z, at: /z, hand-out: at-once}, {name: a, at: /a/, per-platform: true}]
         secrets: [{name: token, at: /run/token}]
         network: false
         within: 90s
       - run: {command: [make, "a b"]}
-        in: /out/
+        working-dir: /out/
         user: keeper:tides
 images:
-  gauge: {base: none, platforms: [linux/arm64], steps: [{take: {from: made, path: /x, to: /x}}]}
+  gauge: {base: none, platforms: [linux/arm64], steps: [{take: {from: made, paths: /x, to: /x}}]}
 `, Options{})
 	require.NoError(t, err)
 	var tools, made *Unit
@@ -227,20 +227,20 @@ images:
 	require.Equal(t, []string{"echo one", "echo ${HOME}"}, first.Lines, "the shell's own")
 	require.Equal(t, map[string]string{"A": "a", "B": "arm64"}, first.Env)
 	require.Equal(t, []Keep{{Name: "a@linux-arm64", At: "/a"}, {Name: "z", At: "/z", AtOnce: true}}, first.Keep, "in the order of names")
-	require.Equal(t, "/src", first.In)
+	require.Equal(t, "/src", first.WorkingDir)
 	require.Equal(t, 7, first.User.UID)
 	require.Equal(t, 90*time.Second, first.Within)
 	require.False(t, first.Network)
 	require.Equal(t, "keys/arm64", p.Secrets["token"].File)
 	require.Equal(t, "run echo one; echo ${HOME}", made.Steps[0].Label)
 	require.Equal(t, []string{"make", "a b"}, second.Args)
-	require.Equal(t, "/out", second.In)
+	require.Equal(t, "/out", second.WorkingDir)
 	require.Equal(t, "keeper", second.User.User)
 	require.Equal(t, time.Hour, second.Within)
 	require.True(t, second.Network)
 
 	_, err = expand(t, `imbricat: 1
-images: {gauge: {base: none, steps: [{run: a, keep: [{name: k, at: /a}, {name: l, at: /a/b}, {name: k, at: "/${facts.version}"}]}]}}
+images: {gauge: {base: none, steps: [{run: a, kept: [{name: k, at: /a}, {name: l, at: /a/b}, {name: k, at: "/${facts.version}"}]}]}}
 facts: {version: "1.4.0"}
 `, Options{})
 	require.ErrorContains(t, err, `the kept directory "k" stands twice`)

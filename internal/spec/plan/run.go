@@ -34,24 +34,24 @@ func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
 	}
 	for key, value := range r.Env {
 		if key == "" || strings.ContainsRune(key+value, 0) {
-			e.report(do.In.Pos, "%q is no environment variable", key)
+			e.report(do.WorkingDir.Pos, "%q is no environment variable", key)
 		}
 	}
-	in, user := do.In, do.User
+	in, user := do.WorkingDir, do.User
 	if !in.Given {
-		in = d.In
+		in = d.WorkingDir
 	}
 	if !user.Given {
 		user = d.User
 	}
 	if in.Given {
-		r.In, r.InPos = e.target(in).Path, in.Pos
+		r.WorkingDir, r.WorkingDirPos = e.target(in).Path, in.Pos
 	}
 	if user.Given {
 		owner := e.owner(user)
 		r.User, r.UserPos = &owner, user.Pos
 	}
-	for _, k := range do.Keep {
+	for _, k := range do.Kept {
 		kept := Keep{Name: k.Name, At: e.inside(k.At), AtOnce: k.AtOnce}
 		if k.PerPlatform {
 			kept.Name += "@" + strings.ReplaceAll(e.platform.String(), "/", "-")
@@ -90,7 +90,7 @@ func (e *evaluator) checkPlaces(do *recipe.Run) {
 		pos recipe.Pos
 	}
 	var all []place
-	for _, k := range do.Keep {
+	for _, k := range do.Kept {
 		all = append(all, place{path.Clean(e.text(k.At)), k.At.Pos})
 	}
 	for _, s := range do.Secrets {

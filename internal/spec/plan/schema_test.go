@@ -2,6 +2,7 @@ package plan
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
 
+	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/spec/recipe"
 )
@@ -230,4 +232,15 @@ func mutants(t *testing.T, text string) map[string]string {
 	}
 	visit(root.Content[0])
 	return out
+}
+
+// TestSchemaKnowsAllCodes: what silence may name is one table, and the schema has all of it.
+func TestSchemaKnowsAllCodes(t *testing.T) {
+	var document struct {
+		Defs struct {
+			Code struct{ Enum []string }
+		} `json:"$defs"`
+	}
+	require.NoError(t, json.Unmarshal(recipe.Schema, &document))
+	require.ElementsMatch(t, event.Codes, document.Defs.Code.Enum)
 }

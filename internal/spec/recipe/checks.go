@@ -38,7 +38,7 @@ type SizeCheck struct{ Packed, Unpacked int64 }
 type UserCheck struct{ Not []string }
 
 // SecretsCheck lets no file look like a secret, in any layer, but for those that patterns name.
-type SecretsCheck struct{ Except []string }
+type SecretsCheck struct{ LeaveOut []string }
 
 // WasteCheck bounds what layers hold that other layers hide: bytes, or a share of all in percent.
 type WasteCheck struct {
@@ -68,7 +68,7 @@ func (*BaseCheck) isCheck()    {}
 const tryWithin = 30 * time.Second
 
 func (d *decoder) checks(n *yaml.Node) (list []Check) {
-	d.each(n, "checks", false, func(item *yaml.Node) {
+	d.each(n, "checks", true, func(item *yaml.Node) {
 		c := Check{Pos: at(d.deref(item))}
 		before, kinds := len(d.problems), 0
 		kind := func(key string, read func(n *yaml.Node) Checked) field {
@@ -117,10 +117,10 @@ func (d *decoder) tryCheck(n *yaml.Node) Checked {
 func (d *decoder) sizeCheck(n *yaml.Node) Checked {
 	c := &SizeCheck{}
 	d.object(n, "size",
-		field{key: "at-most", read: func(n *yaml.Node) { c.Packed = d.size(n, "at-most") }},
+		field{key: "packed", was: "at-most", read: func(n *yaml.Node) { c.Packed = d.size(n, "packed") }},
 		field{key: "unpacked", read: func(n *yaml.Node) { c.Unpacked = d.size(n, "unpacked") }})
 	if target := d.deref(n); target.Kind == yaml.MappingNode && len(target.Content) == 0 {
-		d.report(at(target), "size needs at-most or unpacked")
+		d.report(at(target), "size needs packed or unpacked")
 	}
 	return c
 }
@@ -133,7 +133,7 @@ func (d *decoder) userCheck(n *yaml.Node) Checked {
 
 func (d *decoder) secretsCheck(n *yaml.Node) Checked {
 	c := &SecretsCheck{}
-	d.object(n, "secrets", field{key: "except", read: func(n *yaml.Node) { c.Except = d.words(n, "except", true) }})
+	d.object(n, "secrets", field{key: "leave-out", was: "except", read: func(n *yaml.Node) { c.LeaveOut = d.words(n, "leave-out", true) }})
 	return c
 }
 

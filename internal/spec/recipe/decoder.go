@@ -28,6 +28,7 @@ type decoder struct {
 // field is one key that a mapping may have.
 type field struct {
 	key   string
+	was   string // what the key was called in older recipes
 	need  bool
 	later bool // read checks the value's shape; then the key is refused with "not yet"
 	read  func(n *yaml.Node)
@@ -176,6 +177,10 @@ func (d *decoder) object(n *yaml.Node, what string, fields ...field) {
 	present := map[string]bool{}
 	for _, p := range list {
 		f, known := find(fields, p.key.Value)
+		if own := d.ownWord(fields, p.key.Value); !known && own != "" {
+			d.report(at(p.key), "%q is called %q in %s", p.key.Value, own, what)
+			f, known = find(fields, own)
+		}
 		if !known {
 			d.report(at(p.key), "unknown key %q in %s%s", p.key.Value, what, suggest(p.key.Value, keysOf(fields)))
 			// The key that was meant is not missing as well.
@@ -194,6 +199,31 @@ func (d *decoder) object(n *yaml.Node, what string, fields ...field) {
 			d.report(at(d.deref(n)), "%s needs the key %q", what, f.key)
 		}
 	}
+}
+
+// broughtWords are words that people bring from elsewhere for keys.
+var broughtWords = map[string][]string{
+	"environment": {"env"}, "envs": {"env"}, "variables": {"env"}, "dest": {"to", "at"}, "destination": {"to", "at"}, "dst": {"to", "at"}, "src": {"from"}, "source": {"from"},
+	"url": {"from"}, "workdir": {"working-dir"}, "working-directory": {"working-dir"}, "working_dir": {"working-dir"}, "cwd": {"working-dir"}, "dir": {"working-dir"}, "cmd": {"command"},
+	"args": {"arguments"}, "exclude": {"leave-out"}, "excludes": {"leave-out"}, "ignore": {"leave-out"}, "except": {"leave-out"}, "chmod": {"mode"}, "permissions": {"mode"},
+	"chown": {"owner"}, "expose": {"ports"}, "port": {"ports"}, "volume": {"volumes"}, "label": {"labels"}, "tag": {"tags"}, "platform": {"platforms", "only"},
+	"contents": {"text"}, "content": {"text"}, "timeout": {"within"}, "checksum": {"sha256"}, "if": {"when"}, "parent": {"base"}, "extends": {"base"}, "mounts": {"kept"}, "caches": {"kept"},
+	"script": {"run"}, "stopsignal": {"stop-signal"}, "comment": {"annotations"}, "path": {"paths", "at"},
+}
+
+// ownWord returns the key that an older name of it, or a word from elsewhere, stands for; empty where none of the fields does.
+func (d *decoder) ownWord(fields []field, word string) string {
+	for _, f := range fields {
+		if f.was == word && word != "" {
+			return f.key
+		}
+	}
+	for _, own := range broughtWords[strings.ToLower(word)] {
+		if _, known := find(fields, own); known {
+			return own
+		}
+	}
+	return ""
 }
 
 func find(fields []field, key string) (field, bool) {
@@ -224,7 +254,7 @@ func (d *decoder) each(n *yaml.Node, what string, lone bool, read func(n *yaml.N
 			}
 			read(item)
 		}
-	case lone && target.Kind == yaml.ScalarNode && target.Tag != "!!null":
+	case lone && (target.Kind == yaml.MappingNode || target.Kind == yaml.ScalarNode && target.Tag != "!!null"):
 		read(n)
 	default:
 		d.wrongType(target, what, "a list")
@@ -348,7 +378,7 @@ func (d *decoder) locate(n *yaml.Node, offset int) Pos {
 
 func (d *decoder) texts(n *yaml.Node, what string) []Template {
 	list := []Template{}
-	d.each(n, what, false, func(item *yaml.Node) { list = append(list, d.text(item, "an entry of "+what)) })
+	d.each(n, what, true, func(item *yaml.Node) { list = append(list, d.text(item, "an entry of "+what)) })
 	return list
 }
 

@@ -66,9 +66,9 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 		}},
 		field{key: "silence", read: func(n *yaml.Node) { r.Silence = d.silence(n) }},
 		field{key: "cache", read: func(n *yaml.Node) {
-			r.Cache = &Cache{Pos: at(n), Mode: "both"}
-			d.object(n, "cache", field{key: "share", need: true, read: func(n *yaml.Node) { r.Cache.Share = d.text(n, "share") }}, field{key: "mode", read: func(n *yaml.Node) {
-				r.Cache.Mode = d.oneOf(n, "mode", "read", "write", "both")
+			r.Cache = &Cache{Pos: at(n), Direction: "both"}
+			d.object(n, "cache", field{key: "share", need: true, read: func(n *yaml.Node) { r.Cache.Share = d.text(n, "share") }}, field{key: "direction", was: "mode", read: func(n *yaml.Node) {
+				r.Cache.Direction = d.oneOf(n, "direction", "read", "write", "both")
 			}})
 		}},
 		field{key: "recipes", later: true, read: func(n *yaml.Node) { d.words(n, "recipes", false) }},
@@ -117,7 +117,7 @@ func (d *decoder) unitFields(s *Stage) []field {
 		{key: "steps", read: func(n *yaml.Node) { s.Steps = d.steps(n) }},
 		{key: "defaults", read: func(n *yaml.Node) {
 			d.object(n, "defaults", append(d.access(&s.Defaults.Access),
-				field{key: "in", read: func(n *yaml.Node) { s.Defaults.In = d.target(n, "in") }},
+				field{key: "working-dir", was: "in", read: func(n *yaml.Node) { s.Defaults.WorkingDir = d.target(n, "working-dir") }},
 				field{key: "user", read: func(n *yaml.Node) { s.Defaults.User = d.scalar(n, "user") }},
 				field{key: "env", read: func(n *yaml.Node) {
 					s.Defaults.Env = d.textPairs(n, "env")
@@ -129,7 +129,7 @@ func (d *decoder) unitFields(s *Stage) []field {
 
 func (d *decoder) steps(n *yaml.Node) []Step {
 	var list []Step
-	d.each(n, "steps", false, func(item *yaml.Node) {
+	d.each(n, "steps", true, func(item *yaml.Node) {
 		if step, ok := d.step(item); ok {
 			list = append(list, step)
 		}

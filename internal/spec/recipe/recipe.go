@@ -37,7 +37,8 @@ type Recipe struct {
 type Cache struct {
 	Pos   Pos
 	Share Template // a repository, or a folder that starts with ./, ../ or /
-	Mode  string   // read, write or both
+	// Direction is read, write or both.
+	Direction string
 }
 
 // Sources says what of the project folder may be taken in.
@@ -85,9 +86,9 @@ type Stage struct {
 // Defaults are what the steps of a stage or an image have where they do not say otherwise.
 type Defaults struct {
 	Access
-	In   Template // run steps
-	User Template // run steps
-	Env  []Pair   // run steps
+	WorkingDir Template // run steps
+	User       Template // run steps
+	Env        []Pair   // run steps
 }
 
 // Image is a stage that also gets settings, platforms and destinations.

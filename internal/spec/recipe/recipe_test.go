@@ -44,7 +44,15 @@ func TestProblems(t *testing.T) {
 		{imageWith("    platforms: []\n"), []string{"7:16: platforms names no platform"}},
 		{imageWith("    platforms: [linux/amd64, linux/amd64]\n"), []string{"7:30: the platform linux/amd64 stands twice"}},
 		{imageWith("    platforms: 5\n"), []string{"7:16: a platform must be text, not a number"}},
-		{imageWith("    settings: {entrypoint: /bin/gauge}\n"), []string{"7:28: entrypoint must be a list, not text"}},
+		{imageWith("    settings: {entrypoint: 5}\n"), []string{"7:28: an entry of entrypoint must be text, not a number"}},
+		// What keys were called, and what they are called elsewhere.
+		{imageWith("    stack: {policy: follow, dead: 5%}\n    checks: [{size: {at-most: 1kB}}, {secrets: {except: /a}}]\n    defaults: {in: /a}\n"), []string{
+			`7:29: "dead" is called "dead-copies" in stack`, `8:22: "at-most" is called "packed" in size`, `8:49: "except" is called "leave-out" in secrets`, `9:16: "in" is called "working-dir" in defaults`}},
+		{steps("{run: a, in: src, keep: [{name: d, at: /d}]}") + "      - link: {to: /a, target: b}\n      - take: {from: tables, path: /a, to: /b}\ncache: {share: ./x, mode: both}\n", []string{
+			`8:18: "in" is called "working-dir" in a step`, `8:22: a path in the image is absolute`, `8:27: "keep" is called "kept" in a step`, `9:16: "to" is called "at" in link`,
+			`10:30: "path" is called "paths" in take`, `11:21: "mode" is called "direction" in cache`}},
+		{steps("{copy: {src: a, dest: /a, chown: 5}}") + "      - {run: a, environment: {A: 1}, workdir: /a, timeout: 5s}\n", []string{`8:17: "src" is called "from" in copy`, `8:25: "dest" is called "to" in copy`,
+			`8:35: "chown" is called "owner" in copy`, `9:18: "environment" is called "env" in a step`, `9:39: "workdir" is called "working-dir" in a step`, `9:52: "timeout" is called "within" in a step`}},
 		{imageWith("    settings: {env: {\"A=B\": c}}\n"), []string{"7:22: an environment variable's name cannot hold '='"}},
 		{imageWith("    publish: {main: {to: tides/gauge, tags: [a]}}\n"), []string{`7:26: "tides/gauge" names no registry`}},
 		{imageWith("    publish: {main: {to: \"h:1/g:1\", tags: [a]}}\n"), []string{`7:26: "h:1/g:1": want the repository alone`}},
@@ -56,11 +64,11 @@ func TestProblems(t *testing.T) {
 			[]string{"7:55: when is empty", `7:70: invalid cannot be "mind"; did you mean "mend"?`}},
 		{imageWith("    publish: {main: {to: h:1/g, tags: ['${date.ios}-${run.nummer}-${tag(5)}']}}\n"), []string{`7:48: unknown name "ios" in ${date.ios}; did you mean "iso"?`,
 			`7:59: unknown name "nummer" in ${run.nummer}; did you mean "number"?`, "7:73: cannot use int as argument (type string) to call tag"}},
-		{imageWith("    checks: [{}, {size: {at-most: 1kB}, user: {not: root}}, {sise: 1kB}]\n"), []string{"7:14: a check is exactly one of", "7:18: a check is exactly one of", `7:62: unknown key "sise" in a check; did you mean "size"?`}},
+		{imageWith("    checks: [{}, {size: {packed: 1kB}, user: {not: root}}, {sise: 1kB}]\n"), []string{"7:14: a check is exactly one of", "7:18: a check is exactly one of", `7:61: unknown key "sise" in a check; did you mean "size"?`}},
 		{imageWith("    checks: [{try: {}}]\n"), []string{"7:20: try needs a command that must end well, or a port"}},
 		{imageWith("    checks: [{try: {command: [a], get: /x}}, {try: {port: 70000}}, {try: {port: 80, get: x}}, {try: {port: 80, status: 200}}]\n"), []string{
 			"7:40: get needs port", "7:59: port must be a number from 1 to 65535", "7:90: get takes a path such as /health", "7:101: status beside port needs get"}},
-		{imageWith("    checks: [{size: {}}, {base: {}}, {forbid: []}, {waste: {at-most: 80%}}, {user: {}}, {try: {command: [a], within: soon}}]\n"), []string{"7:21: size needs at-most or unpacked",
+		{imageWith("    checks: [{size: {}}, {base: {}}, {forbid: []}, {waste: {at-most: 80%}}, {user: {}}, {try: {command: [a], within: soon}}]\n"), []string{"7:21: size needs packed or unpacked",
 			"7:33: base needs younger or current", "7:47: forbid names no path", "7:70: at-most must be", `7:84: user needs the key "not"`, "7:118: within must be a time"}},
 		{imageWith("    silence: [secrets]\n"), []string{`7:5: unknown key "silence" in the image gauge`}},
 		{"silence: [secrets]\n" + imageWith(""), []string{`1:11: a code of silence cannot be "secrets"; did you mean "secret"?`}},
@@ -72,14 +80,14 @@ func TestProblems(t *testing.T) {
 		{steps("{write: {to: etc/x, text: x}}"), []string{`8:22: a path in the image is absolute: write "/etc/x"`}},
 		{steps("{write: {to: /a/, text: x}}"), []string{`8:22: write makes a file: "/a/" must not end with a slash`}},
 		{steps("{copy: {from: [a, ''], to: /a}}") + "      - copy: {from: /etc, to: /a}\n", []string{"8:27: from is empty; write . for", `9:22: from is relative to the project folder: "/etc" is absolute`}},
-		{steps("{link: {to: /a, target: ''}}"), []string{"8:33: target is empty"}},
+		{steps("{link: {at: /a, target: ''}}"), []string{"8:33: target is empty"}},
 		{steps("{fetch: {from: x, to: /a, sha256: '${facts.version}'}}"), []string{`8:24: "x" is no address`}},
 		{steps("{remove: []}"), []string{"8:18: remove names nothing"}},
 		{imageWith("    compression: zip\n"), []string{`7:18: compression cannot be "zip"; did you mean "gzip"?`}},
 		{imageWith("    stack: {polcy: lock}\n"), []string{`7:13: unknown key "polcy" in stack; did you mean "policy"?`}},
 		{imageWith("    for: {linux/arm64: {base: none, platforms: [x/y]}}\n"), []string{`7:37: unknown key "platforms" in for linux/arm64`}},
 		{steps("{}"), []string{"8:9: a step does exactly one of"}},
-		{steps("{link: {to: /a, target: b}, write: {to: /a, text: b}}"), []string{"8:9: a step does exactly one of"}},
+		{steps("{link: {at: /a, target: b}, write: {to: /a, text: b}}"), []string{"8:9: a step does exactly one of"}},
 		{steps("{cpoy: {from: ., to: /a}}"), []string{`8:10: unknown key "cpoy" in a step; did you mean "copy"?`}},
 		{steps("{copy: {from: []}}"), []string{`8:16: copy needs the key "to"`, "8:23: from names nothing to copy"}},
 		{steps("{write: {to: /a, text: ~}}"), []string{"8:32: text must be text, not nothing"}},
@@ -92,19 +100,19 @@ func TestProblems(t *testing.T) {
 		{steps("{write: {to: /a, text: \"${git.tga ?? 'x' + git.short}\"}}"), []string{`8:39: unknown name "tga" in ${git.tga ?? 'x' + git.short}; did you mean "tag"?`}},
 		{steps("{write: {to: /a, text: \"${git.tag ?? 'x' + git.shrt}\"}}"), []string{`8:56: unknown name "shrt" in ${git.tag ?? 'x' + git.shrt}; did you mean "short"?`}},
 		{steps("{run: 5}"), []string{"8:15: an entry of run must be text, not a number"}},
-		{steps("{run: [a, b], keep: [{name: d, at: /d, hand-out: turn}]}"), []string{`8:58: hand-out cannot be "turn"; did you mean "turns"?`}},
+		{steps("{run: [a, b], kept: [{name: d, at: /d, hand-out: turn}]}"), []string{`8:58: hand-out cannot be "turn"; did you mean "turns"?`}},
 		{steps("{run: ''}"), []string{"8:15: run has nothing to run"}},
 		{steps("{run: {command: []}}"), []string{"8:15: command names no program"}},
 		{steps("{run: {comand: [a]}}"), []string{`8:16: unknown key "comand" in run; did you mean "command"?`}},
 		{steps("{copy: {from: a, to: /a}, within: 5m}"), []string{"8:9: within stands beside run alone"}},
 		{steps("{run: a, within: -5m, expires: soon}"), []string{"8:26: within must be a time", "8:40: expires must be a time"}},
-		{steps("{run: a, in: src, env: {\"A=B\": c}}"), []string{`8:22: a path in the image is absolute: write "/src"`, "8:33: an environment variable's name cannot hold '='"}},
-		{steps("{run: a, keep: [{name: D, at: /dev/x}]}"), []string{`8:32: "D" is no name for a kept directory`, "8:39: nothing can be put at /dev/x: the sandbox has it for itself"}},
+		{steps("{run: a, working-dir: src, env: {\"A=B\": c}}"), []string{`8:31: a path in the image is absolute: write "/src"`, "8:42: an environment variable's name cannot hold '='"}},
+		{steps("{run: a, kept: [{name: D, at: /dev/x}]}"), []string{`8:32: "D" is no name for a kept directory`, "8:39: nothing can be put at /dev/x: the sandbox has it for itself"}},
 		{steps("{run: a, secrets: [{name: tokn, at: /t}]}") + "secrets: {token: {env: T}, b: {env: '', file: f}, c: {ssh-agent: false}}\n",
 			[]string{`8:35: no secret is named "tokn"; did you mean "token"?`, "9:37: env names no variable", "9:66: ssh-agent can only be true"}},
 		{strings.Replace(imageWith(""), "{base: none}", "{base: none, machine: hare}", 1), []string{`3:40: machine cannot be "hare"; did you mean "here"?`}},
 		{steps("{fetch: {from: \"https://data.tideline.example/x\", to: /x}}"), []string{`8:17: fetch needs the key "sha256"`}},
-		{steps("{take: {from: tabels, path: /a, to: /b}}"), []string{`8:23: no stage or image is named "tabels"; did you mean "tables"?`}},
+		{steps("{take: {from: tabels, paths: /a, to: /b}}"), []string{`8:23: no stage or image is named "tabels"; did you mean "tables"?`}},
 	}
 	for _, c := range cases {
 		_, err := Parse("r.yaml", []byte(c.text))
@@ -127,7 +135,7 @@ func TestProblems(t *testing.T) {
 func TestValidRecipes(t *testing.T) {
 	texts := map[string]string{
 		"anchors": "imbricat: 1\nimages:\n  a: {base: none, settings: &s {user: 5, env: {A: 1, B: true}}}\n  b: {base: {image: a}, settings: {<<: *s, user: \"6\"}}\n",
-		"takes":   steps("{take: {from: {reference: slim}, path: [/a, /b], to: /c/}}") + "      - take: {from: \"slim:4\", path: /a, to: /b}\n",
+		"takes":   steps("{take: {from: {reference: slim}, paths: [/a, /b], to: /c/}}") + "      - take: {from: \"slim:4\", paths: /a, to: /b}\n",
 		"step":    steps("{name: pages, only: linux/arm64, copy: {from: [a, b], to: /c, leave-out: x, mode: 0644, owner: 7}}"),
 	}
 	for _, name := range []string{"demo/tideline/imbricat.yaml", "demo/tideline/bases/imbricat.yaml"} {

@@ -12,21 +12,21 @@ import (
 // Run runs a command in what lies below the step.
 type Run struct {
 	noUnits
-	Lines    []string // of a shell, each of which must succeed
-	Args     []string // a program with its arguments, where there are no lines
-	In       Template // folder to start in
-	User     Template
-	Env      []Pair
-	Keep     []Keep
-	Secrets  []SecretUse
-	NoNet    bool
-	FreshTmp bool          // /tmp is an empty folder in memory
-	Within   time.Duration // the command is ended after; 0: the default
-	Expires  time.Duration // a result is not used for longer; 0: as long as it holds
+	Lines      []string // of a shell, each of which must succeed
+	Args       []string // a program with its arguments, where there are no lines
+	WorkingDir Template
+	User       Template
+	Env        []Pair
+	Kept       []Kept
+	Secrets    []SecretUse
+	NoNet      bool
+	FreshTmp   bool          // /tmp is an empty folder in memory
+	Within     time.Duration // the command is ended after; 0: the default
+	Expires    time.Duration // a result is not used for longer; 0: as long as it holds
 }
 
-// Keep gives a kept directory to a step.
-type Keep struct {
+// Kept gives a kept directory to a step.
+type Kept struct {
 	Pos         Pos
 	Name        string
 	At          Template
@@ -57,7 +57,7 @@ func (d *decoder) runStep(n *yaml.Node) *Run {
 	target := d.deref(n)
 	if target.Kind == yaml.MappingNode {
 		before := len(d.problems)
-		d.object(n, "run", field{key: "command", need: true, read: func(n *yaml.Node) { r.Args = d.words(n, "command", false) }})
+		d.object(n, "run", field{key: "command", need: true, read: func(n *yaml.Node) { r.Args = d.words(n, "command", true) }})
 		if len(d.problems) == before && (len(r.Args) == 0 || r.Args[0] == "") {
 			d.report(at(target), "command names no program")
 		}
@@ -77,17 +77,17 @@ func (d *decoder) runStep(n *yaml.Node) *Run {
 // runFields are the keys that stand beside run.
 func (d *decoder) runFields(r *Run) []field {
 	return []field{
-		{key: "in", read: func(n *yaml.Node) { r.In = d.target(n, "in") }},
+		{key: "working-dir", was: "in", read: func(n *yaml.Node) { r.WorkingDir = d.target(n, "working-dir") }},
 		{key: "user", read: func(n *yaml.Node) { r.User = d.scalar(n, "user") }},
 		{key: "env", read: func(n *yaml.Node) {
 			r.Env = d.textPairs(n, "env")
 			d.checkEnvNames(n)
 		}},
-		{key: "keep", read: func(n *yaml.Node) {
-			d.each(n, "keep", false, func(item *yaml.Node) { r.Keep = append(r.Keep, d.keep(item)) })
+		{key: "kept", was: "keep", read: func(n *yaml.Node) {
+			d.each(n, "kept", true, func(item *yaml.Node) { r.Kept = append(r.Kept, d.kept(item)) })
 		}},
 		{key: "secrets", read: func(n *yaml.Node) {
-			d.each(n, "secrets", false, func(item *yaml.Node) {
+			d.each(n, "secrets", true, func(item *yaml.Node) {
 				use := SecretUse{Pos: at(d.deref(item))}
 				d.object(item, "a secret",
 					field{key: "name", need: true, read: func(n *yaml.Node) { use.Name, use.Pos = d.word(n, "name"), at(d.deref(n)) }},
@@ -102,8 +102,8 @@ func (d *decoder) runFields(r *Run) []field {
 	}
 }
 
-func (d *decoder) keep(item *yaml.Node) Keep {
-	k := Keep{Pos: at(d.deref(item))}
+func (d *decoder) kept(item *yaml.Node) Kept {
+	k := Kept{Pos: at(d.deref(item))}
 	d.object(item, "a kept directory",
 		field{key: "name", need: true, read: func(n *yaml.Node) {
 			before := len(d.problems)
@@ -177,7 +177,7 @@ func (d *decoder) secrets(n *yaml.Node, r *Recipe) {
 				}
 			}},
 			field{key: "command", read: func(n *yaml.Node) {
-				if s.Command = d.words(n, "command", false); len(s.Command) == 0 || s.Command[0] == "" {
+				if s.Command = d.words(n, "command", true); len(s.Command) == 0 || s.Command[0] == "" {
 					d.report(at(d.deref(n)), "command names no program")
 				}
 			}},

@@ -49,9 +49,9 @@ func (d *decoder) stack(n *yaml.Node) (s Stack) {
 		}},
 		field{key: "steady", read: func(n *yaml.Node) { s.Steady = d.imagePatterns(n, "steady") }},
 		field{key: "lively", read: func(n *yaml.Node) { s.Lively = d.imagePatterns(n, "lively") }},
-		field{key: "dead", read: func(n *yaml.Node) { s.Dead = d.percent(n, "dead") }})
+		field{key: "dead-copies", was: "dead", read: func(n *yaml.Node) { s.Dead = d.percent(n, "dead-copies") }})
 	if s.Dead > 0 && s.Policy != Following {
-		d.report(at(d.deref(n)), "dead needs policy: follow: only what was published can stay")
+		d.report(at(d.deref(n)), "dead-copies needs policy: follow: only what was published can stay")
 	}
 	return s
 }

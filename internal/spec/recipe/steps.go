@@ -78,7 +78,7 @@ type Write struct {
 // Link makes a symbolic link.
 type Link struct {
 	noUnits
-	To     Template
+	At     Template
 	Target Template
 	Owner  Template
 }
@@ -194,7 +194,7 @@ func (d *decoder) takeStep(n *yaml.Node) Action {
 	t := &Take{}
 	d.object(n, "take", append(d.access(&t.Access),
 		field{key: "from", need: true, read: func(n *yaml.Node) { d.origin(n, t) }},
-		field{key: "path", need: true, read: func(n *yaml.Node) { t.Paths = d.targets(n, "path") }},
+		field{key: "paths", was: "path", need: true, read: func(n *yaml.Node) { t.Paths = d.targets(n, "paths") }},
 		field{key: "to", need: true, read: func(n *yaml.Node) { t.To = d.target(n, "to") }},
 	)...)
 	return t
@@ -252,7 +252,7 @@ func (d *decoder) writeStep(n *yaml.Node) Action {
 func (d *decoder) linkStep(n *yaml.Node) Action {
 	l := &Link{}
 	d.object(n, "link",
-		field{key: "to", need: true, read: func(n *yaml.Node) { l.To = d.target(n, "to") }},
+		field{key: "at", was: "to", need: true, read: func(n *yaml.Node) { l.At = d.target(n, "at") }},
 		field{key: "target", need: true, read: func(n *yaml.Node) {
 			l.Target = d.text(n, "target")
 			if text, constant := l.Target.Constant(); constant && l.Target.Given && text == "" {
