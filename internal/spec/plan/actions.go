@@ -316,7 +316,7 @@ func (e *evaluator) take(do *recipe.Take) Take {
 	if do.Unit != "" {
 		t.Unit = e.unit(do.Unit, e.platform)
 	} else {
-		t.Reference = e.reference(do.Pos, e.text(do.Reference))
+		t.Reference = e.reference(do.Pos, e.text(do.Reference), do.Explicit)
 	}
 	if do.Owner.Given {
 		owner := e.owner(do.Owner)

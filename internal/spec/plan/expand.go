@@ -305,7 +305,7 @@ func (e *evaluator) stage(u *Unit, s *recipe.Stage) {
 			u.Base.Kind = recipe.NoBase
 			break
 		}
-		u.Base.Reference = e.reference(s.Base.Pos, text)
+		u.Base.Reference = e.reference(s.Base.Pos, text, s.Base.Explicit)
 	}
 	for i := range s.Steps {
 		if len(s.Steps[i].Only) > 0 && !slices.Contains(s.Steps[i].Only, e.platform) {
@@ -315,10 +315,14 @@ func (e *evaluator) stage(u *Unit, s *recipe.Stage) {
 	}
 }
 
-func (e *evaluator) reference(pos recipe.Pos, text string) reference.Reference {
+// reference reads a reference. An expression must not give a name alone unless it is said to be a reference: such a name would
+// look like one of the recipe's own.
+func (e *evaluator) reference(pos recipe.Pos, text string, explicit bool) reference.Reference {
 	ref, err := reference.Parse(text)
 	if err != nil {
 		e.report(pos, "%s", err)
+	} else if !explicit && recipe.Plain(text) {
+		e.report(pos, "the expression gives the name %q alone; an image of the store is named with its tag, such as %s:1, or as {reference: …}", text, text)
 	}
 	if err == nil && ref.Kind == reference.Registry && ref.Identifier() == "" {
 		e.report(pos, "%q needs a tag or a digest: none is assumed", text)

@@ -164,6 +164,7 @@ func TestExpandProblems(t *testing.T) {
 		`link: {at: /a, target: '${""}'}`:                      "target is empty",
 		"take: {from: h:1/g, paths: /a, to: /b}":               `"h:1/g" needs a tag or a digest: none is assumed`,
 		"take: {from: '${facts.version}/g', paths: /, to: /b}": `"1.4.0/g" needs a tag`,
+		`take: {from: '${"slim"}', paths: /, to: /b}`:          `the expression gives the name "slim" alone`,
 	} {
 		_, err := expand(t, "imbricat: 1\nfacts: {version: \"1\"}\nimages: {g: {base: none, steps: [{"+step+"}]}}", Options{})
 		var list *recipe.Errors

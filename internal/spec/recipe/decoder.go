@@ -21,6 +21,7 @@ type decoder struct {
 	file     *File
 	problems []Problem
 	compiler *compiler
+	units    []string // names of all stages and images
 	nodes    int
 	tooMany  bool
 }

@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"fmt"
 	"path"
 	"regexp"
 	"slices"
@@ -19,18 +20,19 @@ func Parse(name string, text []byte) (*Recipe, error) {
 	d.compiler = &compiler{file: file, report: d.report}
 	r := &Recipe{File: file}
 	if root := d.decode(text); root != nil {
-		d.compiler.factNames = factNames(root)
+		d.compiler.factNames = namesBelow(root, "facts")
+		d.units = append(namesBelow(root, "stages"), namesBelow(root, "images")...)
 		d.recipe(root, r)
 		d.checkNames(r)
 	}
 	return r, merge(file, d.problems)
 }
 
-// factNames looks ahead, so that expressions anywhere can be checked against them.
-func factNames(root *yaml.Node) []string {
+// namesBelow looks ahead for the names below a key of the recipe, so that they are known wherever they are used.
+func namesBelow(root *yaml.Node, key string) []string {
 	var names []string
 	for i := 0; i+1 < len(root.Content) && root.Kind == yaml.MappingNode; i += 2 {
-		if value := root.Content[i+1]; root.Content[i].Value == "facts" && value.Kind == yaml.MappingNode {
+		if value := root.Content[i+1]; root.Content[i].Value == key && value.Kind == yaml.MappingNode {
 			for j := 0; j < len(value.Content); j += 2 {
 				names = append(names, value.Content[j].Value)
 			}
@@ -181,6 +183,8 @@ func (d *decoder) base(n *yaml.Node) Base {
 		switch {
 		case text == "none":
 			b.Kind = NoBase
+		case constant && b.Reference.Given && d.ownName(text):
+			b = Base{Kind: ImageBase, Pos: b.Pos, Name: text, plain: true}
 		case constant && b.Reference.Given:
 			d.checkReference(b.Pos, text)
 		}
@@ -189,9 +193,16 @@ func (d *decoder) base(n *yaml.Node) Base {
 	d.object(n, "base",
 		field{key: "image", read: func(n *yaml.Node) { b.Kind, b.Name, b.Pos = ImageBase, d.word(n, "image"), at(d.deref(n)) }},
 		field{key: "stage", read: func(n *yaml.Node) { b.Kind, b.Name, b.Pos = StageBase, d.word(n, "stage"), at(d.deref(n)) }},
+		field{key: "reference", read: func(n *yaml.Node) {
+			b.Kind, b.Explicit, b.Reference = ReferenceBase, true, d.text(n, "reference")
+			b.Pos = b.Reference.Pos
+			if text, constant := b.Reference.Constant(); constant && b.Reference.Given {
+				d.checkReference(b.Pos, text)
+			}
+		}},
 	)
 	if len(target.Content) != 2 {
-		d.report(at(target), "base must be a reference, none, {image: NAME} or {stage: NAME}")
+		d.report(at(target), "base must be a name, a reference, none, {image: NAME}, {stage: NAME} or {reference: REFERENCE}")
 	}
 	return b
 }
@@ -368,7 +379,9 @@ func (d *decoder) checkUses(u *unit, units map[string]*unit, names []string) {
 		switch other, known := units[base.Name]; {
 		case base.Name == "":
 		case !known:
-			d.report(base.Pos, "no stage or image is named %q%s", base.Name, suggest(base.Name, names))
+			d.report(base.Pos, "%s", unknownUnit(base.Name, names))
+		case base.plain:
+			base.Kind = map[bool]BaseKind{true: ImageBase, false: StageBase}[other.image]
 		case other.image != (base.Kind == ImageBase):
 			kind := map[bool]string{true: "image", false: "stage"}[other.image]
 			d.report(base.Pos, "%q is %s: write {%s: %s}", base.Name, article(kind), kind, base.Name)
@@ -376,9 +389,17 @@ func (d *decoder) checkUses(u *unit, units map[string]*unit, names []string) {
 	}
 	u.eachUse(func(use UnitUse) {
 		if units[use.Name] == nil {
-			d.report(use.Pos, "no stage or image is named %q%s", use.Name, suggest(use.Name, names))
+			d.report(use.Pos, "%s", unknownUnit(use.Name, names))
 		}
 	})
+}
+
+// unknownUnit says that a name is none of the recipe's, and how images of the store are named.
+func unknownUnit(name string, names []string) string {
+	if near := Nearest(name, names); near != "" {
+		return fmt.Sprintf("no stage or image is named %q; did you mean %q?", name, near)
+	}
+	return fmt.Sprintf("no stage or image is named %q; an image of the store is named with its tag, such as %s:1, or as {reference: %s}", name, name, name)
 }
 
 // eachUse visits what steps take of other units.

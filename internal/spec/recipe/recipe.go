@@ -70,7 +70,9 @@ type Base struct {
 	Kind      BaseKind
 	Pos       Pos
 	Reference Template // ReferenceBase
+	Explicit  bool     // ReferenceBase: it is written as one, so that a plain name is the store's
 	Name      string   // ImageBase, StageBase
+	plain     bool     // the name alone is written: whether it is an image or a stage is found out
 }
 
 // Stage is a file tree made by steps, from which images and other stages take.

@@ -61,6 +61,7 @@ type Copy struct {
 type Take struct {
 	Unit      string   // name of a stage or an image, or empty
 	Reference Template // where Unit is empty
+	Explicit  bool     // Reference is written as one, so that a plain name is the store's
 	Pos       Pos
 	Paths     []Template
 	To        Template
@@ -210,7 +211,7 @@ func (d *decoder) origin(n *yaml.Node, t *Take) {
 		d.object(n, "from",
 			field{key: "stage", read: unit},
 			field{key: "image", read: unit},
-			field{key: "reference", read: func(n *yaml.Node) { t.Reference = d.text(n, "reference") }},
+			field{key: "reference", read: func(n *yaml.Node) { t.Reference, t.Explicit = d.text(n, "reference"), true }},
 		)
 		if len(target.Content) != 2 {
 			d.report(t.Pos, "from must be a name, a reference, {stage: NAME}, {image: NAME} or {reference: REFERENCE}")
@@ -219,20 +220,28 @@ func (d *decoder) origin(n *yaml.Node, t *Take) {
 	}
 	template := d.text(n, "from")
 	text, constant := template.Constant()
-	if !constant || !template.Given {
+	switch {
+	case !constant || !template.Given:
 		t.Reference = template
-		return
-	}
-	ref, err := reference.Parse(text)
-	if err != nil {
-		d.report(t.Pos, "%s", err)
-		return
-	}
-	if _, prefix := ref.DigestPrefix(); ref.Kind == reference.Store && ref.Tag == "" && ref.Digest == "" && !prefix {
+	case d.ownName(text):
 		t.Unit = text
-		return
+	default:
+		t.Reference = template
+		d.checkReference(t.Pos, text)
 	}
-	t.Reference = template
+}
+
+// ownName reports whether a text names a stage or an image of the recipe, or would, where it had one of that name.
+func (d *decoder) ownName(text string) bool { return slices.Contains(d.units, text) || Plain(text) }
+
+// Plain reports whether a reference is a name alone, which in a recipe is always one of the recipe's own.
+func Plain(text string) bool {
+	ref, err := reference.Parse(text)
+	if err != nil || ref.Kind != reference.Store || ref.Tag != "" || ref.Digest != "" {
+		return false
+	}
+	_, prefix := ref.DigestPrefix()
+	return !prefix
 }
 
 func (d *decoder) writeStep(n *yaml.Node) Action {
