@@ -47,6 +47,19 @@ func TestInherit(t *testing.T) {
 		ExposedPorts: map[string]struct{}{"1/tcp": {}, "2/udp": {}}, Volumes: map[string]struct{}{"/v": {}}}, got)
 	require.Equal(t, []string{"PATH=/bin", "A=1"}, base.Env, "the base itself stays as it is")
 	require.Equal(t, []string{"-x"}, Inherit(base, Settings{}).Cmd)
+	// What is dropped goes, and nothing of the base with it.
+	full := v1.ImageConfig{Env: []string{"A=1", "B=", "C=3"}, Labels: map[string]string{"a": "1", "b": ""},
+		ExposedPorts: map[string]struct{}{"80/tcp": {}}, Volumes: map[string]struct{}{"/v": {}}}
+	got = Inherit(full, Settings{Env: map[string]string{"A": "", "D": ""}, Labels: map[string]string{"a": "", "c": ""}, NoPorts: true, NoVolumes: true, Volumes: []string{"/own"}})
+	require.Equal(t, v1.ImageConfig{Env: []string{"B=", "C=3"}, Labels: map[string]string{"b": ""}, Volumes: map[string]struct{}{"/own": {}}}, got)
+	require.Len(t, full.Labels, 2)
+	require.Nil(t, Inherit(full, Settings{Labels: map[string]string{"a": "", "b": ""}}).Labels)
+	// A platform's own settings drop what the image's say, and both what is below.
+	both := Settings{Env: map[string]string{"A": "2"}, Ports: []string{"90/tcp"}, Volumes: []string{"/w"}}.With(Settings{Env: map[string]string{"A": ""}, Ports: []string{"91/tcp"}, NoPorts: true, NoVolumes: true})
+	got = Inherit(full, both)
+	require.Equal(t, []string{"B=", "C=3"}, got.Env)
+	require.Equal(t, map[string]struct{}{"91/tcp": {}}, got.ExposedPorts)
+	require.Empty(t, got.Volumes)
 	require.Equal(t, []string{"-y"}, Inherit(base, Settings{Command: []string{"-y"}}).Cmd)
 	require.Equal(t, []string{"/base"}, Inherit(base, Settings{Command: []string{"-y"}}).Entrypoint)
 	require.Empty(t, Inherit(base, Settings{Entrypoint: []string{}}).Entrypoint)

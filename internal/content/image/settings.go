@@ -8,7 +8,8 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
-// Settings are what a recipe says of how an image runs. Nil lists and empty texts were not given.
+// Settings are what a recipe says of how an image runs. Nil lists and empty texts were not given; an empty value in Env or Labels drops
+// what is inherited under its name.
 type Settings struct {
 	Entrypoint []string
 	Command    []string
@@ -17,6 +18,8 @@ type Settings struct {
 	WorkingDir string
 	Ports      []string // NUMBER/PROTOCOL
 	Volumes    []string
+	NoPorts    bool // none are inherited
+	NoVolumes  bool
 	Labels     map[string]string
 	StopSignal string
 }
@@ -30,6 +33,12 @@ func (s Settings) With(other Settings) Settings {
 		s.Command = other.Command
 	}
 	s.Env, s.Labels = mergeMap(s.Env, other.Env), mergeMap(s.Labels, other.Labels)
+	if other.NoPorts {
+		s.NoPorts, s.Ports = true, nil
+	}
+	if other.NoVolumes {
+		s.NoVolumes, s.Volumes = true, nil
+	}
 	s.Ports, s.Volumes = slices.Concat(s.Ports, other.Ports), slices.Concat(s.Volumes, other.Volumes)
 	replace(&s.User, other.User)
 	replace(&s.WorkingDir, other.WorkingDir)
@@ -38,7 +47,7 @@ func (s Settings) With(other Settings) Settings {
 }
 
 // Inherit lays settings over those of a base: env and labels merge by name, ports and volumes add, an entrypoint
-// clears an inherited command, all else replaces. The base's own maps and lists are left as they are.
+// clears an inherited command, all else replaces; what is dropped goes first. The base's own maps and lists are left as they are.
 func Inherit(base v1.ImageConfig, s Settings) v1.ImageConfig {
 	c := base
 	if s.Entrypoint != nil {
@@ -50,8 +59,22 @@ func Inherit(base v1.ImageConfig, s Settings) v1.ImageConfig {
 	}
 	c.Env = mergeEnv(base.Env, s.Env)
 	c.Labels = mergeMap(base.Labels, s.Labels)
-	c.ExposedPorts = addKeys(base.ExposedPorts, s.Ports)
-	c.Volumes = addKeys(base.Volumes, s.Volumes)
+	for key, value := range s.Labels {
+		if value == "" {
+			delete(c.Labels, key)
+		}
+	}
+	if len(c.Labels) == 0 {
+		c.Labels = nil
+	}
+	ports, volumes := base.ExposedPorts, base.Volumes
+	if s.NoPorts {
+		ports = nil
+	}
+	if s.NoVolumes {
+		volumes = nil
+	}
+	c.ExposedPorts, c.Volumes = addKeys(ports, s.Ports), addKeys(volumes, s.Volumes)
 	replace(&c.User, s.User)
 	replace(&c.WorkingDir, s.WorkingDir)
 	replace(&c.StopSignal, s.StopSignal)
@@ -64,7 +87,7 @@ func replace(to *string, with string) {
 	}
 }
 
-// mergeEnv keeps the base's order, replaces values in place, and appends new names in sorted order.
+// mergeEnv keeps the base's order, replaces values in place, and appends new names in sorted order; empty values drop their names.
 func mergeEnv(base []string, own map[string]string) []string {
 	merged := make([]string, 0, len(base)+len(own))
 	placed := map[string]bool{}
@@ -73,12 +96,15 @@ func mergeEnv(base []string, own map[string]string) []string {
 		if value, replaced := own[name]; replaced {
 			entry = name + "=" + value
 			placed[name] = true
+			if value == "" {
+				continue
+			}
 		}
 		merged = append(merged, entry)
 	}
 	var rest []string
 	for name, value := range own {
-		if !placed[name] {
+		if !placed[name] && value != "" {
 			rest = append(rest, name+"="+value)
 		}
 	}

@@ -413,7 +413,7 @@ func (e *evaluator) settings(s *recipe.Settings) image.Settings {
 	out := image.Settings{
 		Entrypoint: e.texts(s.Entrypoint), Command: e.texts(s.Command),
 		Env: e.pairs(s.Env), Labels: e.pairs(s.Labels),
-		User: e.text(s.User), StopSignal: e.text(s.StopSignal),
+		User: e.text(s.User), StopSignal: e.text(s.StopSignal), NoPorts: s.NoPorts, NoVolumes: s.NoVolumes,
 	}
 	if s.WorkingDir.Given {
 		out.WorkingDir = e.target(s.WorkingDir).Path

@@ -390,12 +390,26 @@ func (d *decoder) words(n *yaml.Node, what string, lone bool) []string {
 }
 
 func (d *decoder) textPairs(n *yaml.Node, what string) []Pair {
+	return d.pairsOf(n, what, func(value *yaml.Node, what string) Template { return d.scalar(value, what) })
+}
+
+// droppable are pairs whose values may be nothing too, which stands for the empty text.
+func (d *decoder) droppable(n *yaml.Node, what string) []Pair {
+	return d.pairsOf(n, what, func(value *yaml.Node, what string) Template {
+		if target := d.deref(value); target.Kind == yaml.ScalarNode && target.Tag == "!!null" {
+			return Template{Pos: at(target), Given: true}
+		}
+		return d.scalar(value, what)
+	})
+}
+
+func (d *decoder) pairsOf(n *yaml.Node, what string, read func(value *yaml.Node, what string) Template) []Pair {
 	var list []Pair
 	d.named(n, what, func(key, value *yaml.Node) {
 		if key.Value == "" {
 			d.report(at(key), "a key of %s is empty", what)
 		}
-		list = append(list, Pair{Key: key.Value, Value: d.scalar(value, what+"."+key.Value)})
+		list = append(list, Pair{Key: key.Value, Value: read(value, what+"."+key.Value)})
 	})
 	return list
 }

@@ -244,18 +244,38 @@ func (d *decoder) settings(n *yaml.Node, s *Settings) {
 		field{key: "entrypoint", read: func(n *yaml.Node) { s.Entrypoint = d.texts(n, "entrypoint") }},
 		field{key: "command", read: func(n *yaml.Node) { s.Command = d.texts(n, "command") }},
 		field{key: "env", read: func(n *yaml.Node) {
-			s.Env = d.textPairs(n, "env")
+			s.Env = d.droppable(n, "env")
 			d.checkEnvNames(n)
 		}},
 		field{key: "user", read: func(n *yaml.Node) { s.User = d.scalar(n, "user") }},
 		field{key: "working-dir", read: func(n *yaml.Node) { s.WorkingDir = d.target(n, "working-dir") }},
 		field{key: "ports", read: func(n *yaml.Node) {
-			d.each(n, "ports", true, func(item *yaml.Node) { s.Ports = append(s.Ports, d.scalar(item, "a port")) })
+			d.each(n, "ports", true, func(item *yaml.Node) {
+				if d.isNone(item) {
+					s.NoPorts = true
+				} else {
+					s.Ports = append(s.Ports, d.scalar(item, "a port"))
+				}
+			})
 		}},
-		field{key: "volumes", read: func(n *yaml.Node) { s.Volumes = d.targets(n, "volumes") }},
-		field{key: "labels", read: func(n *yaml.Node) { s.Labels = d.textPairs(n, "labels") }},
+		field{key: "volumes", read: func(n *yaml.Node) {
+			d.each(n, "volumes", true, func(item *yaml.Node) {
+				if d.isNone(item) {
+					s.NoVolumes = true
+				} else {
+					s.Volumes = append(s.Volumes, d.target(item, "an entry of volumes"))
+				}
+			})
+		}},
+		field{key: "labels", read: func(n *yaml.Node) { s.Labels = d.droppable(n, "labels") }},
 		field{key: "stop-signal", read: func(n *yaml.Node) { s.StopSignal = d.text(n, "stop-signal") }},
 	)
+}
+
+// isNone reports whether an entry drops what is inherited.
+func (d *decoder) isNone(n *yaml.Node) bool {
+	n = d.deref(n)
+	return n.Kind == yaml.ScalarNode && n.Tag == "!!str" && n.Value == "none"
 }
 
 func (d *decoder) checkEnvNames(n *yaml.Node) {

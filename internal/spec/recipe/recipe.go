@@ -150,7 +150,8 @@ type Pair struct {
 	Value Template
 }
 
-// Settings are what a container runtime reads from the image's config. A nil list was not given; an empty one clears.
+// Settings are what a container runtime reads from the image's config. A nil list was not given; an empty one clears. An empty value
+// of Env or Labels drops what is inherited.
 type Settings struct {
 	Entrypoint []Template
 	Command    []Template
@@ -159,6 +160,8 @@ type Settings struct {
 	WorkingDir Template
 	Ports      []Template
 	Volumes    []Template
+	NoPorts    bool // none are inherited
+	NoVolumes  bool
 	Labels     []Pair
 	StopSignal Template
 }
