@@ -241,7 +241,7 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 		out.Do, label = f, "fetch "+f.Address+" to "+f.To.Path
 	case *recipe.Remove:
 		r := Remove{}
-		for _, template := range do.Paths {
+		for _, template := range e.present(do.Paths) {
 			r.Paths, r.PathPos = append(r.Paths, e.target(template).Path), append(r.PathPos, template.Pos)
 		}
 		out.Do, label = r, "remove "+strings.Join(r.Paths, " ")
@@ -256,11 +256,12 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 }
 
 func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {
-	c := Copy{From: e.texts(do.From), To: e.target(do.To), LeaveOut: do.LeaveOut, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos,
+	sources := e.present(do.From)
+	c := Copy{From: e.texts(sources), To: e.severally(e.target(do.To), do.From), LeaveOut: do.LeaveOut, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos,
 		Structure: do.Structure, Follow: do.Follow, CommitTimes: do.CommitTimes, Attributes: do.Attributes}
 	for i, from := range c.From {
-		c.From[i] = e.source(do.From[i].Pos, from)
-		c.FromPos = append(c.FromPos, do.From[i].Pos)
+		c.From[i] = e.source(sources[i].Pos, from)
+		c.FromPos = append(c.FromPos, sources[i].Pos)
 	}
 	return c
 }
@@ -312,7 +313,7 @@ func (e *evaluator) checkAddress(pos recipe.Pos, text string) {
 }
 
 func (e *evaluator) take(do *recipe.Take) Take {
-	t := Take{Pos: do.Pos, To: e.target(do.To), Mode: e.mode(do.Mode)}
+	t := Take{Pos: do.Pos, To: e.severally(e.target(do.To), do.Paths), Mode: e.mode(do.Mode)}
 	if do.Unit != "" {
 		t.Unit = e.unit(do.Unit, e.platform)
 	} else {
@@ -322,7 +323,7 @@ func (e *evaluator) take(do *recipe.Take) Take {
 		owner := e.owner(do.Owner)
 		t.Owner, t.OwnerPos = &owner, do.Owner.Pos
 	}
-	for _, template := range do.Paths {
+	for _, template := range e.present(do.Paths) {
 		t.Paths = append(t.Paths, e.target(template).Path)
 		t.PathPos = append(t.PathPos, template.Pos)
 	}

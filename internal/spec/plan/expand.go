@@ -213,7 +213,7 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 
 func (e *evaluator) checks(list []recipe.Check) (out []Check) {
 	for _, c := range list {
-		if len(c.Only) > 0 && !slices.Contains(c.Only, e.platform) {
+		if !e.applies(c.Only, c.When) {
 			continue
 		}
 		one := Check{Do: c.Do}
@@ -278,11 +278,16 @@ func (e *evaluator) texts(list []recipe.Template) []string {
 	if list == nil {
 		return nil
 	}
-	out := make([]string, len(list))
-	for i, t := range list {
-		out[i] = e.text(t)
+	out := []string{}
+	for _, t := range e.present(list) {
+		out = append(out, e.text(t))
 	}
 	return out
+}
+
+// present returns the entries of a list whose conditions hold.
+func (e *evaluator) present(list []recipe.Template) []recipe.Template {
+	return slices.DeleteFunc(slices.Clone(list), func(t recipe.Template) bool { return !e.holds(t.When) })
 }
 
 func (e *evaluator) pairs(list []recipe.Pair) map[string]string {
@@ -308,7 +313,7 @@ func (e *evaluator) stage(u *Unit, s *recipe.Stage) {
 		u.Base.Reference = e.reference(s.Base.Pos, text, s.Base.Explicit)
 	}
 	for i := range s.Steps {
-		if len(s.Steps[i].Only) > 0 && !slices.Contains(s.Steps[i].Only, e.platform) {
+		if !e.applies(s.Steps[i].Only, s.Steps[i].When) || e.nothingLeft(s.Steps[i].Do) {
 			continue
 		}
 		u.Steps = append(u.Steps, e.step(&s.Steps[i], s.Defaults))
@@ -418,10 +423,10 @@ func (e *evaluator) settings(s *recipe.Settings) image.Settings {
 	if s.WorkingDir.Given {
 		out.WorkingDir = e.target(s.WorkingDir).Path
 	}
-	for _, t := range s.Volumes {
+	for _, t := range e.present(s.Volumes) {
 		out.Volumes = append(out.Volumes, e.target(t).Path)
 	}
-	for _, t := range s.Ports {
+	for _, t := range e.present(s.Ports) {
 		port := e.text(t)
 		match := portForm.FindStringSubmatch(port)
 		if number, err := strconv.Atoi(strings.Split(port, "/")[0]); match == nil || err != nil || number < 1 || number > 65535 {
@@ -512,6 +517,31 @@ func (e *evaluator) tag(t recipe.Template, mend bool) string {
 		e.add(t.Pos, err)
 	}
 	return text
+}
+
+// applies reports whether a step or a check is for this platform and its condition holds.
+func (e *evaluator) applies(only []platform.Platform, when *recipe.Expression) bool {
+	return (len(only) == 0 || slices.Contains(only, e.platform)) && e.holds(when)
+}
+
+// nothingLeft reports whether an action names things by a list of which no entry's condition holds.
+func (e *evaluator) nothingLeft(do recipe.Action) bool {
+	var list []recipe.Template
+	switch do := do.(type) {
+	case *recipe.Copy:
+		list = do.From
+	case *recipe.Take:
+		list = do.Paths
+	case *recipe.Remove:
+		list = do.Paths
+	}
+	return len(list) > 0 && len(e.present(list)) == 0
+}
+
+// severally is a target for what a list names: where conditions leave one entry of several, that lies in it all the same.
+func (e *evaluator) severally(to Target, list []recipe.Template) Target {
+	to.Folder = to.Folder || len(list) > 1 && len(e.present(list)) == 1
+	return to
 }
 
 func (e *evaluator) holds(when *recipe.Expression) bool {

@@ -247,3 +247,48 @@ facts: {version: "1.4.0"}
 	require.ErrorContains(t, err, `the kept directory "k" stands twice`)
 	require.ErrorContains(t, err, "/a and /a/b lie in each other")
 }
+
+// TestConditions: steps, checks and entries of lists with a condition are there where it holds, for each platform by itself.
+func TestConditions(t *testing.T) {
+	p, err := expand(t, `imbricat: 1
+facts: {version: "1"}
+stages: {tools: {base: none}}
+images:
+  gauge:
+    base: none
+    platforms: [linux/amd64, linux/arm64]
+    steps:
+      - {when: platform.architecture == "arm64", write: {to: /arm, text: x}}
+      - {when: facts.version == "2", take: {from: tools, paths: /t, to: /t}}
+      - copy: {from: [a, {value: b, when: platform.architecture == "arm64"}], to: /c}
+      - remove: [{value: /r, when: false}]
+      - copy: {from: {value: d, when: "true"}, to: /d}
+    settings:
+      entrypoint: [/bin/gauge, {value: --arm, when: platform.architecture == "arm64"}]
+      ports: [80, {value: 81, when: facts.version == "2"}]
+      volumes: {value: /v, when: git.tag != ""}
+    checks: [{user: {not: root}, when: platform.architecture == "arm64"}, {try: {command: [a, {value: b, when: false}]}}]
+`, Options{})
+	require.NoError(t, err)
+	require.Len(t, p.Units, 2, "what nobody takes is not needed")
+	for _, u := range p.Units {
+		var labels []string
+		for _, s := range u.Steps {
+			labels = append(labels, s.Label)
+		}
+		if u.ID.Platform.Architecture == "arm64" {
+			require.Equal(t, []string{"write /arm", "copy a b to /c", "copy d to /d"}, labels)
+			require.Equal(t, []string{"/bin/gauge", "--arm"}, u.Settings.Entrypoint)
+			require.Len(t, u.Checks, 2)
+			continue
+		}
+		require.Equal(t, []string{"copy a to /c", "copy d to /d"}, labels)
+		require.True(t, u.Steps[0].Do.(Copy).To.Folder, "one of several lies in the folder")
+		require.False(t, u.Steps[1].Do.(Copy).To.Folder)
+		require.Equal(t, []string{"/bin/gauge"}, u.Settings.Entrypoint)
+		require.Equal(t, []string{"80/tcp"}, u.Settings.Ports)
+		require.Empty(t, u.Settings.Volumes)
+		require.Len(t, u.Checks, 1)
+		require.Equal(t, []string{"a"}, u.Checks[0].Command)
+	}
+}

@@ -13,6 +13,7 @@ import (
 type Check struct {
 	Pos  Pos
 	Only []platform.Platform // empty: for all
+	When *Expression         // nil: always
 	Do   Checked
 }
 
@@ -76,7 +77,8 @@ func (d *decoder) checks(n *yaml.Node) (list []Check) {
 		}
 		d.object(item, "a check", kind("try", d.tryCheck), kind("size", d.sizeCheck), kind("user", d.userCheck), kind("secrets", d.secretsCheck),
 			kind("waste", d.wasteCheck), kind("forbid", d.forbidCheck), kind("base", d.baseCheck),
-			field{key: "only", read: func(n *yaml.Node) { c.Only = d.platforms(n, "only") }})
+			field{key: "only", read: func(n *yaml.Node) { c.Only = d.platforms(n, "only") }},
+			field{key: "when", read: func(n *yaml.Node) { c.When = d.when(n) }})
 		if kinds != 1 && len(d.problems) == before {
 			d.report(c.Pos, "a check is exactly one of try, size, user, secrets, waste, forbid, base; this one has %d", kinds)
 		}

@@ -336,10 +336,25 @@ func (d *decoder) target(n *yaml.Node, what string) Template {
 	return t
 }
 
-func (d *decoder) targets(n *yaml.Node, what string) []Template {
+func (d *decoder) targets(n *yaml.Node, what string) []Template { return d.entries(n, what, d.target) }
+
+// entries reads a list whose entries may have a condition: {value: …, when: …}.
+func (d *decoder) entries(n *yaml.Node, what string, read func(n *yaml.Node, what string) Template) []Template {
 	list := []Template{}
-	d.each(n, what, true, func(item *yaml.Node) { list = append(list, d.target(item, "an entry of "+what)) })
+	d.each(n, what, true, func(item *yaml.Node) { list = append(list, d.entry(item, "an entry of "+what, read)) })
 	return list
+}
+
+func (d *decoder) entry(item *yaml.Node, what string, read func(n *yaml.Node, what string) Template) (t Template) {
+	if d.deref(item).Kind != yaml.MappingNode {
+		return read(item, what)
+	}
+	var when *Expression
+	d.object(item, what,
+		field{key: "value", need: true, read: func(n *yaml.Node) { t = read(n, what) }},
+		field{key: "when", need: true, read: func(n *yaml.Node) { when = d.when(n) }})
+	t.When = when
+	return t
 }
 
 // scalar is text that also takes a number or a truth value as it is written.
@@ -377,11 +392,7 @@ func (d *decoder) locate(n *yaml.Node, offset int) Pos {
 	return at(n)
 }
 
-func (d *decoder) texts(n *yaml.Node, what string) []Template {
-	list := []Template{}
-	d.each(n, what, true, func(item *yaml.Node) { list = append(list, d.text(item, "an entry of "+what)) })
-	return list
-}
+func (d *decoder) texts(n *yaml.Node, what string) []Template { return d.entries(n, what, d.text) }
 
 func (d *decoder) words(n *yaml.Node, what string, lone bool) []string {
 	var list []string

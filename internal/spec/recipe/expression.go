@@ -60,6 +60,7 @@ type use struct {
 type Template struct {
 	Pos   Pos
 	Given bool
+	When  *Expression // of an entry of a list: it counts where this holds; nil: always
 	parts []part
 }
 

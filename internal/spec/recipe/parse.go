@@ -254,7 +254,7 @@ func (d *decoder) settings(n *yaml.Node, s *Settings) {
 				if d.isNone(item) {
 					s.NoPorts = true
 				} else {
-					s.Ports = append(s.Ports, d.scalar(item, "a port"))
+					s.Ports = append(s.Ports, d.entry(item, "a port", d.scalar))
 				}
 			})
 		}},
@@ -263,7 +263,7 @@ func (d *decoder) settings(n *yaml.Node, s *Settings) {
 				if d.isNone(item) {
 					s.NoVolumes = true
 				} else {
-					s.Volumes = append(s.Volumes, d.target(item, "an entry of volumes"))
+					s.Volumes = append(s.Volumes, d.entry(item, "an entry of volumes", d.target))
 				}
 			})
 		}},
@@ -325,14 +325,7 @@ func (d *decoder) tag(n *yaml.Node) Tag {
 	} else {
 		d.object(n, "a tag",
 			field{key: "tag", need: true, read: func(n *yaml.Node) { t.Name = d.scalar(n, "tag") }},
-			field{key: "when", read: func(n *yaml.Node) {
-				target := d.deref(n)
-				if text := d.condition(n); text != "" {
-					t.When = d.compiler.compile(at(target), text, true)
-				} else if target.Kind == yaml.ScalarNode && target.Tag == "!!str" {
-					d.report(at(target), "when is empty: write a condition, such as git.branch == \"trunk\"")
-				}
-			}},
+			field{key: "when", read: func(n *yaml.Node) { t.When = d.when(n) }},
 			field{key: "prefixes", read: func(n *yaml.Node) { t.Prefixes = d.boolean(n, "prefixes") }},
 		)
 	}
@@ -342,6 +335,19 @@ func (d *decoder) tag(n *yaml.Node) Tag {
 		}
 	}
 	return t
+}
+
+// when reads a condition. A mistake is reported and gives nil.
+func (d *decoder) when(n *yaml.Node) *Expression {
+	target := d.deref(n)
+	text := d.condition(n)
+	if text != "" {
+		return d.compiler.compile(at(target), text, true)
+	}
+	if target.Kind == yaml.ScalarNode && target.Tag == "!!str" {
+		d.report(at(target), "when is empty: write a condition, such as git.branch == \"trunk\"")
+	}
+	return nil
 }
 
 // condition reads an expression written bare; true and false stand for themselves.

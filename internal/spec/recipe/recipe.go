@@ -120,6 +120,7 @@ type Step struct {
 	Name string // as the person named it, or empty
 	Pos  Pos
 	Only []platform.Platform // empty: for all
+	When *Expression         // nil: always
 	// Silence holds codes of warnings that this step does not give.
 	Silence []string
 	// RisingTimes gives all files that the step leaves a time after that of every file below it.

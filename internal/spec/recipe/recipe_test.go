@@ -85,6 +85,8 @@ func TestProblems(t *testing.T) {
 		{steps("{link: {at: /a, target: ''}}"), []string{"8:33: target is empty"}},
 		{steps("{fetch: {from: x, to: /a, sha256: '${facts.version}'}}"), []string{`8:24: "x" is no address`}},
 		{steps("{remove: []}"), []string{"8:18: remove names nothing"}},
+		{steps("{write: {to: /a, text: x}, when: ''}") + "      - {remove: [{value: /a}, {value: b, when: 1 + 1}]}\n    checks: [{size: {packed: 1kB}, when: version}]\n", []string{"8:42: when is empty: write a condition",
+			`9:19: an entry of remove needs the key "when"`, "9:40: a path in the image is absolute", "9:49: expected bool, but got int", `10:42: unknown name "version" in an expression`}},
 		{imageWith("    compression: zip\n"), []string{`7:18: compression cannot be "zip"; did you mean "gzip"?`}},
 		{imageWith("    stack: {polcy: lock}\n"), []string{`7:13: unknown key "polcy" in stack; did you mean "policy"?`}},
 		{imageWith("    for: {linux/arm64: {base: none, platforms: [x/y]}}\n"), []string{`7:37: unknown key "platforms" in for linux/arm64`}},

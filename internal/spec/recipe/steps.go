@@ -135,6 +135,7 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 		action("run", func(n *yaml.Node) { command = d.runStep(n); s.Do = beside }),
 		{key: "name", read: func(n *yaml.Node) { s.Name = d.word(n, "name") }},
 		{key: "only", read: func(n *yaml.Node) { s.Only = d.platforms(n, "only") }},
+		{key: "when", read: func(n *yaml.Node) { s.When = d.when(n) }},
 		{key: "silence", read: func(n *yaml.Node) { s.Silence = d.silence(n) }},
 		{key: "times", read: func(n *yaml.Node) { s.RisingTimes = d.oneOf(n, "times", "constant", "rising") == "rising" }},
 	}
@@ -173,7 +174,7 @@ func (d *decoder) copyStep(n *yaml.Node) Action {
 	c := &Copy{}
 	d.object(n, "copy", append(d.access(&c.Access),
 		field{key: "from", need: true, read: func(n *yaml.Node) {
-			d.each(n, "from", true, func(item *yaml.Node) { c.From = append(c.From, d.source(item, "an entry of from")) })
+			c.From = d.entries(n, "from", d.source)
 			if len(c.From) == 0 && d.deref(n).Kind == yaml.SequenceNode {
 				d.report(at(d.deref(n)), "from names nothing to copy")
 			}
