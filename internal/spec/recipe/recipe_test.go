@@ -106,6 +106,9 @@ func TestProblems(t *testing.T) {
 		{steps("{run: 5}"), []string{"8:15: an entry of run must be text, not a number"}},
 		{steps("{run: [a, b], kept: [{name: d, at: /d, hand-out: turn}]}"), []string{`8:58: hand-out cannot be "turn"; did you mean "turns"?`}},
 		{steps("{run: ''}"), []string{"8:15: run has nothing to run"}},
+		{steps("{run: {lines: ['echo ${HOME} ${facts.version}', a], command: b}}") + "      - run: |\n          set -e\n          echo \"${platform.architecture == 'arm64' ? 'a}' : 'b'}\"\n", []string{
+			`8:38: nothing is expanded in lines of a shell: give it by env, such as env: {VALUE: "${facts.version}"}`, `11:17: nothing is expanded in lines of a shell: give it by env, such as env: {VALUE: "${platform.architecture == 'arm64' ? 'a}' : 'b'}"}`}},
+		{steps("{run: {lines: a, command: b}}") + "      - run: {}\n      - run: {lines: ['', ' ']}\n", []string{"8:15: run has either command", "9:14: run has either command", "10:22: lines has nothing to run"}},
 		{steps("{run: {command: []}}"), []string{"8:15: command names no program"}},
 		{steps("{run: {comand: [a]}}"), []string{`8:16: unknown key "comand" in run; did you mean "command"?`}},
 		{steps("{copy: {from: a, to: /a}, within: 5m}"), []string{"8:9: within stands beside run alone"}},

@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -57,21 +58,47 @@ func (d *decoder) runStep(n *yaml.Node) *Run {
 	target := d.deref(n)
 	if target.Kind == yaml.MappingNode {
 		before := len(d.problems)
-		d.object(n, "run", field{key: "command", need: true, read: func(n *yaml.Node) { r.Args = d.words(n, "command", true) }})
-		if len(d.problems) == before && (len(r.Args) == 0 || r.Args[0] == "") {
+		command, lines := false, false
+		d.object(n, "run",
+			field{key: "command", read: func(n *yaml.Node) { command, r.Args = true, d.words(n, "command", true) }},
+			field{key: "lines", read: func(n *yaml.Node) { lines, r.Lines = true, d.lines(n, "lines") }})
+		switch {
+		case len(d.problems) > before:
+		case command == lines:
+			d.report(at(target), "run has either command, a program with its arguments, or lines, of a shell")
+		case command && (len(r.Args) == 0 || r.Args[0] == ""):
 			d.report(at(target), "command names no program")
 		}
 	} else {
-		before := len(d.problems)
-		r.Lines = d.words(n, "run", true)
-		if len(d.problems) == before && !slices.ContainsFunc(r.Lines, func(line string) bool { return strings.TrimSpace(line) != "" }) {
-			d.report(at(target), "run has nothing to run")
-		}
+		r.Lines = d.lines(n, "run")
 	}
 	if slices.ContainsFunc(slices.Concat(r.Lines, r.Args), func(text string) bool { return strings.ContainsRune(text, 0) }) {
 		d.report(at(target), "the text has a NUL character")
 	}
 	return r
+}
+
+// expressionInLine is what looks like an expression of the recipe in a line of a shell, which would take it for a variable of its own.
+var expressionInLine = regexp.MustCompile(`\$\{ *((facts|git|platform|date|run|env)\.[A-Za-z_]|file\()`)
+
+// lines reads lines of a shell. Nothing is expanded in them.
+func (d *decoder) lines(n *yaml.Node, what string) (lines []string) {
+	before := len(d.problems)
+	d.each(n, what, true, func(item *yaml.Node) {
+		line := d.word(item, "an entry of "+what)
+		if found := expressionInLine.FindStringIndex(line); found != nil {
+			expression := line[found[0]:]
+			if length := closing(expression); length > 0 {
+				expression = expression[:length+1]
+			}
+			d.report(d.locate(d.deref(item), found[0]), "nothing is expanded in lines of a shell: give it by env, such as env: {VALUE: %s}, and write $VALUE here", strconv.Quote(expression))
+		}
+		lines = append(lines, line)
+	})
+	if len(d.problems) == before && !slices.ContainsFunc(lines, func(line string) bool { return strings.TrimSpace(line) != "" }) {
+		d.report(at(d.deref(n)), "%s has nothing to run", what)
+	}
+	return lines
 }
 
 // runFields are the keys that stand beside run.
