@@ -200,13 +200,13 @@ func TestDestinations(t *testing.T) {
 		"copy: {from: tree/tmp, to: /tmp, mode: '1777', owner: 5}",
 	}
 	for step, want := range map[string]string{
-		"write: {to: /lib/x, text: x}":                                 "usr 755 0, usr/lib 755 0, usr/lib/x 644 0",
-		"write: {to: /var/run/x, text: x}":                             "run 755 0, run/deep 755 0, run/deep/x 644 0, var 755 0",
-		"copy: {from: tree, to: /}":                                    "tmp 1777 5, tmp/note 644 0, usr 755 0, usr/lib 755 0, usr/lib/tide.so 644 0",
-		"copy: {from: tree, to: /, owner: 7}":                          "tmp 755 7, tmp/note 644 7, usr 755 0, usr/lib 755 7, usr/lib/tide.so 644 7",
-		"copy: {from: tree, to: /new, owner: 7, mode: 'u=rwX,go='}":    "new 700 7, new/lib 700 7, new/lib/tide.so 600 7, new/tmp 700 7, new/tmp/note 600 7",
-		"link: {at: /lib, target: elsewhere}":                          "lib 777 0",
-		"copy: {from: one, to: /tmp/}":                                 "tmp 1777 5, tmp/one 644 0",
+		"write: {to: /lib/x, text: x}":                                  "usr 755 0, usr/lib 755 0, usr/lib/x 644 0",
+		"write: {to: /var/run/x, text: x}":                              "run 755 0, run/deep 755 0, run/deep/x 644 0, var 755 0",
+		"copy: {from: tree, to: /}":                                     "tmp 1777 5, tmp/note 644 0, usr 755 0, usr/lib 755 0, usr/lib/tide.so 644 0",
+		"copy: {from: tree, to: /, owner: 7}":                           "tmp 755 7, tmp/note 644 7, usr 755 0, usr/lib 755 7, usr/lib/tide.so 644 7",
+		"copy: {from: tree, to: /new, owner: 7, mode: 'u=rwX,go='}":     "new 700 7, new/lib 700 7, new/lib/tide.so 600 7, new/tmp 700 7, new/tmp/note 600 7",
+		"link: {at: /lib, target: elsewhere}":                           "lib 777 0",
+		"copy: {from: one, to: /tmp/}":                                  "tmp 1777 5, tmp/one 644 0",
 		"take: {from: gauge-base, paths: /tmp, to: /srv, owner: '8:9'}": "srv 1777 8, srv/note 1777 8",
 	} {
 		text := gauge(step)
@@ -221,7 +221,7 @@ func TestDestinations(t *testing.T) {
 		"copy: {from: one, to: /tmp}":                       "/tmp is a folder in what lies below; write /tmp/ to put something into it",
 		"write: {to: /tmp/note/x, text: x}":                 "/tmp/note is a file in what lies below, and something is to lie in it",
 		"copy: {from: [one, tree/tmp/note], to: /tmp/note}": "/tmp/note is a file in what lies below",
-		"take: {from: gauge, paths: /nowhere, to: /x}":       "gauge linux/amd64 has nothing at /nowhere",
+		"take: {from: gauge, paths: /nowhere, to: /x}":      "gauge linux/amd64 has nothing at /nowhere",
 	} {
 		text := gauge(below...) + "  second:\n    base: {image: gauge}\n    platforms: [linux/amd64]\n    steps: [{" + step + "}]\n"
 		_, err := s.build(text)

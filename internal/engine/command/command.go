@@ -3,6 +3,7 @@
 package command
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -90,7 +91,7 @@ func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
 		if err := c.checkShell(r.Plan.File); err != nil {
 			return nil, err
 		}
-		c.Args = []string{"/bin/sh", "-e", "-c", script(do.Lines)}
+		c.Args = []string{do.LinesBy, "-e", "-c", strict(do) + script(do.Lines)}
 	}
 	if err := c.folder(r.Plan.File, config.WorkingDir); err != nil {
 		return nil, err
@@ -152,9 +153,9 @@ func script(lines []string) string {
 	return out.String()
 }
 
-// HasShell reports whether a view has the shell that lines are run by.
-func HasShell(view *tree.View) bool {
-	real, err := view.Resolve("bin/sh", true)
+// HasProgram reports whether a view has a file at an absolute path, through links.
+func HasProgram(view *tree.View, path string) bool {
+	real, err := view.Resolve(strings.TrimPrefix(path, "/"), true)
 	if err != nil {
 		return false
 	}
@@ -163,10 +164,19 @@ func HasShell(view *tree.View) bool {
 }
 
 func (c *Command) checkShell(f *recipe.File) error {
-	if !HasShell(c.View.Index) {
-		return f.Problem(c.step.Pos, "what lies below has no shell /bin/sh: take a base that has one, or write run: {command: [PROGRAM, …]}")
+	if !HasProgram(c.View.Index, c.do.LinesBy) {
+		return f.Problem(cmp.Or(c.do.LinesByPos, c.step.Pos), "what lies below has no shell %s: take a base that has one, or write run: {command: [PROGRAM, …]}", c.do.LinesBy)
 	}
 	return nil
+}
+
+// strict is what comes before strict lines. Not every shell can find an error inside a pipeline; one that cannot says so.
+func strict(do plan.Run) string {
+	if !do.Strict {
+		return ""
+	}
+	return fmt.Sprintf("(set -o pipefail) 2> /dev/null || { echo 'strict: %s cannot find errors inside a pipeline (it has no pipefail); name a shell that can, such as lines-by: /bin/bash' >&2; exit 2; }\nset -euo pipefail\n",
+		strings.ReplaceAll(do.LinesBy, "'", `'\''`))
 }
 
 // folder settles where the command starts.

@@ -239,7 +239,7 @@ func Step(ctx context.Context, o engine.Options, l *local.Local, name string, p 
 			do = plan.Run{Network: true}
 		}
 		if do.Lines, do.Args = nil, t.Command; len(t.Command) == 0 {
-			if !command.HasShell(view) {
+			if !command.HasProgram(view, "/bin/sh") {
 				return fmt.Errorf("the view of %s has no shell /bin/sh: name a command of the view after --", b.Unit.ID)
 			}
 			do.Args = []string{"/bin/sh"}

@@ -141,8 +141,11 @@ type Remove struct {
 // Run runs a command in what lies below.
 type Run struct {
 	nothing
-	Lines []string // of a shell, each of which must succeed
-	Args  []string // a program with its arguments, where there are no lines
+	Lines      []string // of a shell, each of which must succeed
+	Args       []string // a program with its arguments, where there are no lines
+	LinesBy    string   // the shell of lines, absolute and clean
+	LinesByPos recipe.Pos
+	Strict     bool // lines end at the first error, also inside a pipeline, and at a variable that is not set
 	// WorkingDir is absolute and clean; empty: as the base says.
 	WorkingDir    string
 	WorkingDirPos recipe.Pos

@@ -9,6 +9,9 @@ import (
 	"imbricat/internal/spec/recipe"
 )
 
+// defaultShell runs lines unless the recipe says otherwise.
+const defaultShell = "/bin/sh"
+
 // defaultWithin is how long a command may take unless the recipe says otherwise.
 const defaultWithin = time.Hour
 
@@ -26,6 +29,19 @@ func shortened(text string) string {
 
 func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
 	r := Run{Lines: do.Lines, Args: do.Args, Network: !do.NoNet, FreshTmp: do.FreshTmp, Within: do.Within, Expires: do.Expires, Env: e.pairs(d.Env)}
+	by, strict := do.LinesBy, do.Strict
+	if !by.Given {
+		by = d.LinesBy
+	}
+	if strict == nil {
+		strict = d.Strict
+	}
+	if len(r.Lines) > 0 {
+		r.LinesBy, r.Strict = defaultShell, strict != nil && *strict
+		if by.Given {
+			r.LinesBy, r.LinesByPos = e.target(by).Path, by.Pos
+		}
+	}
 	if r.Within == 0 {
 		r.Within = defaultWithin
 	}

@@ -119,6 +119,8 @@ func (d *decoder) unitFields(s *Stage) []field {
 		{key: "steps", read: func(n *yaml.Node) { s.Steps = d.steps(n) }},
 		{key: "defaults", read: func(n *yaml.Node) {
 			d.object(n, "defaults", append(d.access(&s.Defaults.Access),
+				field{key: "lines-by", read: func(n *yaml.Node) { s.Defaults.LinesBy = d.target(n, "lines-by") }},
+				field{key: "strict", read: func(n *yaml.Node) { strict := d.boolean(n, "strict"); s.Defaults.Strict = &strict }},
 				field{key: "working-dir", was: "in", read: func(n *yaml.Node) { s.Defaults.WorkingDir = d.target(n, "working-dir") }},
 				field{key: "user", read: func(n *yaml.Node) { s.Defaults.User = d.scalar(n, "user") }},
 				field{key: "env", read: func(n *yaml.Node) {

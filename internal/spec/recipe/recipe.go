@@ -88,6 +88,8 @@ type Stage struct {
 // Defaults are what the steps of a stage or an image have where they do not say otherwise.
 type Defaults struct {
 	Access
+	LinesBy    Template // run steps: the shell
+	Strict     *bool    // run steps; nil: not given
 	WorkingDir Template // run steps
 	User       Template // run steps
 	Env        []Pair   // run steps

@@ -15,6 +15,8 @@ type Run struct {
 	noUnits
 	Lines      []string // of a shell, each of which must succeed
 	Args       []string // a program with its arguments, where there are no lines
+	LinesBy    Template // the shell of lines
+	Strict     *bool    // lines end at the first error of any kind; nil: not given
 	WorkingDir Template
 	User       Template
 	Env        []Pair
@@ -104,6 +106,8 @@ func (d *decoder) lines(n *yaml.Node, what string) (lines []string) {
 // runFields are the keys that stand beside run.
 func (d *decoder) runFields(r *Run) []field {
 	return []field{
+		{key: "lines-by", read: func(n *yaml.Node) { r.LinesBy = d.target(n, "lines-by") }},
+		{key: "strict", read: func(n *yaml.Node) { strict := d.boolean(n, "strict"); r.Strict = &strict }},
 		{key: "working-dir", was: "in", read: func(n *yaml.Node) { r.WorkingDir = d.target(n, "working-dir") }},
 		{key: "user", read: func(n *yaml.Node) { r.User = d.scalar(n, "user") }},
 		{key: "env", read: func(n *yaml.Node) {

@@ -157,6 +157,9 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 			d.report(s.Pos, "times can be commit or rising, not both")
 		}
 	}
+	if command != nil && len(command.Args) > 0 && (beside.LinesBy.Given || beside.Strict != nil) {
+		d.report(s.Pos, "lines-by and strict are for lines of a shell, and a command runs without one")
+	}
 	if command != nil {
 		beside.Lines, beside.Args = command.Lines, command.Args
 	}
