@@ -59,6 +59,8 @@ func Judge(do recipe.Checked, s *Subject) Verdict {
 		return waste(do, s)
 	case *recipe.ForbidCheck:
 		return forbid(do, s)
+	case *recipe.NeedCheck:
+		return need(do, s)
 	}
 	return Verdict{Outcome: Unable, Detail: "it is not known here"}
 }
@@ -169,4 +171,18 @@ func forbid(do *recipe.ForbidCheck, s *Subject) Verdict {
 		}
 	}
 	return verdict(len(found) == 0, "nothing at "+strings.Join(do.Paths, ", "), named(found, "nothing is there", "there are "))
+}
+
+func need(do *recipe.NeedCheck, s *Subject) Verdict {
+	all := tree.Squash(s.Layers)
+	var missing []string
+	for _, pattern := range do.Paths {
+		one := ignore.New(pattern)
+		if !slices.ContainsFunc(all, func(e tree.Squashed) bool {
+			return e.Kind != tree.Whiteout && e.Kind != tree.Opaque && one.Match(e.Path, e.Kind == tree.Folder)
+		}) {
+			missing = append(missing, pattern)
+		}
+	}
+	return verdict(len(missing) == 0, "something at "+strings.Join(do.Paths, ", "), named(missing, "all is there", "nothing is at "))
 }

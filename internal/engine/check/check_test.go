@@ -45,6 +45,8 @@ func TestJudge(t *testing.T) {
 		{&recipe.WasteCheck{Percent: 69, Share: true}, subject, false, "hidden"},
 		{&recipe.WasteCheck{Share: true}, &Subject{}, true, "no layer holds anything that another hides"},
 		{&recipe.ForbidCheck{Paths: []string{"/srv/a"}}, subject, false, "there are /srv/a"},
+		{&recipe.NeedCheck{Paths: []string{"/srv/a", "srv/"}}, subject, true, "all is there"},
+		{&recipe.NeedCheck{Paths: []string{"/srv/a", "gone", "/srv/a/"}}, subject, false, "nothing is at gone, /srv/a/"},
 		{&recipe.ForbidCheck{Paths: []string{"gone"}}, subject, true, "nothing is there"},
 		{&recipe.ForbidCheck{Paths: []string{"srv/*", "!srv/a"}}, subject, true, "nothing is there"},
 	} {

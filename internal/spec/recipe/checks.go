@@ -17,7 +17,7 @@ type Check struct {
 	Do   Checked
 }
 
-// Checked is one of *TryCheck, *SizeCheck, *UserCheck, *SecretsCheck, *WasteCheck, *ForbidCheck, *BaseCheck.
+// Checked is one of *TryCheck, *SizeCheck, *UserCheck, *SecretsCheck, *WasteCheck, *ForbidCheck, *NeedCheck, *BaseCheck.
 type Checked interface{ isCheck() }
 
 // TryCheck runs the image: a command that must end well, or a port that must answer.
@@ -51,6 +51,9 @@ type WasteCheck struct {
 // ForbidCheck names paths that must not be there, as ignore patterns.
 type ForbidCheck struct{ Paths []string }
 
+// NeedCheck names paths that must be there, as ignore patterns of which each must match something.
+type NeedCheck struct{ Paths []string }
+
 // BaseCheck bounds how old a base may be.
 type BaseCheck struct {
 	Younger time.Duration // than this; 0: no bound
@@ -63,6 +66,7 @@ func (*UserCheck) isCheck()    {}
 func (*SecretsCheck) isCheck() {}
 func (*WasteCheck) isCheck()   {}
 func (*ForbidCheck) isCheck()  {}
+func (*NeedCheck) isCheck()    {}
 func (*BaseCheck) isCheck()    {}
 
 // tryWithin is how long a try may take where the recipe does not say.
@@ -76,11 +80,11 @@ func (d *decoder) checks(n *yaml.Node) (list []Check) {
 			return field{key: key, read: func(n *yaml.Node) { kinds++; c.Do = read(n) }}
 		}
 		d.object(item, "a check", kind("try", d.tryCheck), kind("size", d.sizeCheck), kind("user", d.userCheck), kind("secrets", d.secretsCheck),
-			kind("waste", d.wasteCheck), kind("forbid", d.forbidCheck), kind("base", d.baseCheck),
+			kind("waste", d.wasteCheck), kind("forbid", d.forbidCheck), kind("need", d.needCheck), kind("base", d.baseCheck),
 			field{key: "only", read: func(n *yaml.Node) { c.Only = d.platforms(n, "only") }},
 			field{key: "when", read: func(n *yaml.Node) { c.When = d.when(n) }})
 		if kinds != 1 && len(d.problems) == before {
-			d.report(c.Pos, "a check is exactly one of try, size, user, secrets, waste, forbid, base; this one has %d", kinds)
+			d.report(c.Pos, "a check is exactly one of try, size, user, secrets, waste, forbid, need, base; this one has %d", kinds)
 		}
 		list = append(list, c)
 	})
@@ -155,6 +159,19 @@ func (d *decoder) forbidCheck(n *yaml.Node) Checked {
 	c := &ForbidCheck{Paths: d.words(n, "forbid", true)}
 	if len(c.Paths) == 0 && d.deref(n).Kind == yaml.SequenceNode {
 		d.report(at(d.deref(n)), "forbid names no path")
+	}
+	return c
+}
+
+func (d *decoder) needCheck(n *yaml.Node) Checked {
+	c := &NeedCheck{Paths: d.words(n, "need", true)}
+	if len(c.Paths) == 0 && d.deref(n).Kind == yaml.SequenceNode {
+		d.report(at(d.deref(n)), "need names no path")
+	}
+	for _, p := range c.Paths {
+		if strings.HasPrefix(p, "!") {
+			d.report(at(d.deref(n)), "need cannot hold %q: what must not be there is for forbid", p)
+		}
 	}
 	return c
 }

@@ -70,8 +70,8 @@ func TestProblems(t *testing.T) {
 		{imageWith("    checks: [{try: {}}]\n"), []string{"7:20: try needs a command that must end well, or a port"}},
 		{imageWith("    checks: [{try: {command: [a], get: /x}}, {try: {port: 70000}}, {try: {port: 80, get: x}}, {try: {port: 80, status: 200}}]\n"), []string{
 			"7:40: get needs port", "7:59: port must be a number from 1 to 65535", "7:90: get takes a path such as /health", "7:101: status beside port needs get"}},
-		{imageWith("    checks: [{size: {}}, {base: {}}, {forbid: []}, {waste: {at-most: 80%}}, {user: {}}, {try: {command: [a], within: soon}}]\n"), []string{"7:21: size needs packed or unpacked",
-			"7:33: base needs younger or current", "7:47: forbid names no path", "7:70: at-most must be", `7:84: user needs the key "not"`, "7:118: within must be a time"}},
+		{imageWith("    checks: [{size: {}}, {base: {}}, {forbid: []}, {need: ['!a']}, {waste: {at-most: 80%}}, {user: {}}, {try: {command: [a], within: soon}}]\n"), []string{"7:21: size needs packed or unpacked",
+			"7:33: base needs younger or current", "7:47: forbid names no path", "7:59: need cannot hold \"!a\"", "7:86: at-most must be", `7:100: user needs the key "not"`, "7:134: within must be a time"}},
 		{imageWith("    silence: [secrets]\n"), []string{`7:5: unknown key "silence" in the image gauge`}},
 		{"silence: [secrets]\n" + imageWith(""), []string{`1:11: a code of silence cannot be "secrets"; did you mean "secret"?`}},
 		{imageWith("    for: {linux/s390: {base: none}, linux/amd64: {base: {stage: tabels}}}\n    platforms: [linux/amd64]\n"),
