@@ -14,6 +14,8 @@ func Of(do plan.Action) Kind {
 		return takeStep{do}
 	case plan.Write:
 		return writeStep{do}
+	case plan.Make:
+		return makeStep{do}
 	case plan.Link:
 		return linkStep{do}
 	case plan.Unpack:

@@ -2,12 +2,16 @@ package compose
 
 import (
 	"context"
+	"fmt"
+	"io"
 
 	"imbricat/internal/content/census"
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/account"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 type writeStep struct{ plan.Write }
@@ -18,10 +22,58 @@ func (w writeStep) Lay(ctx context.Context, c *Composer) error {
 	if err != nil {
 		return err
 	}
+	if w.After {
+		return w.add(ctx, c, owner)
+	}
 	content := digest.ContentBytes([]byte(w.Text))
 	c.Marks.Note(content, census.ClassOf(w.To.Path, []byte(w.Text)))
 	return c.add(tree.Entry{
 		Path: inner(w.To), Kind: tree.File, Mode: w.Mode.Apply(0o644, false), UID: owner.UID, GID: owner.GID,
 		Size: int64(len(w.Text)), Content: content,
 	}, filetree.Place{From: filetree.Memory(w.Text)}, nil)
+}
+
+// mostAddedTo bounds the files that texts are added to, in bytes.
+const mostAddedTo = 16 << 20
+
+// add writes what a file has below, and the text after it. What the step does not give stays as it is there.
+func (w writeStep) add(ctx context.Context, c *Composer, owner account.IDs) error {
+	real, err := c.view.Resolve(inner(w.To), true)
+	if err != nil {
+		return err
+	}
+	below, exists := c.view.Lookup(real)
+	switch {
+	case !exists:
+		return fmt.Errorf("there is no %s below this step to write after; without after: the file is made", w.To.Path)
+	case below.Kind != tree.File:
+		return fmt.Errorf("%s is a %s in what lies below, and no file to write after", w.To.Path, below.Kind)
+	case below.Size > mostAddedTo:
+		return fmt.Errorf("%s has %d bytes, and at most %d are written after", w.To.Path, below.Size, mostAddedTo)
+	}
+	if err := filetree.Prepare(ctx, below.From, below.At); err != nil {
+		return err
+	}
+	body, err := below.From.Open(below.At)
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	text, err := io.ReadAll(io.LimitReader(body, below.Size+1))
+	if err != nil {
+		return err
+	}
+	if digest.ContentBytes(text) != below.Content {
+		return fmt.Errorf("reading %s: %w", w.To.Path, digest.ErrMismatch)
+	}
+	text = append(text, w.Text...)
+	e := tree.Entry{Path: real, Kind: tree.File, Mode: below.Mode, UID: below.UID, GID: below.GID, Xattrs: below.Xattrs, Size: int64(len(text)), Content: digest.ContentBytes(text)}
+	if w.OwnerPos != (recipe.Pos{}) {
+		e.UID, e.GID = owner.UID, owner.GID
+	}
+	if w.Mode.Given() {
+		e.Mode = w.Mode.Apply(e.Mode, false)
+	}
+	c.Marks.Note(e.Content, census.ClassOf(real, text))
+	return c.add(e, filetree.Place{From: filetree.Memory(text)}, nil)
 }

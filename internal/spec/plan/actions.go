@@ -9,7 +9,7 @@ import (
 	"imbricat/internal/spec/recipe"
 )
 
-// Action is one of Copy, Take, Write, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need
+// Action is one of Copy, Take, Write, Make, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need
 // know which kinds there are. Paths in the image are absolute and clean.
 type Action interface {
 	// Sources are what it takes of the project folder.
@@ -88,7 +88,17 @@ type Write struct {
 	nothing
 	To       Target
 	Text     string
+	After    bool // the text comes after what the file has below, and what is not given stays as it is there
 	Owner    Owner
+	OwnerPos recipe.Pos
+	Mode     ModeRule
+}
+
+// Make makes empty folders.
+type Make struct {
+	nothing
+	Folders  []Target
+	Owner    *Owner // nil: as they are below; of new ones the root's
 	OwnerPos recipe.Pos
 	Mode     ModeRule
 }
@@ -221,11 +231,26 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 		out.Do, label = t, "take "+strings.Join(t.Paths, " ")+" from "+from+" to "+t.To.Path
 	case *recipe.Write:
 		a := do.Access.Or(d)
-		w := Write{To: e.target(do.To), Text: e.text(do.Text), Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
+		if do.After {
+			a = do.Access // the file has an owner and a mode already
+		}
+		w := Write{To: e.target(do.To), Text: e.text(do.Text), After: do.After, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
 		if w.To.Folder {
 			e.report(do.To.Pos, "write makes a file: %q must not end with a slash", w.To.Path+"/")
 		}
 		out.Do, label = w, "write "+w.To.Path
+	case *recipe.Make:
+		m := Make{Mode: e.mode(do.Mode)}
+		var paths []string
+		for _, template := range e.present(do.Folders) {
+			m.Folders = append(m.Folders, e.target(template))
+			paths = append(paths, m.Folders[len(m.Folders)-1].Path)
+		}
+		if given := do.Access.Or(recipe.Access{Owner: d.Owner}).Owner; given.Given {
+			owner := e.owner(given)
+			m.Owner, m.OwnerPos = &owner, given.Pos
+		}
+		out.Do, label = m, "make "+strings.Join(paths, " ")
 	case *recipe.Link:
 		a := recipe.Access{Owner: do.Owner}.Or(d)
 		l := Link{At: e.target(do.At), Target: e.text(do.Target), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}

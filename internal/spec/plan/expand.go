@@ -534,6 +534,8 @@ func (e *evaluator) nothingLeft(do recipe.Action) bool {
 		list = do.Paths
 	case *recipe.Remove:
 		list = do.Paths
+	case *recipe.Make:
+		list = do.Folders
 	}
 	return len(list) > 0 && len(e.present(list)) == 0
 }

@@ -14,7 +14,7 @@ import (
 	"imbricat/internal/ground/reference"
 )
 
-// Action is one of *Copy, *Take, *Write, *Link, *Unpack, *Fetch, *Remove, *Run.
+// Action is one of *Copy, *Take, *Write, *Make, *Link, *Unpack, *Fetch, *Remove, *Run.
 type Action interface {
 	// Units are the stages and images of the recipe that it names.
 	Units() []UnitUse
@@ -71,8 +71,16 @@ type Take struct {
 // Write makes a file from text in the recipe.
 type Write struct {
 	noUnits
-	To   Template
-	Text Template
+	To    Template
+	Text  Template
+	After bool // the text comes after what the file has below
+	Access
+}
+
+// Make makes empty folders.
+type Make struct {
+	noUnits
+	Folders []Template
 	Access
 }
 
@@ -128,6 +136,7 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 		action("copy", func(n *yaml.Node) { s.Do = d.copyStep(n) }),
 		action("take", func(n *yaml.Node) { s.Do = d.takeStep(n) }),
 		action("write", func(n *yaml.Node) { s.Do = d.writeStep(n) }),
+		action("make", func(n *yaml.Node) { s.Do = d.makeStep(n) }),
 		action("link", func(n *yaml.Node) { s.Do = d.linkStep(n) }),
 		action("unpack", func(n *yaml.Node) { s.Do = d.unpackStep(n) }),
 		action("fetch", func(n *yaml.Node) { s.Do = d.fetchStep(n) }),
@@ -146,7 +155,7 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 	}
 	d.object(n, "a step", fields...)
 	if actions != 1 && len(d.problems) == before {
-		d.report(s.Pos, "a step does exactly one of copy, take, write, link, unpack, fetch, remove, run; this one has %d", actions)
+		d.report(s.Pos, "a step does exactly one of copy, take, write, make, link, unpack, fetch, remove, run; this one has %d", actions)
 	}
 	if command == nil && besideKey != "" && len(d.problems) == before {
 		d.report(s.Pos, "%s stands beside run alone", besideKey)
@@ -258,8 +267,21 @@ func (d *decoder) writeStep(n *yaml.Node) Action {
 			}
 		}},
 		field{key: "text", need: true, read: func(n *yaml.Node) { w.Text = d.text(n, "text") }},
+		field{key: "after", read: func(n *yaml.Node) { w.After = d.oneOf(n, "after", "existing") == "existing" }},
 	)...)
 	return w
+}
+
+func (d *decoder) makeStep(n *yaml.Node) Action {
+	m := &Make{}
+	d.object(n, "make", append(d.access(&m.Access),
+		field{key: "folder", need: true, read: func(n *yaml.Node) {
+			if m.Folders = d.targets(n, "folder"); len(m.Folders) == 0 && d.deref(n).Kind == yaml.SequenceNode {
+				d.report(at(d.deref(n)), "folder names nothing to make")
+			}
+		}},
+	)...)
+	return m
 }
 
 func (d *decoder) linkStep(n *yaml.Node) Action {
