@@ -342,7 +342,7 @@ func TestSharedCacheNeverFails(t *testing.T) {
 	for what, prepare := range map[string]func(o *run) []string{
 		"environment": func(o *run) []string { o.env = append(o.env, "IMBRICAT_SHARE="+c.address()+"/tides/cache"); return nil },
 		"recipe": func(o *run) []string {
-			r.write("shared.yaml", sharedRecipe+"cache: {share: \"${env.REGISTRY}/tides/cache\", mode: read}\n")
+			r.write("shared.yaml", sharedRecipe+"cache: {share: \"${env.REGISTRY}/tides/cache\", direction: read}\n")
 			return []string{"--recipe", "shared.yaml"}
 		},
 		"configuration": func(o *run) []string {

@@ -16,6 +16,8 @@ func Of(do plan.Action) Kind {
 		return writeStep{do}
 	case plan.Make:
 		return makeStep{do}
+	case plan.Enrol:
+		return enrolStep{do}
 	case plan.Link:
 		return linkStep{do}
 	case plan.Unpack:

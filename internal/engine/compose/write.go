@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"strings"
 
 	"imbricat/internal/content/census"
 	"imbricat/internal/content/filetree"
@@ -33,38 +34,45 @@ func (w writeStep) Lay(ctx context.Context, c *Composer) error {
 	}, filetree.Place{From: filetree.Memory(w.Text)}, nil)
 }
 
+// read reads a file below, through links: where it really is, what it is, or nil where nothing is there, and what it holds.
+func (c *Composer) read(ctx context.Context, path string) (real string, below *tree.Node, text []byte, err error) {
+	if real, err = c.view.Resolve(strings.TrimPrefix(path, "/"), true); err != nil {
+		return real, nil, nil, err
+	}
+	below, exists := c.view.Lookup(real)
+	switch {
+	case !exists:
+		return real, nil, nil, nil
+	case below.Kind != tree.File:
+		return real, nil, nil, fmt.Errorf("%s is a %s in what lies below, and no file to write after", path, below.Kind)
+	case below.Size > mostAddedTo:
+		return real, nil, nil, fmt.Errorf("%s has %d bytes, and at most %d are written after", path, below.Size, mostAddedTo)
+	}
+	if err := filetree.Prepare(ctx, below.From, below.At); err != nil {
+		return real, nil, nil, err
+	}
+	body, err := below.From.Open(below.At)
+	if err != nil {
+		return real, nil, nil, err
+	}
+	defer body.Close()
+	if text, err = io.ReadAll(io.LimitReader(body, below.Size+1)); err == nil && digest.ContentBytes(text) != below.Content {
+		err = fmt.Errorf("reading %s: %w", path, digest.ErrMismatch)
+	}
+	return real, below, text, err
+}
+
 // mostAddedTo bounds the files that texts are added to, in bytes.
 const mostAddedTo = 16 << 20
 
 // add writes what a file has below, and the text after it. What the step does not give stays as it is there.
 func (w writeStep) add(ctx context.Context, c *Composer, owner account.IDs) error {
-	real, err := c.view.Resolve(inner(w.To), true)
-	if err != nil {
-		return err
-	}
-	below, exists := c.view.Lookup(real)
+	real, below, text, err := c.read(ctx, w.To.Path)
 	switch {
-	case !exists:
+	case err != nil:
+		return err
+	case below == nil:
 		return fmt.Errorf("there is no %s below this step to write after; without after: the file is made", w.To.Path)
-	case below.Kind != tree.File:
-		return fmt.Errorf("%s is a %s in what lies below, and no file to write after", w.To.Path, below.Kind)
-	case below.Size > mostAddedTo:
-		return fmt.Errorf("%s has %d bytes, and at most %d are written after", w.To.Path, below.Size, mostAddedTo)
-	}
-	if err := filetree.Prepare(ctx, below.From, below.At); err != nil {
-		return err
-	}
-	body, err := below.From.Open(below.At)
-	if err != nil {
-		return err
-	}
-	defer body.Close()
-	text, err := io.ReadAll(io.LimitReader(body, below.Size+1))
-	if err != nil {
-		return err
-	}
-	if digest.ContentBytes(text) != below.Content {
-		return fmt.Errorf("reading %s: %w", w.To.Path, digest.ErrMismatch)
 	}
 	text = append(text, w.Text...)
 	e := tree.Entry{Path: real, Kind: tree.File, Mode: below.Mode, UID: below.UID, GID: below.GID, Xattrs: below.Xattrs, Size: int64(len(text)), Content: digest.ContentBytes(text)}

@@ -1,7 +1,10 @@
 package plan
 
 import (
+	"fmt"
 	"net/url"
+	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -9,7 +12,7 @@ import (
 	"imbricat/internal/spec/recipe"
 )
 
-// Action is one of Copy, Take, Write, Make, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need
+// Action is one of Copy, Take, Write, Make, Enrol, Link, Unpack, Fetch, Remove, Run. It tells all that it names, so that nobody else need
 // know which kinds there are. Paths in the image are absolute and clean.
 type Action interface {
 	// Sources are what it takes of the project folder.
@@ -101,6 +104,16 @@ type Make struct {
 	Owner    *Owner // nil: as they are below; of new ones the root's
 	OwnerPos recipe.Pos
 	Mode     ModeRule
+}
+
+// Enrol adds a user with a group of the same name and number to the lists that lie below.
+type Enrol struct {
+	nothing
+	User   string
+	Number int
+	Home   string // absolute and clean; empty: none is made
+	Shell  string
+	Pos    recipe.Pos
 }
 
 // Link makes a symbolic link.
@@ -251,6 +264,9 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 			m.Owner, m.OwnerPos = &owner, given.Pos
 		}
 		out.Do, label = m, "make "+strings.Join(paths, " ")
+	case *recipe.Enrol:
+		n := e.enrol(do)
+		out.Do, label = n, fmt.Sprintf("enrol %s %d", n.User, n.Number)
 	case *recipe.Link:
 		a := recipe.Access{Owner: do.Owner}.Or(d)
 		l := Link{At: e.target(do.At), Target: e.text(do.Target), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
@@ -281,6 +297,36 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 		out.Label = strings.Join(strings.Fields(label), " ")
 	}
 	return out
+}
+
+// noLogin is the shell of users that nobody is to log in as.
+const noLogin = "/sbin/nologin"
+
+var userForm = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,31}$`)
+
+func (e *evaluator) enrol(do *recipe.Enrol) Enrol {
+	n := Enrol{User: e.text(do.User), Shell: noLogin, Pos: do.User.Pos}
+	if !userForm.MatchString(n.User) {
+		e.report(do.User.Pos, "%q is no name for a user: use lower-case letters, digits, _ and -, 32 at most", n.User)
+	}
+	number := e.text(do.Number)
+	parsed, err := strconv.ParseUint(number, 10, 31)
+	if err != nil {
+		e.report(do.Number.Pos, "%q is no number of a user", number)
+	}
+	n.Number = int(parsed)
+	for _, path := range []struct {
+		given recipe.Template
+		to    *string
+	}{{do.Home, &n.Home}, {do.Shell, &n.Shell}} {
+		if !path.given.Given {
+			continue
+		}
+		if *path.to = e.target(path.given).Path; strings.ContainsAny(*path.to, ":\n") {
+			e.report(path.given.Pos, "%q cannot stand in a list of users", *path.to)
+		}
+	}
+	return n
 }
 
 func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {

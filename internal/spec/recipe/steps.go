@@ -14,7 +14,7 @@ import (
 	"imbricat/internal/ground/reference"
 )
 
-// Action is one of *Copy, *Take, *Write, *Make, *Link, *Unpack, *Fetch, *Remove, *Run.
+// Action is one of *Copy, *Take, *Write, *Make, *Enrol, *Link, *Unpack, *Fetch, *Remove, *Run.
 type Action interface {
 	// Units are the stages and images of the recipe that it names.
 	Units() []UnitUse
@@ -84,6 +84,15 @@ type Make struct {
 	Access
 }
 
+// Enrol adds a user with a group of the same name and number to the image's lists.
+type Enrol struct {
+	noUnits
+	User   Template
+	Number Template
+	Home   Template
+	Shell  Template
+}
+
 // Link makes a symbolic link.
 type Link struct {
 	noUnits
@@ -137,6 +146,7 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 		action("take", func(n *yaml.Node) { s.Do = d.takeStep(n) }),
 		action("write", func(n *yaml.Node) { s.Do = d.writeStep(n) }),
 		action("make", func(n *yaml.Node) { s.Do = d.makeStep(n) }),
+		action("enrol", func(n *yaml.Node) { s.Do = d.enrolStep(n) }),
 		action("link", func(n *yaml.Node) { s.Do = d.linkStep(n) }),
 		action("unpack", func(n *yaml.Node) { s.Do = d.unpackStep(n) }),
 		action("fetch", func(n *yaml.Node) { s.Do = d.fetchStep(n) }),
@@ -155,7 +165,7 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 	}
 	d.object(n, "a step", fields...)
 	if actions != 1 && len(d.problems) == before {
-		d.report(s.Pos, "a step does exactly one of copy, take, write, make, link, unpack, fetch, remove, run; this one has %d", actions)
+		d.report(s.Pos, "a step does exactly one of copy, take, write, make, enrol, link, unpack, fetch, remove, run; this one has %d", actions)
 	}
 	if command == nil && besideKey != "" && len(d.problems) == before {
 		d.report(s.Pos, "%s stands beside run alone", besideKey)
@@ -282,6 +292,17 @@ func (d *decoder) makeStep(n *yaml.Node) Action {
 		}},
 	)...)
 	return m
+}
+
+func (d *decoder) enrolStep(n *yaml.Node) Action {
+	e := &Enrol{}
+	d.object(n, "enrol",
+		field{key: "user", need: true, read: func(n *yaml.Node) { e.User = d.text(n, "user") }},
+		field{key: "number", need: true, read: func(n *yaml.Node) { e.Number = d.scalar(n, "number") }},
+		field{key: "home", read: func(n *yaml.Node) { e.Home = d.target(n, "home") }},
+		field{key: "shell", read: func(n *yaml.Node) { e.Shell = d.target(n, "shell") }},
+	)
+	return e
 }
 
 func (d *decoder) linkStep(n *yaml.Node) Action {
