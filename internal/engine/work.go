@@ -133,6 +133,9 @@ func (w *work) prepare(ctx context.Context) error {
 			compose.Check(w.tools, &u.Steps[i], problems.Add)
 		}
 	}
+	for _, d := range w.o.Plan.Doubts {
+		w.tools.Warner.Warn(&plan.Step{Silence: d.Silence}, d.Code, w.o.Plan.File.Describe(d.Pos, d.Text))
+	}
 	err := w.resolve(ctx, problems)
 	if err == nil && !w.dryRun {
 		err = w.checkMachine(ctx)

@@ -91,6 +91,10 @@ const (
 	Merged        = "merged"         // several folders are laid into one
 	Untracked     = "untracked"      // an image takes in files that version control does not have
 	Shallow       = "shallow"        // the time of an image comes from a history that is cut off
+	UnusedStage   = "unused-stage"   // no image needs a stage
+	Words         = "words"          // a list of lines looks like a program with its arguments
+	BuilderEnv    = "builder-env"    // settings take PATH or HOME of whoever builds
+	Unexpanded    = "unexpanded"     // settings hold a shell's variable, which nothing expands
 	Events        = "events"         // the file of events could not be written to
 	Layers        = "layers"         // the lock divides an image into more layers than there is room for
 	Stale         = "stale"          // a step replaces what an earlier command made something of, and a tool may not notice
@@ -100,7 +104,7 @@ const (
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

@@ -291,6 +291,7 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 		out.Do, label = r, "remove "+strings.Join(r.Paths, " ")
 	case *recipe.Run:
 		out.Do = e.run(do, defaults)
+		e.words(do, s)
 		label = "run " + shortened(strings.Join(do.Args, " ")+strings.Join(do.Lines, "; "))
 	}
 	if out.Label == "" {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path"
@@ -39,7 +40,9 @@ func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
 	for _, i := range chosen {
 		p.Images = append(p.Images, x.image(i))
 	}
-	p.Units = x.order
+	x.unused()
+	slices.SortStableFunc(x.doubts, func(a, b Doubt) int { return cmp.Or(a.Pos.Line-b.Pos.Line, a.Pos.Column-b.Pos.Column) })
+	p.Units, p.Doubts = x.order, x.doubts
 	if r.Cache != nil {
 		// It belongs to no image, so the platform is this machine's.
 		e := &evaluator{expander: x, scope: x.scope(o.Here), platform: o.Here}
@@ -62,6 +65,7 @@ type expander struct {
 	scopes   map[platform.Platform]*recipe.Scope
 	problems *recipe.Errors
 	secrets  map[string]Secret
+	doubts   []Doubt
 }
 
 func (x *expander) report(pos recipe.Pos, format string, args ...any) {
@@ -415,6 +419,7 @@ func (e *evaluator) id(pos recipe.Pos, text string) (int, string) {
 var portForm = regexp.MustCompile(`^([0-9]{1,5})(/(tcp|udp|sctp))?$`)
 
 func (e *evaluator) settings(s *recipe.Settings) image.Settings {
+	e.doubtful(s)
 	out := image.Settings{
 		Entrypoint: e.texts(s.Entrypoint), Command: e.texts(s.Command),
 		Env: e.pairs(s.Env), Labels: e.pairs(s.Labels),

@@ -19,6 +19,7 @@ import (
 type Plan struct {
 	File    *recipe.File
 	Silence []string // codes of warnings that are not given
+	Doubts  []Doubt
 	Images  []*Image
 	Units   []*Unit
 	Secrets map[string]Secret // those that run steps use

@@ -2,6 +2,8 @@ package plan
 
 import (
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -291,4 +293,32 @@ images:
 		require.Len(t, u.Checks, 1)
 		require.Equal(t, []string{"a"}, u.Checks[0].Command)
 	}
+}
+
+// TestDoubts: what is allowed and probably not meant is told, each once, and what is meant is not.
+func TestDoubts(t *testing.T) {
+	p, err := expand(t, `imbricat: 1
+facts: {version: "1"}
+stages:
+  tools: {base: none, steps: [{run: [make, install]}, {run: [make, check], silence: words}]}
+  tests: {base: tools, steps: [{run: [make, test], silence: words}, {run: {lines: [make, test]}}, {run: [make, make test]}, {run: [make]}]}
+  below: {base: none}
+images:
+  gauge:
+    base: none
+    platforms: [linux/amd64, linux/arm64]
+    steps: [{when: false, take: {from: below, paths: /a, to: /a}}]
+    settings:
+      env: {PATH: "/app:${env.PATH ?? ''}", A: "$HOME/a", B: "$$HOME $home 5$", C: "${env.STATION ?? ''}"}
+      working-dir: /srv/$STATION
+      command: [gauge, $LEVEL]
+  shell: {base: tools, settings: {entrypoint: [sh, -c], command: ["echo $LEVEL"], labels: {a: "${env.HOME ?? ''}", b: $B}}}
+`, Options{})
+	require.NoError(t, err)
+	var got []string
+	for _, d := range p.Doubts {
+		got = append(got, fmt.Sprintf("%d %s %s", d.Pos.Line, d.Code, d.Silence))
+	}
+	slices.Sort(got)
+	require.Equal(t, []string{"13 builder-env []", "13 unexpanded []", "14 unexpanded []", "15 unexpanded []", "16 builder-env []", "4 words []", "4 words [words]", "5 unused-stage []"}, got)
 }

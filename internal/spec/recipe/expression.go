@@ -94,6 +94,17 @@ func (t Template) Constant() (string, bool) {
 	return out.String(), true
 }
 
+// Plain returns the parts of the template that are no expressions, in order.
+func (t Template) Plain() []string {
+	var list []string
+	for _, p := range t.parts {
+		if p.expr == nil {
+			list = append(list, p.text)
+		}
+	}
+	return list
+}
+
 // Expressions are the expressions in the template, in order.
 func (t Template) Expressions() []*Expression {
 	var list []*Expression

@@ -400,6 +400,10 @@ func (d *decoder) checkNames(r *Recipe) {
 		}
 	}
 	d.checkCycles(names, units)
+	r.needs = map[string][]string{}
+	for name, u := range units {
+		r.needs[name] = u.needs()
+	}
 }
 
 func (d *decoder) checkUses(u *unit, units map[string]*unit, names []string) {

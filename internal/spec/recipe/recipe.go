@@ -31,7 +31,12 @@ type Recipe struct {
 	Images  []Image
 	Silence []string // codes of warnings that are not given
 	Cache   *Cache   // nil: none is named
+
+	needs map[string][]string // stage or image → those that its bases and steps name
 }
+
+// Needs returns the stages and images that a stage or an image names, on whatever platform or condition.
+func (r *Recipe) Needs(name string) []string { return r.needs[name] }
 
 // Cache is the shared cache that a recipe names.
 type Cache struct {

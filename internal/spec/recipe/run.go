@@ -14,6 +14,7 @@ import (
 type Run struct {
 	noUnits
 	Lines      []string // of a shell, each of which must succeed
+	Listed     bool     // the lines are a plain list, which could be meant as a program with its arguments
 	Args       []string // a program with its arguments, where there are no lines
 	LinesBy    Template // the shell of lines
 	Strict     *bool    // lines end at the first error of any kind; nil: not given
@@ -72,7 +73,7 @@ func (d *decoder) runStep(n *yaml.Node) *Run {
 			d.report(at(target), "command names no program")
 		}
 	} else {
-		r.Lines = d.lines(n, "run")
+		r.Lines, r.Listed = d.lines(n, "run"), target.Kind == yaml.SequenceNode
 	}
 	if slices.ContainsFunc(slices.Concat(r.Lines, r.Args), func(text string) bool { return strings.ContainsRune(text, 0) }) {
 		d.report(at(target), "the text has a NUL character")

@@ -180,7 +180,7 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 		d.report(s.Pos, "lines-by and strict are for lines of a shell, and a command runs without one")
 	}
 	if command != nil {
-		beside.Lines, beside.Args = command.Lines, command.Args
+		beside.Lines, beside.Args, beside.Listed = command.Lines, command.Args, command.Listed
 	}
 	return s, s.Do != nil && actions == 1
 }
