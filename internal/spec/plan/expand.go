@@ -425,6 +425,7 @@ func (e *evaluator) settings(s *recipe.Settings) image.Settings {
 		Env: e.pairs(s.Env), Labels: e.pairs(s.Labels),
 		User: e.text(s.User), StopSignal: e.text(s.StopSignal), NoPorts: s.NoPorts, NoVolumes: s.NoVolumes,
 	}
+	e.checkSignal(s.StopSignal, out.StopSignal)
 	if s.WorkingDir.Given {
 		out.WorkingDir = e.target(s.WorkingDir).Path
 	}

@@ -177,6 +177,10 @@ func TestExpandProblems(t *testing.T) {
 	}
 	for settings, want := range map[string]string{
 		"settings: {ports: [http]}":                               `"http" is no port`,
+		"settings: {stop-signal: SIGTREM}":                        `"SIGTREM" is no signal; did you mean "SIGTERM"?`,
+		"settings: {stop-signal: SIGRTMIN+x}":                     `"SIGRTMIN+x" is no signal`,
+		"settings: {stop-signal: '65'}":                           `"65" is no signal; write SIGTERM, SIGRTMIN+3 or a number`,
+		"settings: {stop-signal: TERM+3}":                         `"TERM+3" is no signal`,
 		"settings: {ports: [70000]}":                              `"70000" is no port`,
 		"settings: {working-dir: '${git.short}'}":                 "a path in the image is absolute",
 		"publish: {m: {to: h:1/g, tags: ['${facts.version}/x']}}": `"1.4.0/x" is no tag`,
@@ -184,6 +188,10 @@ func TestExpandProblems(t *testing.T) {
 	} {
 		_, err := expand(t, "imbricat: 1\nfacts: {version: \"1\"}\nimages: {g: {base: none, "+settings+"}}", Options{})
 		require.ErrorContains(t, err, want)
+	}
+	for _, signal := range []string{"SIGTERM", "QUIT", "9", "SIGRTMIN+3", "SIGRTMAX-2", "SIGRTMIN"} {
+		_, err := expand(t, "imbricat: 1\nimages: {g: {base: none, settings: {stop-signal: \""+signal+"\"}}}", Options{})
+		require.NoError(t, err, signal)
 	}
 	// A platform that the image below does not have.
 	_, err := expand(t, "imbricat: 1\nimages: {a: {base: none, platforms: [linux/amd64]}, b: {base: {image: a}, platforms: [linux/arm64]}}", Options{})

@@ -90,7 +90,7 @@ func load(text string) error {
 var beyond = regexp.MustCompile(`no stage or image is named|needs itself|names a stage and an image|unknown name|is a (stage|image): write|is an image: write|` +
 	`names no registry|is no registry host|is no repository|is no image name|is no reference|needs a tag or a digest|want the repository|is no tag|in an expression|` +
 	`environment variable|not known here|mismatched types|expected bool|is no mode|is no owner|is beyond what|is no port|is no valid|leads out|must stay inside|` +
-	`is not for|stands twice|a reference is empty|cannot hold|is no address|has nothing|too many|holds? no|unexpected token|cannot use|interface conversion|invalid operation|gives|must not end with a slash|is needed for|after ':' is empty|no secret is named|can be put at|lie in each other|must be a time|names no program|are for lines of a shell|nothing is expanded in lines|is no name for a user|is no number of a user|cannot stand in a list`)
+	`is not for|stands twice|a reference is empty|cannot hold|is no address|has nothing|too many|holds? no|unexpected token|cannot use|interface conversion|invalid operation|gives|must not end with a slash|is needed for|after ':' is empty|no secret is named|can be put at|lie in each other|must be a time|names no program|are for lines of a shell|nothing is expanded in lines|is no name for a user|is no number of a user|cannot stand in a list|is no signal`)
 
 func verdicts(schema *jsonschema.Schema, text string) (byLoader, bySchema error, readable bool) {
 	var value any
