@@ -108,6 +108,10 @@ func (w *writer) read(r *bufio.Reader) error {
 		if w.came[i] {
 			flush()
 			w.pending.Wait() // the last one counts
+			// It may be a file that its owner must not write to.
+			if err := unix.Unlinkat(w.root, e.Path, 0); err != nil && !errors.Is(err, unix.ENOENT) {
+				return fmt.Errorf("laying down /%s: %w", e.Path, err)
+			}
 		}
 		w.came[i] = true
 		if _, there := w.there[e.Path]; there {

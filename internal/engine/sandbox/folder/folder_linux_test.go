@@ -72,12 +72,13 @@ func TestLay(t *testing.T) {
 		index int
 		text  string
 	}
-	entries := []tree.Entry{{Kind: tree.Folder, Mode: 0o755}, {Path: "low", Kind: tree.Folder, Mode: 0o750}}
+	uid, gid := os.Getuid(), os.Getgid()
+	entries := []tree.Entry{{Kind: tree.Folder, Mode: 0o755, UID: uid, GID: gid}, {Path: "low", Kind: tree.Folder, Mode: 0o750, UID: uid, GID: gid}}
 	var stream []piece
 	for i := range 700 {
 		text := strings.Repeat(fmt.Sprint("tide ", i, "\n"), []int{0, 1, 300, 2000, 40_000}[i%5])
 		entries = append(entries, tree.Entry{Path: fmt.Sprintf("low/level-%03d", i), Kind: tree.File, Mode: 0o444 + uint32(i%2)*0o311, Size: int64(len(text)),
-			UID: os.Getuid(), GID: os.Getgid(), Time: int64(i) * 1000, Content: digest.ContentBytes([]byte(text))})
+			UID: uid, GID: gid, Time: int64(i) * 1000, Content: digest.ContentBytes([]byte(text))})
 		stream = append(stream, piece{i + 2, text})
 	}
 	lay := func(dir string, stream []piece, cut int) error {
