@@ -33,8 +33,8 @@ type Finder struct {
 	File  *recipe.File // which problems are told of
 }
 
-// maxAccounts bounds the passwd and group files of an image, in bytes.
-const maxAccounts = 4 << 20
+// maxFile bounds the files of an image that are read whole, in bytes.
+const maxFile = 4 << 20
 
 // Owner works out a step's owner. Names are looked up in what lies below the step.
 func (f Finder) Owner(ctx context.Context, view *tree.View, o plan.Owner, pos recipe.Pos) (IDs, error) {
@@ -110,25 +110,35 @@ func (f Finder) read(ctx context.Context, view *tree.View, file string) (string,
 	if !exists || n.Kind != tree.File || n.Size == 0 {
 		return "", nil
 	}
-	if n.Size > maxAccounts {
-		return "", fmt.Errorf("/%s of the image has %d bytes, more than %d", file, n.Size, maxAccounts)
+	text, err := f.Content(ctx, n, file)
+	return string(text), err
+}
+
+// Content returns what a small file of a view holds. What was read once is found in the store, so that no layer is needed for it.
+func (f Finder) Content(ctx context.Context, n *tree.Node, file string) ([]byte, error) {
+	if n.Size > maxFile {
+		return nil, fmt.Errorf("/%s of the image has %d bytes, more than %d", file, n.Size, maxFile)
 	}
 	if text, found := f.Store.SmallFile(n.Content); found {
-		return string(text), nil
+		return text, nil
 	}
 	if err := filetree.Prepare(ctx, n.From, n.At); err != nil {
-		return "", err
+		return nil, err
 	}
 	body, err := n.From.Open(n.At)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	defer body.Close()
-	text, err := io.ReadAll(body)
-	if err == nil && digest.ContentBytes(text) == n.Content {
-		_ = f.Store.PutSmallFile(text) // it only saves time
+	text, err := io.ReadAll(io.LimitReader(body, n.Size+1))
+	if err == nil && digest.ContentBytes(text) != n.Content {
+		err = fmt.Errorf("reading /%s of the image: %w", file, digest.ErrMismatch)
 	}
-	return string(text), err
+	if err != nil {
+		return nil, err
+	}
+	_ = f.Store.PutSmallFile(text) // it only saves time
+	return text, nil
 }
 
 // User finds as whom commands run, in the view's own lists of users and groups.

@@ -3,7 +3,6 @@ package compose
 import (
 	"context"
 	"fmt"
-	"io"
 	"strings"
 
 	"imbricat/internal/content/census"
@@ -44,26 +43,11 @@ func (c *Composer) read(ctx context.Context, path string) (real string, below *t
 	case !exists:
 		return real, nil, nil, nil
 	case below.Kind != tree.File:
-		return real, nil, nil, fmt.Errorf("%s is a %s in what lies below, and no file to write after", path, below.Kind)
-	case below.Size > mostAddedTo:
-		return real, nil, nil, fmt.Errorf("%s has %d bytes, and at most %d are written after", path, below.Size, mostAddedTo)
+		return real, nil, nil, fmt.Errorf("%s is a %s in what lies below, and no file", path, below.Kind)
 	}
-	if err := filetree.Prepare(ctx, below.From, below.At); err != nil {
-		return real, nil, nil, err
-	}
-	body, err := below.From.Open(below.At)
-	if err != nil {
-		return real, nil, nil, err
-	}
-	defer body.Close()
-	if text, err = io.ReadAll(io.LimitReader(body, below.Size+1)); err == nil && digest.ContentBytes(text) != below.Content {
-		err = fmt.Errorf("reading %s: %w", path, digest.ErrMismatch)
-	}
+	text, err = c.accounts().Content(ctx, below, real)
 	return real, below, text, err
 }
-
-// mostAddedTo bounds the files that texts are added to, in bytes.
-const mostAddedTo = 16 << 20
 
 // add writes what a file has below, and the text after it. What the step does not give stays as it is there.
 func (w writeStep) add(ctx context.Context, c *Composer, owner account.IDs) error {

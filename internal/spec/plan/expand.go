@@ -330,7 +330,7 @@ func (e *evaluator) reference(pos recipe.Pos, text string, explicit bool) refere
 	ref, err := reference.Parse(text)
 	if err != nil {
 		e.report(pos, "%s", err)
-	} else if !explicit && recipe.Plain(text) {
+	} else if !explicit && recipe.IsName(text) {
 		e.report(pos, "the expression gives the name %q alone; an image of the store is named with its tag, such as %s:1, or as {reference: …}", text, text)
 	}
 	if err == nil && ref.Kind == reference.Registry && ref.Identifier() == "" {

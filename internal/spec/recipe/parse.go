@@ -252,32 +252,26 @@ func (d *decoder) settings(n *yaml.Node, s *Settings) {
 		field{key: "user", read: func(n *yaml.Node) { s.User = d.scalar(n, "user") }},
 		field{key: "working-dir", read: func(n *yaml.Node) { s.WorkingDir = d.target(n, "working-dir") }},
 		field{key: "ports", read: func(n *yaml.Node) {
-			d.each(n, "ports", true, func(item *yaml.Node) {
-				if d.isNone(item) {
-					s.NoPorts = true
-				} else {
-					s.Ports = append(s.Ports, d.entry(item, "a port", d.scalar))
-				}
-			})
+			s.Ports, s.NoPorts = d.orNone(n, "ports", d.scalar)
 		}},
 		field{key: "volumes", read: func(n *yaml.Node) {
-			d.each(n, "volumes", true, func(item *yaml.Node) {
-				if d.isNone(item) {
-					s.NoVolumes = true
-				} else {
-					s.Volumes = append(s.Volumes, d.entry(item, "an entry of volumes", d.target))
-				}
-			})
+			s.Volumes, s.NoVolumes = d.orNone(n, "volumes", d.target)
 		}},
 		field{key: "labels", read: func(n *yaml.Node) { s.Labels = d.droppable(n, "labels") }},
 		field{key: "stop-signal", read: func(n *yaml.Node) { s.StopSignal = d.text(n, "stop-signal") }},
 	)
 }
 
-// isNone reports whether an entry drops what is inherited.
-func (d *decoder) isNone(n *yaml.Node) bool {
-	n = d.deref(n)
-	return n.Kind == yaml.ScalarNode && n.Tag == "!!str" && n.Value == "none"
+// orNone reads a list in which none stands for dropping what is inherited.
+func (d *decoder) orNone(n *yaml.Node, what string, read func(n *yaml.Node, what string) Template) (list []Template, none bool) {
+	d.each(n, what, true, func(item *yaml.Node) {
+		if target := d.deref(item); target.Kind == yaml.ScalarNode && target.Tag == "!!str" && target.Value == "none" {
+			none = true
+		} else {
+			list = append(list, d.entry(item, "an entry of "+what, read))
+		}
+	})
+	return list, none
 }
 
 func (d *decoder) checkEnvNames(n *yaml.Node) {

@@ -162,7 +162,15 @@ func TestValidRecipes(t *testing.T) {
 		_, err := Parse(name, []byte(text))
 		require.NoError(t, err, name)
 	}
-	r, err := Parse("r", []byte(texts["anchors"]))
+	// One entry may stand where a list may.
+	r, err := Parse("r", []byte("imbricat: 1\nsecrets: {token: {command: pass}}\nimages: {a: {base: none, checks: {user: {not: root}}, settings: {entrypoint: /bin/a, ports: 80, volumes: none},\n"+
+		"  steps: {run: {command: a}, kept: {name: d, at: /d}, secrets: {name: token, at: /t}}}}"))
+	require.NoError(t, err)
+	run := r.Images[0].Steps[0].Do.(*Run)
+	require.Equal(t, []int{1, 1, 1, 1, 1, 1, 1}, []int{len(r.Secrets[0].Command), len(r.Images[0].Checks), len(r.Images[0].Settings.Entrypoint), len(r.Images[0].Settings.Ports),
+		len(run.Args), len(run.Kept), len(run.Secrets)})
+	require.True(t, r.Images[0].Settings.NoVolumes)
+	r, err = Parse("r", []byte(texts["anchors"]))
 	require.NoError(t, err)
 	user, _ := r.Images[1].Settings.User.Constant()
 	require.Equal(t, "6", user, "a key beside << wins")

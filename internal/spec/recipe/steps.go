@@ -255,10 +255,10 @@ func (d *decoder) origin(n *yaml.Node, t *Take) {
 }
 
 // ownName reports whether a text names a stage or an image of the recipe, or would, where it had one of that name.
-func (d *decoder) ownName(text string) bool { return slices.Contains(d.units, text) || Plain(text) }
+func (d *decoder) ownName(text string) bool { return slices.Contains(d.units, text) || IsName(text) }
 
-// Plain reports whether a reference is a name alone, which in a recipe is always one of the recipe's own.
-func Plain(text string) bool {
+// IsName reports whether a reference is a name alone, which in a recipe is always one of the recipe's own.
+func IsName(text string) bool {
 	ref, err := reference.Parse(text)
 	if err != nil || ref.Kind != reference.Store || ref.Tag != "" || ref.Digest != "" {
 		return false
