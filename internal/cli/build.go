@@ -25,15 +25,15 @@ import (
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/share"
 	"imbricat/internal/spec/plan"
-	"imbricat/internal/spec/recipe"
 )
 
 func buildCommand() *cli.Command {
 	return &cli.Command{
-		Name: "build", Usage: "builds images into the store", ArgsUsage: "[IMAGE…] [--fresh [STEP…]]",
-		Description: "Builds the images of the recipe, or those named, for all their platforms. What has not changed is reused.\n\n" +
+		Name: "build", Usage: "builds images into the store", ArgsUsage: "[IMAGE|STAGE…] [--fresh [STEP…]]",
+		Description: "Builds the images of the recipe, or those named, for all their platforms; or stages that are named, for this\n" +
+			"machine's platform unless --platform says otherwise. What has not changed is reused.\n\n" +
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
-		Flags: append([]cli.Flag{platformFlag(), factFlag(),
+		Flags: append([]cli.Flag{platformFlag(), factFlag(), draftedFlag(),
 			sandboxFlag(), jobsFlag(), keepGoingFlag(), freshFlag()}, slices.Concat(shareFlags(), runFlags())...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
 	}
@@ -56,11 +56,11 @@ func runBuild(ctx context.Context, s *session) (err error) {
 		return err
 	}
 	defer func() { err = r.Close(ctx, err) }()
-	images, steps, err := s.freshSteps()
+	names, steps, err := s.freshSteps()
 	if err != nil {
 		return err
 	}
-	p, err := s.expand(images)
+	p, err := s.choose(workspace.Choice{Images: names, Stages: true})
 	if err != nil {
 		return err
 	}
@@ -84,29 +84,29 @@ func runBuild(ctx context.Context, s *session) (err error) {
 	return errors.Join(err, s.result(document, func() string { return report.BuildText(s.paint, document) }))
 }
 
-// freshSteps parts the arguments into images and, with --fresh, steps.
-func (s *session) freshSteps() (images, steps []string, err error) {
-	images = s.cmd.Args().Slice()
+// freshSteps parts the arguments into names of images and stages and, with --fresh, steps.
+func (s *session) freshSteps() (names, steps []string, err error) {
+	names = s.cmd.Args().Slice()
 	if !s.cmd.Bool("fresh") {
-		return images, nil, nil
+		return names, nil, nil
 	}
 	r, err := s.project().Recipe()
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, name := range images {
-		if !slices.ContainsFunc(r.Images, func(i recipe.Image) bool { return i.Name == name }) {
+	for _, name := range names {
+		if !r.Has(name) {
 			steps = append(steps, name)
 		}
 	}
-	return slices.DeleteFunc(images, func(name string) bool { return slices.Contains(steps, name) }), steps, nil
+	return slices.DeleteFunc(names, func(name string) bool { return slices.Contains(steps, name) }), steps, nil
 }
 
 func planCommand() *cli.Command {
 	return &cli.Command{
-		Name: "plan", Usage: "shows the steps, what would be reused and what is taken in; changes nothing", ArgsUsage: "[IMAGE…]",
-		Description: "Finds what a build would do, with every mistake that can be found without building.\n\nExample: imbricat plan gauge",
-		Flags: []cli.Flag{platformFlag(), factFlag(),
+		Name: "plan", Usage: "shows the steps, what would be reused and what is taken in; changes nothing", ArgsUsage: "[IMAGE|STAGE…]",
+		Description: "Finds what a build would do, and what the checks of ship would build, with every mistake that can be found without building.\n\nExample: imbricat plan gauge",
+		Flags: []cli.Flag{platformFlag(), factFlag(), draftedFlag(),
 			&cli.BoolFlag{Name: "graph", Usage: "draw what waits for what, with the times of earlier builds and the critical path"},
 			shareFlags()[0], shareFlags()[1],
 			&cli.BoolFlag{Name: "volatility", Usage: "list how often what the images hold changes, and what changes along with it; asks the destinations too"},
@@ -116,7 +116,11 @@ func planCommand() *cli.Command {
 }
 
 func runPlan(ctx context.Context, s *session) error {
-	w, err := s.workspace(s.cmd.Args().Slice())
+	p, err := s.choose(workspace.Choice{Images: s.cmd.Args().Slice(), Stages: true, Checks: true})
+	if err != nil {
+		return err
+	}
+	w, err := s.workOn(p)
 	if err != nil {
 		return err
 	}
@@ -173,7 +177,7 @@ func planDocument(p *workspace.Planned, preview *engine.Preview) *report.Plan {
 		d.Images = append(d.Images, one)
 	}
 	for _, u := range preview.Units {
-		one := report.PlannedUnit{Needs: append([]string{}, u.Needs...), Name: u.Unit.ID.Name, Platform: u.Unit.ID.Platform.String(), Kind: "stage", Base: u.Base, Digest: u.BaseDigest, Steps: []report.PlannedStep{}}
+		one := report.PlannedUnit{Needs: append([]string{}, u.Needs...), Name: u.Unit.ID.Name, Platform: u.Unit.ID.Platform.String(), Kind: "stage", Checks: u.Unit.ChecksOf, Base: u.Base, Digest: u.BaseDigest, Steps: []report.PlannedStep{}}
 		if u.Unit.IsImage {
 			one.Kind = "image"
 		}

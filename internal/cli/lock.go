@@ -7,6 +7,7 @@ import (
 
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/locking"
+	"imbricat/internal/flow/workspace"
 	"imbricat/internal/output/report"
 )
 
@@ -29,7 +30,11 @@ func runLock(ctx context.Context, s *session) error {
 	if _, err := s.args(0, 0, "no arguments"); err != nil {
 		return err
 	}
-	w, err := s.workspace(nil)
+	p, err := s.choose(workspace.Choice{Checks: true, Unused: true})
+	if err != nil {
+		return err
+	}
+	w, err := s.workOn(p)
 	if err != nil {
 		return err
 	}

@@ -82,7 +82,7 @@ func (s *session) ship(ctx context.Context, k *receipts.Recorder, o ship.Options
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.expand(images)
+	p, err := s.choose(workspace.Choice{Images: images, Checks: !o.Leaves("checks")})
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +100,7 @@ func (s *session) ship(ctx context.Context, k *receipts.Recorder, o ship.Options
 			return p, nil
 		}
 		if len(wanted) < len(p.Plan.Images) {
-			if p, err = s.expand(wanted); err != nil {
+			if p, err = s.choose(workspace.Choice{Images: wanted, Checks: !o.Leaves("checks")}); err != nil {
 				return nil, err
 			}
 		}

@@ -69,7 +69,7 @@ func standinRepositoryCommand() *cli.Command {
 				if err := r.Change(name, "close", func(n *standin.Note) { n.Closed = &closed }); err != nil {
 					return err
 				}
-				return s.said(map[string]any{"repository": name, "closed": true}, "%s is closed: it may be read alone\n", name)
+				return s.said(map[string]any{"repository": name, "closed": true}, "%s is read-only now\n", name)
 			}),
 	}})
 }

@@ -213,7 +213,7 @@ func runStoreList(ctx context.Context, s *session) error {
 	document := &report.Store{Images: images}
 	empty := "the store holds no images yet; `imbricat build` makes some"
 	if s.cmd.Args().Present() || s.cmd.IsSet("older-than") || s.cmd.IsSet("platform") || s.cmd.Bool("unnamed") {
-		empty = "no image in the store is like that"
+		empty = noMatch(s.cmd.Args().Slice())
 	}
 	return s.result(document, func() string { return report.StoreText(s.paint, document, time.Now(), empty) })
 }
@@ -266,7 +266,7 @@ func runStoreDrop(ctx context.Context, s *session) error {
 		return err
 	}
 	if len(images) == 0 {
-		return fmt.Errorf("no image in the store is like that; `imbricat store list` shows what the store holds")
+		return fmt.Errorf("%s; `imbricat store list` shows what the store holds", noMatch(s.cmd.Args().Slice()))
 	}
 	due := map[report.Name]bool{}
 	for _, i := range images {
@@ -438,4 +438,12 @@ func runStoreCheck(ctx context.Context, s *session) error {
 			st.Dir(), report.Count(left, "finding"))
 	}
 	return nil
+}
+
+// noMatch says that nothing in the store is what was asked for.
+func noMatch(patterns []string) string {
+	if len(patterns) == 0 {
+		return "no image in the store matches that"
+	}
+	return fmt.Sprintf("no image in the store matches %q", strings.Join(patterns, " "))
 }

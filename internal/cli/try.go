@@ -21,6 +21,7 @@ import (
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/bases"
 	"imbricat/internal/flow/try"
+	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
@@ -46,6 +47,7 @@ func tryCommand() *cli.Command {
 			&cli.StringFlag{Name: "user", Usage: "`USER[:GROUP]` in place of the image's"},
 			&cli.StringFlag{Name: "in", Usage: "`FOLDER` of the image to start in"},
 			&cli.BoolFlag{Name: "no-network", Usage: "only a loopback of its own in place of this machine's network"},
+			&cli.BoolFlag{Name: "read-only", Usage: "nothing can be written but in the image's volumes"},
 			&cli.BoolFlag{Name: "background", Usage: "leave it running; the command list shows it"},
 			&cli.StringFlag{Name: "name", Usage: "`NAME` of what runs in the background (default: the image's and a number)"},
 			&cli.IntFlag{Name: "port", HideDefault: true, Usage: "wait until something answers at this `PORT` of 127.0.0.1"},
@@ -136,7 +138,7 @@ func (s *session) trial() (*trial, error) {
 	if len(args) > 0 && args[0] == "--" {
 		args = args[1:]
 	}
-	t.do = try.Command{Command: args, User: s.cmd.String("user"), In: s.cmd.String("in"), Network: !s.cmd.Bool("no-network")}
+	t.do = try.Command{Command: args, User: s.cmd.String("user"), In: s.cmd.String("in"), Network: !s.cmd.Bool("no-network"), ReadOnly: s.cmd.Bool("read-only")}
 	if t.do.In != "" && !strings.HasPrefix(t.do.In, "/") {
 		return nil, flow.Usagef("--in takes an absolute folder of the image, not %q", t.do.In)
 	}
@@ -209,7 +211,7 @@ func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*base
 
 // runStep runs a command in the view of a step.
 func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandbox.Status, error) {
-	p, err := s.expand(nil)
+	p, err := s.choose(workspace.Choice{Images: []string{t.image}, Stages: true}) // what else the recipe has does not matter
 	if err != nil {
 		return sandbox.Status{}, err
 	}

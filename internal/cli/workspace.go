@@ -58,7 +58,12 @@ func (s *session) project() workspace.Project {
 
 // expand reads the recipe, gathers its facts and expands it for the images named.
 func (s *session) expand(images []string) (*workspace.Planned, error) {
-	c := workspace.Choice{Images: images, Facts: map[string]string{}, Redactor: &s.secrets}
+	return s.choose(workspace.Choice{Images: images})
+}
+
+// choose is expand with further choices.
+func (s *session) choose(c workspace.Choice) (*workspace.Planned, error) {
+	c.Facts, c.Redactor = map[string]string{}, &s.secrets
 	for _, text := range s.cmd.StringSlice("fact") {
 		name, value, found := strings.Cut(text, "=")
 		if !found || name == "" {
@@ -70,7 +75,11 @@ func (s *session) expand(images []string) (*workspace.Planned, error) {
 	if c.Platforms, err = s.platforms(); err != nil {
 		return nil, err
 	}
-	return s.project().Expand(c)
+	p := s.project()
+	if p.Text, err = s.drafted(); err != nil {
+		return nil, err
+	}
+	return p.Expand(c)
 }
 
 // workspace is what every command that works on the recipe's images begins with.

@@ -28,7 +28,7 @@ func (w *work) assemble(ctx context.Context, i *imageUnit, dirty bool) (Platform
 		return result, created, nil, err
 	}
 	a := &image.Assembly{
-		Platform: u.ID.Platform, Base: i.node.inherited(), Settings: u.Settings,
+		Platform: u.ID.Platform, Base: i.node.inherited(), Settings: i.node.values.Settings,
 		Created: created, Annotations: annotations(&w.o, i.node, created, dirty),
 	}
 	common := a.Annotations
@@ -42,7 +42,11 @@ func (w *work) assemble(ctx context.Context, i *imageUnit, dirty bool) (Platform
 	}
 	for n, one := range i.division.Layers {
 		l := i.packs[n].packed.Record
-		a.Layers = append(a.Layers, image.Layer{Descriptor: l.Layer, DiffID: l.DiffID, CreatedBy: one.Label})
+		own := image.Layer{Descriptor: l.Layer, DiffID: l.DiffID, CreatedBy: one.Label, Says: map[string]string{}}
+		for _, s := range one.Steps {
+			maps.Copy(own.Says, s.Annotations)
+		}
+		a.Layers = append(a.Layers, own)
 		result.Unpacked += l.Unpacked
 	}
 	config, err := put(w.o.Store, v1.MediaTypeImageConfig, a.Config())
@@ -82,7 +86,7 @@ func annotations(o *Options, n *unitNode, created time.Time, dirty bool) map[str
 		all[v1.AnnotationBaseImageDigest] = string(n.named.digest)
 		all[v1.AnnotationBaseImageName] = n.named.name
 	}
-	for key, value := range n.plan.Annotations {
+	for key, value := range n.values.Annotations {
 		all[key] = value
 	}
 	return all

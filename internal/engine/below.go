@@ -44,10 +44,17 @@ func Beneath(ctx context.Context, o Options, name string, p platform.Platform, n
 		return err
 	}
 	n := w.unit(&short)
+	own := u.Steps[number-1]
+	if late := own.Late; late != nil {
+		w.settle(n, late.Needs, func(k plan.Known) (func(), error) {
+			do, err := late.Settle(k)
+			return func() { own.Do = do }, err
+		})
+	}
 	if err := w.graph.Run(ctx); err != nil {
 		return err
 	}
-	out := &Below{Unit: u, Step: &u.Steps[number-1], Name: step.Name{Unit: u.ID, Index: number - 1}, View: n.view()}
+	out := &Below{Unit: u, Step: &own, Name: step.Name{Unit: u.ID, Index: number - 1}, View: n.view()}
 	if base := n.inherited(); base != nil {
 		out.Config = &base.Config.Config
 	}

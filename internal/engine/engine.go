@@ -93,7 +93,9 @@ type Options struct {
 type Result struct {
 	Images []ImageResult
 	Steps  []StepResult
-	Took   time.Duration
+	// Checked holds the stages that only checks need, with what their commands failed of; nil: they are built.
+	Checked map[*plan.Unit]error
+	Took    time.Duration
 	// Of a build that shares: the runs that it used, the layers of trees, and the foreign layers.
 	Runs   []*store.Run
 	Layers map[digest.Key]*store.Record

@@ -262,6 +262,11 @@ func (w *work) image(img *plan.Image) *imageNode {
 			}
 			return func() { i.made, i.created, i.common = made, created, common }, nil
 		}, dirt, unit.divided)
+		for _, before := range []*graph.Node{unit.settled, unit.examined} {
+			if before != nil {
+				unit.assembled.Await(before)
+			}
+		}
 		assembled = append(assembled, unit.assembled)
 	}
 	w.graph.Add("index "+img.Name, func(ctx context.Context) (func(), error) {

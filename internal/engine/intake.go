@@ -49,11 +49,13 @@ func intakeOf(u *plan.Unit) *intake {
 }
 
 func (in *intake) add(u *plan.Unit, seen map[*plan.Unit]bool) {
-	if u == nil || seen[u] {
+	if seen[u] {
 		return
 	}
 	seen[u] = true
-	in.add(u.Base.Unit, seen)
+	for _, other := range u.Needs() {
+		in.add(other, seen)
+	}
 	for _, step := range u.Steps {
 		for _, one := range step.Do.Sources() {
 			if one.Single {
@@ -61,9 +63,6 @@ func (in *intake) add(u *plan.Unit, seen map[*plan.Unit]bool) {
 			} else {
 				in.patterns = append(in.patterns, one)
 			}
-		}
-		for _, other := range step.Do.Units() {
-			in.add(other, seen)
 		}
 	}
 }

@@ -114,10 +114,15 @@ func Look(ctx context.Context, o LookOptions) (*Preview, error) {
 func (n *unitNode) mistake() error {
 	nodes := []*graph.Node{n.open}
 	for _, s := range n.steps {
+		if s.settled != nil {
+			nodes = append(nodes, s.settled)
+		}
 		nodes = append(nodes, s.look, s.done)
 	}
-	if n.divided != nil {
-		nodes = append(nodes, n.divided)
+	for _, more := range []*graph.Node{n.divided, n.settled, n.examined} {
+		if more != nil {
+			nodes = append(nodes, more)
+		}
 	}
 	for _, node := range nodes {
 		var would *mustRun
@@ -307,21 +312,15 @@ func (l *look) measure(p *Preview) error {
 // expect fills in what a unit waits for and how long its steps took when they were done last.
 func (l *look) expect(one *UnitPreview) {
 	u := one.Unit
-	need := func(other *plan.Unit) {
-		if other != nil && !slices.Contains(one.Needs, other.ID.String()) {
-			one.Needs = append(one.Needs, other.ID.String())
-		}
+	for _, other := range u.Needs() {
+		one.Needs = append(one.Needs, other.ID.String())
 	}
-	need(u.Base.Unit)
 	var past []explain.PastStep
 	if l.w.o.Past != nil {
 		past = l.w.o.Past.Past(u.ID.Name, u.ID.Platform.String())
 	}
 	for i := range u.Steps {
 		step := &one.Steps[i]
-		for _, other := range u.Steps[i].Do.Units() {
-			need(other)
-		}
 		if step.Forecast != WillRun && step.Forecast != Depends {
 			continue
 		}

@@ -51,8 +51,9 @@ func run(ctx context.Context, o Options) (*Result, error) {
 	for _, img := range o.Plan.Images {
 		images = append(images, w.image(img))
 	}
+	w.setAside()
 	err := w.graph.Run(ctx)
-	result := &Result{Steps: results(w)}
+	result := &Result{Steps: results(w), Checked: w.checked()}
 	for _, i := range images {
 		if i.result.Descriptor.Digest != "" {
 			result.Images = append(result.Images, i.result)

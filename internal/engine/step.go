@@ -29,8 +29,10 @@ type stepNode struct {
 	plan *plan.Step
 	name step.Name
 	task event.Task
-	look *graph.Node
-	done *graph.Node
+
+	settled *graph.Node // its values are known; nil: they are from the start
+	look    *graph.Node
+	done    *graph.Node
 
 	command *command.Command // of a run step that was looked up
 	run     *runNode         // of one that was not found
@@ -81,6 +83,18 @@ func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 		needs = append(needs, file.node)
 	}
 	var began time.Time
+	failed := func(err error, ended bool) { w.fail(s, err, ended, time.Since(began)) }
+	if late := s.plan.Late; late != nil {
+		s.settled = w.settle(u, late.Needs, func(k plan.Known) (func(), error) {
+			began = time.Now()
+			do, err := late.Settle(k)
+			own := *s.plan
+			own.Do = do
+			return func() { s.plan = &own }, inStep(s.name, s.task, err)
+		})
+		s.settled.OnFailure(failed)
+		needs = append(needs, s.settled)
+	}
 	s.look = w.graph.Add("look up "+s.task.ID, func(ctx context.Context) (func(), error) {
 		began = time.Now()
 		if kind := compose.Of(s.plan.Do); kind != nil {
@@ -90,7 +104,6 @@ func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 		return w.recall(ctx, s)
 	}, needs...)
 	s.done = w.graph.Add("do "+s.task.ID, func(ctx context.Context) (func(), error) { return w.finish(ctx, s) }, s.look)
-	failed := func(err error, ended bool) { w.fail(s, err, ended, time.Since(began)) }
 	s.look.OnFailure(failed)
 	s.done.OnFailure(failed)
 	return s
@@ -260,7 +273,7 @@ func (w *work) finish(ctx context.Context, s *stepNode) (func(), error) {
 	if s.run != nil {
 		laid = s.run.content
 	}
-	o := &step.Outcome{Name: s.name, Task: s.task, Tree: laid.tree, Run: laid.run}
+	o := &step.Outcome{Name: s.name, Task: s.task, Tree: laid.tree, Run: laid.run, Annotations: s.plan.Annotations}
 	if !s.second { // the first one tells of them
 		w.warn(s, laid.findings)
 	}

@@ -27,6 +27,11 @@ type unitNode struct {
 	base   *image.Base // of the registry or the store, below all own layers; nil for none
 	named  baseName
 
+	settled *graph.Node      // its values are known; nil: they are from the start
+	values  plan.ImageValues // of an image
+
+	examined *graph.Node // of an image: its settings were held against its tree
+
 	image *imageUnit // of an image, once it is open
 	// Of an image: when its layers are decided on, and when it is put together.
 	divided, assembled *graph.Node
@@ -43,7 +48,7 @@ func (w *work) unit(u *plan.Unit) *unitNode {
 	if known := w.units[u]; known != nil {
 		return known
 	}
-	n := &unitNode{plan: u}
+	n := &unitNode{plan: u, values: u.Values}
 	w.units[u] = n
 	switch {
 	case u.Base.Unit != nil:
@@ -51,6 +56,9 @@ func (w *work) unit(u *plan.Unit) *unitNode {
 		after := []*graph.Node{n.below.done}
 		if image := n.imageBelow(); u.IsImage && image != nil {
 			after = append(after, image.divided) // its layers stay as they are
+		}
+		if n.below.settled != nil {
+			after = append(after, n.below.settled)
 		}
 		n.open = w.graph.Add(u.ID.String(), then(func() { n.openOnUnit(w) }), after...)
 	case u.Base.Reference != (reference.Reference{}):
@@ -70,6 +78,18 @@ func (w *work) unit(u *plan.Unit) *unitNode {
 	n.done = last
 	if u.IsImage {
 		w.imageNodes(n)
+	}
+	if u.Late != nil {
+		n.settled = w.settle(n, u.Late.Needs, func(k plan.Known) (func(), error) {
+			values, err := u.Late.Settle(k)
+			return func() { n.values = values }, err
+		})
+	}
+	if u.IsImage && u.ID.Platform.OS == "linux" {
+		n.examined = w.graph.Add("examine "+u.ID.String(), func(ctx context.Context) (func(), error) { return nil, w.examine(ctx, n) }, n.done)
+		if n.settled != nil {
+			n.examined.Await(n.settled)
+		}
 	}
 	return n
 }
@@ -128,12 +148,12 @@ func (n *unitNode) inherited() *image.Base {
 		return nil
 	}
 	base := *n.base
-	var chain []*plan.Unit
-	for below := n.plan.Base.Unit; below != nil; below = below.Base.Unit {
+	var chain []*unitNode
+	for below := n.below; below != nil; below = below.below {
 		chain = append(chain, below)
 	}
 	for _, u := range slices.Backward(chain) {
-		base.Config.Config = image.Inherit(base.Config.Config, u.Settings)
+		base.Config.Config = image.Inherit(base.Config.Config, u.values.Settings)
 	}
 	return &base
 }

@@ -22,7 +22,7 @@ func TestUnpackZip(t *testing.T) {
 		treetest.ZipFile("top/empty/", 0o750|os.ModeDir, ""), &zip.FileHeader{Name: `top\old\name.txt`, Comment: "made elsewhere"})))
 	r, err := s.build(gauge("unpack: {from: data.zip, to: /opt, strip: 1, owner: 7}"))
 	require.NoError(t, err)
-	require.Equal(t, []string{"opt 755 7, opt/bin 755 0, opt/bin/tool 755 7, opt/empty 750 7, opt/link 777 7, opt/old 755 0, opt/old/name.txt 644 7"}, s.entries(r))
+	require.Equal(t, []string{"opt 755 7, opt/bin 755 7, opt/bin/tool 755 7, opt/empty 750 7, opt/link 777 7, opt/old 755 7, opt/old/name.txt 644 7"}, s.entries(r))
 	s.write("empty.zip", string(treetest.Zip(t)))
 	_, err = s.build(gauge("unpack: {from: empty.zip, to: /opt}"))
 	require.NoError(t, err)

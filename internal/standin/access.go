@@ -306,7 +306,7 @@ func (s *Server) permit(who identity, repository string, what action) *problem {
 		return nil
 	}
 	if s.rightsOf(repository).Closed {
-		return refuse(http.StatusForbidden, "DENIED", "the repository "+repository+" is closed: it may be read alone")
+		return refuse(http.StatusForbidden, "DENIED", "the repository "+repository+" is read-only")
 	}
 	if what == push && s.rulesNow().Create == "by-hand" && !s.storage.has(repository) {
 		return refuse(http.StatusNotFound, "NAME_UNKNOWN", "there is no repository "+repository+", and a push does not make one here: `imbricat standin repository create "+repository+"`")

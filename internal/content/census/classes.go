@@ -90,8 +90,8 @@ const MaxSecret = 64 << 10
 
 // ClassOf looks at the name and the first bytes of a file.
 func ClassOf(name string, start []byte) Class {
-	if len(start) >= 20 && bytes.HasPrefix(start, []byte(elf.ELFMAG)) {
-		return markOfProgram(start)
+	if name := Architecture(start); name != "" {
+		return Class(programClass + name)
 	}
 	if len(start) == 0 {
 		return ""
@@ -113,14 +113,19 @@ func ClassOf(name string, start []byte) Class {
 	return ""
 }
 
-func markOfProgram(start []byte) Class {
+// Architecture is what a file that begins so is a program for, in the words of platforms; empty where it is no program for a processor that
+// is known.
+func Architecture(start []byte) string {
+	if len(start) < 20 || !bytes.HasPrefix(start, []byte(elf.ELFMAG)) {
+		return ""
+	}
 	var order binary.ByteOrder = binary.LittleEndian
 	if elf.Data(start[elf.EI_DATA]) == elf.ELFDATA2MSB {
 		order = binary.BigEndian
 	}
 	kind, machine := elf.Type(order.Uint16(start[16:])), elf.Machine(order.Uint16(start[18:]))
 	if name, known := machines[machine]; known && (kind == elf.ET_EXEC || kind == elf.ET_DYN) {
-		return Class(programClass + name)
+		return name
 	}
 	return ""
 }

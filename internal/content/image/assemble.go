@@ -21,6 +21,7 @@ type Layer struct {
 	Descriptor digest.Descriptor
 	DiffID     digest.DiffID
 	CreatedBy  string
+	Says       map[string]string // annotations of the manifest's entry
 }
 
 // Base is what an image starts from. Its config holds the history and the settings that are inherited.
@@ -41,7 +42,7 @@ type Assembly struct {
 
 // Config returns the image's config. It has one line of history for each layer.
 func (a *Assembly) Config() v1.Image {
-	config := v1.Image{Created: &a.Created, Platform: a.Platform.OCI()}
+	config := v1.Image{Created: &a.Created, Author: a.Settings.Author, Platform: a.Platform.OCI()}
 	config.RootFS = v1.RootFS{Type: "layers", DiffIDs: []digest.Digest{}}
 	var inherited v1.ImageConfig
 	if a.Base != nil {
@@ -87,7 +88,11 @@ func (a *Assembly) Manifest(config digest.Descriptor) v1.Manifest {
 		}
 	}
 	for _, l := range a.Layers {
-		layers = append(layers, l.Descriptor)
+		own := l.Descriptor
+		if len(l.Says) > 0 {
+			own.Annotations = l.Says
+		}
+		layers = append(layers, own)
 	}
 	return v1.Manifest{
 		Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: v1.MediaTypeImageManifest,

@@ -22,7 +22,11 @@ type Settings struct {
 	NoVolumes  bool
 	Labels     map[string]string
 	StopSignal string
+	Author     string // of the image, not of its base
 }
+
+// DefaultPath is the search path where an image names none.
+const DefaultPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 // With lays other settings over these, by the rules of Inherit.
 func (s Settings) With(other Settings) Settings {
@@ -43,6 +47,7 @@ func (s Settings) With(other Settings) Settings {
 	replace(&s.User, other.User)
 	replace(&s.WorkingDir, other.WorkingDir)
 	replace(&s.StopSignal, other.StopSignal)
+	replace(&s.Author, other.Author)
 	return s
 }
 
@@ -85,6 +90,21 @@ func replace(to *string, with string) {
 	if with != "" {
 		*to = with
 	}
+}
+
+// WithEnv lays variables (NAME=VALUE) over those of a base, so that each name is there once: programs differ in which of several they take.
+func WithEnv(base, own []string) []string {
+	all := slices.Clone(base)
+	for _, pair := range own {
+		name, _, _ := strings.Cut(pair, "=")
+		at := slices.IndexFunc(all, func(e string) bool { return strings.HasPrefix(e, name+"=") })
+		if at < 0 {
+			all = append(all, pair)
+			continue
+		}
+		all[at] = pair
+	}
+	return all
 }
 
 // mergeEnv keeps the base's order, replaces values in place, and appends new names in sorted order; empty values drop their names.

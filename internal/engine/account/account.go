@@ -90,12 +90,12 @@ func (f Finder) line(ctx context.Context, view *tree.View, file, name string, la
 		}
 		return fields, nil
 	}
-	hint := "what lies below this step has no such file: write numbers, such as 1000:1000"
-	if len(names) > 0 {
-		hint = "it has " + strings.Join(names[:min(len(names), 8)], ", ")
-		if near := recipe.Nearest(name, names); near != "" {
-			hint = fmt.Sprintf("did you mean %q?", near)
-		}
+	if len(names) == 0 {
+		return nil, f.File.Problem(pos, "there is no /%s to look %q up in: write numbers, such as 1000:1000, or have an earlier step enrol the user", file, name)
+	}
+	hint := "it has " + strings.Join(names[:min(len(names), 8)], ", ")
+	if near := recipe.Nearest(name, names); near != "" {
+		hint = fmt.Sprintf("did you mean %q?", near)
 	}
 	return nil, f.File.Problem(pos, "/%s of the image has no %q: %s", file, name, hint)
 }

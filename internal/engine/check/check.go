@@ -40,7 +40,7 @@ type Verdict struct{ What, Outcome, Detail string }
 // Known reports whether a check can be decided by Judge alone.
 func Known(do recipe.Checked) bool {
 	switch do.(type) {
-	case *recipe.TryCheck, *recipe.BaseCheck:
+	case *recipe.TryCheck, *recipe.BaseCheck, *recipe.StageCheck:
 		return false
 	}
 	return true

@@ -15,6 +15,7 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/image"
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/account"
@@ -201,12 +202,9 @@ func (c *Command) folder(f *recipe.File, baseDir string) error {
 	return f.Problem(c.do.WorkingDirPos, "there is no folder %s below this step: an earlier step must make it", c.do.WorkingDir)
 }
 
-// DefaultPath is the search path where a base names none.
-const DefaultPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
-
 // environment is the base's with the step's own, and what every program may rely on.
 func environment(base []string, own map[string]string, home string) []string {
-	all := map[string]string{"PATH": DefaultPath, "HOME": home}
+	all := map[string]string{"PATH": image.DefaultPath, "HOME": home}
 	for _, pair := range base {
 		if name, value, found := strings.Cut(pair, "="); found && name != "" {
 			all[name] = value

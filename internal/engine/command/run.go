@@ -7,8 +7,10 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/store"
@@ -76,10 +78,7 @@ func (r *Runner) missingSecrets() error {
 				continue
 			}
 			for _, use := range do.Secrets {
-				s := r.Plan.Secrets[use.Name]
-				if _, set := os.LookupEnv(s.Env); s.Env != "" && !set {
-					problems.Add(s.Pos, "the secret %q: the environment variable %s is not set", use.Name, s.Env)
-				}
+				r.missing(use.Name, problems)
 			}
 		}
 	}
@@ -87,6 +86,17 @@ func (r *Runner) missingSecrets() error {
 		return problems
 	}
 	return nil
+}
+
+// missing tells what of a secret, or of those that it is made of, is not to be had.
+func (r *Runner) missing(name string, problems *recipe.Errors) {
+	s := r.Plan.Secrets[name]
+	if _, set := os.LookupEnv(s.Env); s.Env != "" && !set {
+		problems.Add(s.Pos, "the secret %q: the environment variable %s is not set", name, s.Env)
+	}
+	for _, other := range s.Needs {
+		r.missing(other, problems)
+	}
 }
 
 // FailedError is a command that did not end well. Output is all that it printed, but for what was too much.
@@ -188,12 +198,35 @@ func (r *Runner) secret(ctx context.Context, name string, w *watch) (executor.Se
 		}
 		return executor.Secret{Socket: socket}, nil
 	}
+	if secret.Text != nil {
+		return r.made(ctx, secret, w)
+	}
 	value, err := r.Secrets.Secret(ctx, name, secret)
 	if err != nil {
 		return executor.Secret{}, r.Plan.File.Problem(secret.Pos, "the secret %q: %s", name, err)
 	}
 	w.secrets.Add(value)
 	return executor.Secret{Value: value}, nil
+}
+
+// made returns a secret that is made of others. Line ends after their values are no part of the text.
+func (r *Runner) made(ctx context.Context, secret plan.Secret, w *watch) (executor.Secret, error) {
+	values := map[string]string{}
+	for _, name := range secret.Needs {
+		other, err := r.secret(ctx, name, w)
+		if err != nil {
+			return executor.Secret{}, err
+		}
+		if values[name] = strings.TrimRight(string(other.Value), "\r\n"); !utf8.ValidString(values[name]) {
+			return executor.Secret{}, r.Plan.File.Problem(secret.Pos, "the secret %q is not UTF-8 text, and is to stand in one", name)
+		}
+	}
+	text, err := secret.Text(values)
+	if err != nil { // which may repeat a part of a value
+		return executor.Secret{}, r.Plan.File.Problem(secret.Pos, "the text of this secret cannot be made of what the others hold")
+	}
+	w.secrets.Add([]byte(text))
+	return executor.Secret{Value: []byte(text)}, nil
 }
 
 // accept keeps what a command left: its files, what it printed, what it learnt, and last the record.

@@ -7,6 +7,7 @@ import (
 
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/account"
 	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/spec/plan"
@@ -26,6 +27,8 @@ type Composer struct {
 	at      map[string]int  // path → index in entries
 	parents map[string]bool // entries that are only there because something lies in them
 	folders map[string]string
+	below   string           // new folders on the way belong to owner, where they lie below this path
+	owned   *account.IDs     // nil: they are root's
 	twins   map[any][]string // paths of files that are hard links to each other
 }
 
@@ -46,6 +49,9 @@ func (c *Composer) expect(entries int) {
 		c.seen = make(map[string]string, entries)
 	}
 }
+
+// own has folders that are made on the way belong to the owner that the step gives, where they lie below its destination.
+func (c *Composer) own(to plan.Target, owner *account.IDs) { c.below, c.owned = inner(to), owner }
 
 // warn tells of a doubt about the step.
 func (c *Composer) warn(code, text string) { c.Warner.Warn(c.step, code, text) }
@@ -69,19 +75,23 @@ func (c *Composer) folder(p string) (string, error) {
 		return "", err
 	}
 	if tree.Parent(real) != above {
-		// The link leads elsewhere, so what lies above is passed through there too.
-		if _, err := c.folder(tree.Parent(real)); err != nil {
+		// The link leads elsewhere, so what lies above is passed through there too. The step did not ask for that.
+		owner := c.owned
+		c.owned = nil
+		_, err := c.folder(tree.Parent(real))
+		if c.owned = owner; err != nil {
 			return "", err
 		}
 	}
-	if err := c.passThrough(real); err != nil {
+	if err := c.passThrough(real, p); err != nil {
 		return "", err
 	}
 	c.folders[p] = real
 	return real, nil
 }
 
-func (c *Composer) passThrough(real string) error {
+// passThrough makes sure that a folder is among the entries, which was asked for as p.
+func (c *Composer) passThrough(real, p string) error {
 	if real == "" {
 		return nil
 	}
@@ -97,6 +107,8 @@ func (c *Composer) passThrough(real string) error {
 			return fmt.Errorf("/%s is a %s in what lies below, and something is to lie in it", real, below.Kind)
 		}
 		e.Mode, e.UID, e.GID, e.Xattrs = below.Mode, below.UID, below.GID, below.Xattrs
+	} else if c.owned != nil && (c.below == "" || strings.HasPrefix(p, c.below+"/")) {
+		e.UID, e.GID = c.owned.UID, c.owned.GID
 	}
 	c.parents[real] = true
 	c.put(e)

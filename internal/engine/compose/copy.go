@@ -22,6 +22,7 @@ func (do copyStep) Lay(ctx context.Context, c *Composer) error {
 	if err != nil {
 		return err
 	}
+	c.own(do.To, &owner)
 	times := func(string) int64 { return 0 }
 	if do.CommitTimes {
 		if times, err = c.Times.CommitTimes(ctx); err != nil {
@@ -102,7 +103,7 @@ func (do copyStep) inspect(t *Tools, s *plan.Step, picked []*sources.Picked) {
 		}
 		t.tellModes(s, do.Copy, do.From[i], got.Survey.Picked)
 	}
-	t.tellMerged(s, folders, do.Structure, "structure: true keeps them, or a copy for each with a to of its own")
+	t.tellMerged(s, folders, do.Structure, "structure: keep keeps them, or a copy for each with a to of its own")
 }
 
 func isPattern(from string) bool { return strings.ContainsAny(from, "*?[{") }

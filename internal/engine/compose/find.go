@@ -2,7 +2,7 @@ package compose
 
 import (
 	"fmt"
-	"slices"
+	"path"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -10,12 +10,24 @@ import (
 	"imbricat/internal/content/tree"
 )
 
+// found is a node that a path or a pattern names.
+type found struct {
+	node *tree.Node
+	path string // as it is named, without the first slash: through the links that lead there
+	rel  string // below the folder that ignore patterns are relative to: one that is named, or from where a pattern matches; empty for that folder
+}
+
 // find returns the nodes that a path or a pattern names, through the links of the view, sorted by path.
-func find(view *tree.View, wanted string) ([]*tree.Node, bool, error) {
-	if n, err := lookup(view, wanted); err != nil || n != nil {
-		return slices.DeleteFunc([]*tree.Node{n}, func(n *tree.Node) bool { return n == nil }), false, err
-	}
-	if !strings.ContainsAny(wanted, "*?[{") {
+func find(view *tree.View, wanted string) ([]found, bool, error) {
+	n, err := lookup(view, wanted)
+	switch {
+	case err != nil:
+		return nil, false, err
+	case n != nil && n.Kind == tree.Folder:
+		return []found{{node: n, path: wanted}}, false, nil
+	case n != nil:
+		return []found{{node: n, path: wanted, rel: path.Base(wanted)}}, false, nil
+	case !strings.ContainsAny(wanted, "*?[{"):
 		return nil, false, nil
 	}
 	nodes, err := match(view, wanted)
@@ -41,7 +53,7 @@ func lookup(view *tree.View, wanted string) (*tree.Node, error) {
 }
 
 // match returns the nodes that a pattern names; what lies in a folder that matched belongs to it and is no match.
-func match(view *tree.View, pattern string) ([]*tree.Node, error) {
+func match(view *tree.View, pattern string) ([]found, error) {
 	base, rest := doublestar.SplitPattern(pattern)
 	if base == "." {
 		base = ""
@@ -54,21 +66,22 @@ func match(view *tree.View, pattern string) ([]*tree.Node, error) {
 	if !exists {
 		return nil, nil
 	}
-	var found []*tree.Node
+	var all []found
 	var visit func(n *tree.Node) error
 	visit = func(n *tree.Node) error {
 		for _, child := range n.Children() {
-			matched, err := doublestar.Match(rest, strings.TrimPrefix(strings.TrimPrefix(child.Path, top.Path), "/"))
+			rel := strings.TrimPrefix(strings.TrimPrefix(child.Path, top.Path), "/")
+			matched, err := doublestar.Match(rest, rel)
 			if err != nil {
 				return fmt.Errorf("%q is no valid pattern: %w", pattern, err)
 			}
 			if matched {
-				found = append(found, child)
+				all = append(all, found{node: child, path: tree.Join(base, rel), rel: rel})
 			} else if err := visit(child); err != nil {
 				return err
 			}
 		}
 		return nil
 	}
-	return found, visit(top)
+	return all, visit(top)
 }

@@ -19,7 +19,7 @@ import (
 // A copy whose files have not changed is recognised by their stats alone: what it laid down, and what it looked at below,
 // is noted under a hash of its options and of all that the walk found. Nothing is read or composed again then.
 
-const copyNote = "imbricat copy note 1"
+const copyNote = "imbricat copy note 2"
 
 // question names what a copy takes in with all that the walks found; empty where that does not decide the outcome.
 func (do copyStep) question(t *Tools) digest.Key {

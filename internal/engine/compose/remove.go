@@ -57,5 +57,10 @@ func toRemove(view *tree.View, wanted string) ([]*tree.Node, error) {
 	if !strings.ContainsAny(wanted, "*?[{") {
 		return nil, nil
 	}
-	return match(view, wanted)
+	matches, err := match(view, wanted)
+	var nodes []*tree.Node
+	for _, m := range matches {
+		nodes = append(nodes, m.node)
+	}
+	return nodes, err
 }

@@ -39,6 +39,7 @@ func (do unpackStep) Lay(ctx context.Context, c *Composer) error {
 	if err := c.addFolder(top, false); err != nil {
 		return err
 	}
+	c.own(do.To, a.owner)
 	return layArchive(c, do.Unpack, a, contents)
 }
 

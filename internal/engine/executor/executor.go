@@ -29,6 +29,8 @@ type Command struct {
 	Platform platform.Platform
 	Network  bool
 	FreshTmp bool
+	ReadOnly bool     // nothing can be written but below Writable, and what the sandbox gives
+	Writable []string // absolute, clean
 	Within   time.Duration
 	Time     int64            // of the files that it leaves, in seconds; 0: the constant one
 	Keep     []plan.Keep      // sorted by name

@@ -40,6 +40,8 @@ type Node struct {
 	err    error
 	cause  *Node
 	failed func(err error, ended bool)
+	aside  func(err error) bool
+	spared bool // it failed, and that ends nothing
 }
 
 // State returns the node's state.
@@ -53,6 +55,27 @@ func (n *Node) Cause() *Node { return n.cause }
 
 // OnFailure has the loop call f when the work of the node returns an error; ended, that it was ended and has not failed.
 func (n *Node) OnFailure(f func(err error, ended bool)) { n.failed = f }
+
+// SetAside has failures that spare says are of that kind end nothing, and be no error of the graph, where all that depends on them
+// ends in nodes that are set aside.
+func (n *Node) SetAside(spare func(err error) bool) { n.aside = spare }
+
+// spares reports whether a failure of the node is one that ends nothing.
+func (n *Node) spares(err error) bool {
+	seen := map[*Node]bool{}
+	var visit func(n *Node) bool
+	visit = func(n *Node) bool {
+		if seen[n] {
+			return true
+		}
+		seen[n] = true
+		if len(n.next) == 0 {
+			return n.aside != nil && n.aside(err)
+		}
+		return !slices.ContainsFunc(n.next, func(next *Node) bool { return !visit(next) })
+	}
+	return visit(n)
+}
 
 // Await has the node wait for others too. It must not have begun.
 func (n *Node) Await(others ...*Node) {
@@ -139,8 +162,7 @@ func (g *Graph) Run(ctx context.Context) error {
 			ready = append(ready, g.finish(r.node, r.then)...)
 			continue
 		}
-		g.fail(r.node, r.err, inner.Err() != nil)
-		if !g.keepGoing {
+		if g.fail(r.node, r.err, inner.Err() != nil); !g.keepGoing && !r.node.spared {
 			cancel()
 		}
 	}
@@ -185,7 +207,9 @@ func (g *Graph) fail(n *Node, err error, ended bool) {
 		n.state = Skipped
 	} else {
 		n.state = Failed
-		g.errs = append(g.errs, err)
+		if n.spared = n.spares(err); !n.spared {
+			g.errs = append(g.errs, err)
+		}
 	}
 	if n.failed != nil {
 		n.failed(err, n.state == Skipped)
@@ -221,7 +245,7 @@ func (g *Graph) result(ctx context.Context) error {
 	var all []error
 	for _, n := range g.nodes {
 		// Several nodes may tell of one and the same thing.
-		if n.state == Failed && !slices.ContainsFunc(all, func(known error) bool { return same(known, n.err) }) {
+		if n.state == Failed && !n.spared && !slices.ContainsFunc(all, func(known error) bool { return same(known, n.err) }) {
 			all = append(all, n.err)
 		}
 	}

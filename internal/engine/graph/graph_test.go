@@ -168,3 +168,43 @@ func TestFailures(t *testing.T) {
 	a.Await(circle.Add("b", nil, a))
 	require.EqualError(t, circle.Run(t.Context()), "the node a waits for itself")
 }
+
+// TestSetAside: a failure ends nothing where all that depends on it is set aside, and all where anything else does or it is of another kind.
+func TestSetAside(t *testing.T) {
+	failed := errors.New("the command failed")
+	for _, c := range []struct {
+		name          string
+		shared, other bool // something else needs what fails; it fails in another way
+		ends          bool
+	}{{"aside", false, false, false}, {"needed", true, false, true}, {"of another kind", false, true, true}} {
+		t.Run(c.name, func(t *testing.T) {
+			g, err := New(false), failed
+			if c.other {
+				err = errors.New("the disk is full")
+			}
+			broken := g.Add("broken", func(context.Context) (func(), error) { return nil, err })
+			done := g.Add("done", nil, g.Add("between", nil, broken), broken)
+			done.SetAside(func(err error) bool { return err == failed })
+			slow := g.Add("slow", func(ctx context.Context) (func(), error) {
+				select {
+				case <-time.After(20 * time.Millisecond):
+					return nil, nil
+				case <-ctx.Done():
+					return nil, ctx.Err()
+				}
+			})
+			if c.shared {
+				g.Add("image", nil, broken)
+			}
+			got := g.Run(t.Context())
+			require.Equal(t, broken, done.Cause())
+			if c.ends {
+				require.ErrorIs(t, got, err)
+				require.Equal(t, Skipped, slow.State())
+				return
+			}
+			require.NoError(t, got)
+			require.Equal(t, Done, slow.State())
+		})
+	}
+}

@@ -31,7 +31,7 @@ func (p *Place) Close() { _ = p.local.store.Discard(p.Spec.Work) }
 // Prepare lays down what a command needs. Adjust, where it is given, has the last word before anything is unpacked.
 func (l *Lease) Prepare(ctx context.Context, job executor.Job, adjust func(*sandbox.Spec) error) (*Place, error) {
 	spec := &sandbox.Spec{Args: job.Args, Env: job.Env, Dir: job.Dir, UID: job.User.UID, GID: job.User.GID, Groups: job.User.Groups,
-		Network: job.Network, FreshTmp: job.FreshTmp, Time: job.Time}
+		Network: job.Network, FreshTmp: job.FreshTmp, Time: job.Time, ReadOnly: job.ReadOnly, Writable: job.Writable}
 	if err := give(ctx, job, spec); err != nil {
 		return nil, err
 	}

@@ -27,6 +27,9 @@ func SignalNamed(name string) os.Signal {
 // and files written, until Finish. A command may move and replace what it likes meanwhile, so all is taken back by the
 // folders that it was put into, held open, and never by a path again.
 func (b *Box) placeInside(s *Spec) error {
+	if s.ReadOnly {
+		return &UnableError{Missing: "mounts", What: "a root that cannot be written to takes mounts, which --sandbox chroot does without", Mend: "leave the option out"}
+	}
 	root, err := unix.Open(filepath.Join(s.Work, "root"), unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return err

@@ -1,6 +1,7 @@
 package sandbox
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -24,7 +25,7 @@ func (j *jail) open() (err error) {
 
 // at returns a path by which something inside can be mounted on. Links inside lead nowhere but inside.
 func (j *jail) at(path string) (string, func(), error) {
-	fd, err := unix.Openat2(j.fd, strings.TrimPrefix(path, "/"), &unix.OpenHow{
+	fd, err := unix.Openat2(j.fd, cmp.Or(strings.TrimPrefix(path, "/"), "."), &unix.OpenHow{
 		Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS,
 	})
 	if err != nil {
@@ -267,6 +268,25 @@ func (j *jail) program(wanted bool, fd *int) error {
 		return refused("mounts", "hiding the program", err)
 	}
 	return os.Remove(name)
+}
+
+// readOnly has nothing written to the root but below some folders, where that is asked for.
+func (j *jail) readOnly(s Spec) error {
+	if !s.ReadOnly {
+		return nil
+	}
+	for _, path := range s.Writable {
+		target, done, err := j.at(path)
+		if err != nil {
+			return err
+		}
+		err = unix.Mount(target, target, "", unix.MS_BIND, "")
+		done()
+		if err != nil {
+			return refused("mounts", "keeping "+path+" writable", err)
+		}
+	}
+	return j.mount("", "/", "", unix.MS_BIND|unix.MS_REMOUNT|unix.MS_RDONLY|unix.MS_NODEV, "")
 }
 
 // enter makes the root the only file system there is.

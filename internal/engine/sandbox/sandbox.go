@@ -113,8 +113,10 @@ type Spec struct {
 	Bounds Bounds
 	Copied int64 // bytes that the work folder holds before the command starts
 
-	Network  bool    // the machine's network; otherwise a loopback alone
-	FreshTmp bool    // an empty /tmp in memory
+	Network  bool // the machine's network; otherwise a loopback alone
+	FreshTmp bool // an empty /tmp in memory
+	ReadOnly bool // nothing of the root can be written, but below Writable
+	Writable []string
 	Time     int64   // of every file that the command leaves, in seconds since 1970; 0: the box's
 	Mounts   []Mount // folders and files of the machine
 	Secrets  []Secret

@@ -141,6 +141,7 @@ func (o *setup) namespaces(program *int) error {
 		func() error { return j.files(o.Spec.Secrets, false) },
 		func() error { return loopback(o.Spec.Network) },
 		func() error { return unix.Sethostname([]byte(Hostname)) },
+		func() error { return j.readOnly(o.Spec) },
 		j.enter,
 		limitProcesses,
 		j.guard,

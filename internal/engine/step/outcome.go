@@ -27,7 +27,8 @@ type Outcome struct {
 	Name Name
 	Task event.Task
 	*filetree.Tree
-	Run *Run // of a command
+	Run         *Run              // of a command
+	Annotations map[string]string // of layers that hold what it laid down
 }
 
 // Run tells how a command went.

@@ -127,11 +127,11 @@ func (f *Finder) locked(name string) digest.Digest {
 }
 
 func (f *Finder) moves(name string) {
-	why := "and nothing holds what it stands for: `imbricat lock` writes that down"
+	why := "pin it with `imbricat lock`"
 	if f.Lock != nil {
-		why = "and " + recipe.LockName + " does not have it: `imbricat lock` adds it"
+		why = recipe.LockName + " does not have it: `imbricat lock` adds it"
 	}
-	f.warn(event.MovingBase, fmt.Sprintf("the base %s is named by a tag, which may move, %s", name, why))
+	f.warn(event.MovingBase, fmt.Sprintf("the base %s: its tag may move; %s", name, why))
 }
 
 func (f *Finder) warn(code, text string) {

@@ -61,6 +61,11 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 		return nil, nil, err
 	}
 	d := document(result)
+	for _, u := range w.Plan.Stages {
+		if err == nil {
+			d.Stages = append(d.Stages, report.BuiltStage{Name: u.ID.Name, Platform: u.ID.Platform.String()})
+		}
+	}
 	d.Warnings, d.Number = told.sorted(), log.build.Number
 	for i := range d.Steps {
 		one := &d.Steps[i]

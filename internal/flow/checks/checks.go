@@ -16,6 +16,7 @@ import (
 	"imbricat/internal/content/image"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/check"
+	"imbricat/internal/engine/command"
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/flow/try"
 	"imbricat/internal/flow/workspace"
@@ -28,9 +29,15 @@ import (
 	"imbricat/internal/spec/recipe"
 )
 
+// Made is what was built: the images by their names, and what became of the stages that only checks need.
+type Made struct {
+	Image  func(name string) (digest.Descriptor, error)
+	Stages map[*plan.Unit]error // nil: it is built
+}
+
 // All decides the checks of all images one after the other: those that run something share the machine's ports. What
 // a check cannot find out is its verdict, and no error.
-func All(ctx context.Context, w *workspace.Workspace, made func(name string) (digest.Descriptor, error), sink event.Sink) ([]receipt.Check, error) {
+func All(ctx context.Context, w *workspace.Workspace, made Made, sink event.Sink) ([]receipt.Check, error) {
 	list := []receipt.Check{}
 	for _, i := range w.Plan.Images {
 		for _, u := range i.Units {
@@ -50,7 +57,7 @@ func All(ctx context.Context, w *workspace.Workspace, made func(name string) (di
 // checker decides the checks of an image for one platform.
 type checker struct {
 	*workspace.Workspace
-	made    func(image string) (digest.Descriptor, error)
+	made    Made
 	unit    *plan.Unit
 	found   *baseimage.Found
 	subject *check.Subject
@@ -106,7 +113,7 @@ func taskOf(u *plan.Unit, number int, what string) event.Task {
 
 // examine finds the image in the store and what it holds.
 func (c *checker) examine(ctx context.Context) error {
-	desc, err := c.made(c.unit.ID.Name)
+	desc, err := c.made.Image(c.unit.ID.Name)
 	if err != nil {
 		return err
 	}
@@ -132,6 +139,8 @@ func (c *checker) decide(ctx context.Context, one plan.Check) check.Verdict {
 		return c.try(ctx, do, one)
 	case *recipe.BaseCheck:
 		return c.base(ctx, do)
+	case *recipe.StageCheck:
+		return c.stage(do, one.Stage)
 	}
 	return check.Judge(one.Do, c.subject)
 }
@@ -143,13 +152,16 @@ const lastWords = 2000
 // does not hold.
 func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) check.Verdict {
 	what := slices.Concat([]string{"try"}, one.Command, one.Arguments)
-	t := try.Command{Command: one.Command, Arguments: one.Arguments, Network: do.Network}
+	t := try.Command{Command: one.Command, Arguments: one.Arguments, Env: one.Env, Network: do.Network, ReadOnly: do.ReadOnly}
 	if do.Port > 0 {
 		what = append(what, "port "+strconv.Itoa(do.Port))
 		t.Ask = &sandbox.Ask{Port: do.Port, Get: one.Get, Status: do.Status, Within: do.Within}
 	}
 	if one.Get != "" {
 		what = append(what, one.Get)
+	}
+	if do.ReadOnly {
+		what = append(what, "read-only")
 	}
 	v := check.Verdict{What: strings.Join(what, " ") + " within " + do.Within.String(), Outcome: check.Fails}
 	words, err := listen()
@@ -180,7 +192,7 @@ func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) 
 	case t.Ask == nil && status.Code != do.Status:
 		v.Detail = fmt.Sprintf("it ended with status %d, not %d", status.Code, do.Status) + said
 	default:
-		v.Outcome, v.Detail = check.Holds, "it does"
+		v.Outcome, v.Detail = check.Holds, "ok"
 	}
 	return v
 }
@@ -221,10 +233,31 @@ func (w *words) last() string {
 	case <-time.After(time.Second): // something that it left behind goes on printing
 		return ""
 	}
+	return w.told()
+}
+
+// told tells what was kept of what was printed.
+func (w *words) told() string {
 	if len(w.text) == 0 {
 		return "; it printed nothing"
 	}
 	return "; it printed:\n" + strings.TrimRight(strings.ToValidUTF8(string(w.text), "?"), "\n")
+}
+
+// stage tells whether a stage could be built, which was tried with the image.
+func (c *checker) stage(do *recipe.StageCheck, u *plan.Unit) check.Verdict {
+	v := check.Verdict{What: "stage " + do.Name, Outcome: check.Holds, Detail: "it is built"}
+	err := c.made.Stages[u]
+	if err == nil {
+		return v
+	}
+	v.Outcome, v.Detail = check.Fails, err.Error()
+	var failed *command.FailedError
+	if errors.As(err, &failed) {
+		text := failed.Output[max(0, len(failed.Output)-lastWords):]
+		v.Detail += (&words{text: text}).told()
+	}
+	return v
 }
 
 // base looks at the image that the unit's files start from, through the recipe's own images and stages.

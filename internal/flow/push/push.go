@@ -297,7 +297,7 @@ func checkFresh(ctx context.Context, w *workspace.Workspace, i *plan.Image, desc
 		{"commit", v1.AnnotationRevision, w.Facts.Git.Commit},
 		{"version", v1.AnnotationVersion, i.Units[0].Version},
 	} {
-		_, overridden := i.Units[0].Annotations[check.key]
+		_, overridden := i.Units[0].Values.Annotations[check.key]
 		if built := index.Annotations[check.key]; !overridden && built != "" && check.now != "" && built != check.now {
 			return fmt.Errorf("%s in the store was built from %s %s, and it is %s now: run `imbricat build %s` first (with the same --fact)",
 				i.Name, check.name, built, check.now, i.Name)

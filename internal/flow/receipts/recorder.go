@@ -132,6 +132,7 @@ func (k *Recorder) Close(ctx context.Context, err error) error {
 	default:
 		r.Outcome, r.Stopped = receipt.Failed, &receipt.Stop{Part: k.Part, Message: k.o.Redactor.Text(strings.TrimSpace(err.Error())), Exit: k.o.Exit(err)}
 	}
+	r.Complete()
 	writing := context.WithoutCancel(ctx)
 	if ctx.Err() != nil { // whoever interrupts does not wait for a registry
 		var enough func()

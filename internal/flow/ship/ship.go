@@ -122,7 +122,7 @@ func (r *Run) parts(ctx context.Context) error {
 		return err
 	}
 	r.k.Part = "build"
-	document, _, err := building.Run(ctx, r.w, r.sink, r.o.Build)
+	document, result, err := building.Run(ctx, r.w, r.sink, r.o.Build)
 	r.k.Built(document)
 	if err != nil {
 		return err
@@ -135,7 +135,7 @@ func (r *Run) parts(ctx context.Context) error {
 	made := func(name string) (digest.Descriptor, error) { return built[name], nil }
 	if !r.o.Leaves("checks") {
 		r.k.Part = "checks"
-		if err := r.check(ctx, made); err != nil {
+		if err := r.check(ctx, checks.Made{Image: made, Stages: result.Checked}); err != nil {
 			return err
 		}
 	}
@@ -153,7 +153,7 @@ func (r *Run) parts(ctx context.Context) error {
 }
 
 // check decides the checks of every image, all of them.
-func (r *Run) check(ctx context.Context, made func(name string) (digest.Descriptor, error)) (err error) {
+func (r *Run) check(ctx context.Context, made checks.Made) (err error) {
 	if r.k.Receipt.Checks, err = checks.All(ctx, r.w, made, r.sink); err != nil {
 		return err
 	}
@@ -286,7 +286,7 @@ func (r *Run) askDestinations(ctx context.Context) error {
 
 func (r *Run) askTags(ctx context.Context, repository *registry.Repository, i *plan.Image, one *push.Shipment) error {
 	git, own := r.w.Facts.Git, map[string]string{}
-	if _, overridden := i.Units[0].Annotations[v1.AnnotationRevision]; git.Known() && !overridden {
+	if _, overridden := i.Units[0].Values.Annotations[v1.AnnotationRevision]; git.Known() && !overridden {
 		own[v1.AnnotationRevision] = git.Commit
 	}
 	guard := one.Guard(r.o.Force, func(_ context.Context, stands registry.Document) (string, error) {

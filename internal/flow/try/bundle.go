@@ -11,6 +11,7 @@ import (
 
 	specs "github.com/opencontainers/runtime-spec/specs-go"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/sandbox"
 )
@@ -54,10 +55,10 @@ func WriteBundle(ctx context.Context, o Options, found *baseimage.Found, do Comm
 	}
 	bundle := &specs.Spec{
 		Version:  bundleVersion,
-		Root:     &specs.Root{Path: "rootfs"},
+		Root:     &specs.Root{Path: "rootfs", Readonly: do.ReadOnly},
 		Hostname: sandbox.Hostname,
 		Process: &specs.Process{
-			Args: args, Env: append(config.Env, do.Env...), Cwd: path.Clean("/" + config.WorkingDir), User: user, NoNewPrivileges: true,
+			Args: args, Env: image.WithEnv(config.Env, do.Env), Cwd: path.Clean("/" + config.WorkingDir), User: user, NoNewPrivileges: true,
 			Capabilities: &specs.LinuxCapabilities{Bounding: bundleRights, Effective: bundleRights, Permitted: bundleRights},
 		},
 		Mounts: []specs.Mount{

@@ -17,6 +17,7 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
@@ -40,6 +41,7 @@ type Command struct {
 	User      string   // empty: the image's
 	In        string   // empty: the image's
 	Network   bool
+	ReadOnly  bool // nothing can be written but in volumes
 
 	Stdin, Stdout, Stderr *os.File
 	Terminal              *os.File // in place of the three
@@ -113,7 +115,12 @@ func Image(ctx context.Context, o Options, from *baseimage.Found, p platform.Pla
 	if c.User, err = one.user(ctx, t.User); err != nil {
 		return sandbox.Status{}, err
 	}
-	c.Env = append(withDefaults(config.Env, c.User.Home), t.Env...)
+	c.Env = image.WithEnv(withDefaults(config.Env, c.User.Home), t.Env)
+	c.ReadOnly = t.ReadOnly
+	for at := range config.Volumes {
+		c.Writable = append(c.Writable, path.Clean("/"+at))
+	}
+	slices.Sort(c.Writable)
 	if c.Dir = t.In; c.Dir == "" {
 		c.Dir = path.Clean("/" + config.WorkingDir)
 	}
@@ -122,14 +129,7 @@ func Image(ctx context.Context, o Options, from *baseimage.Found, p platform.Pla
 
 // withDefaults is an image's environment with what every program may rely on.
 func withDefaults(env []string, home string) []string {
-	out := slices.Clone(env)
-	for _, pair := range []string{"PATH=" + command.DefaultPath, "HOME=" + home} {
-		name, _, _ := strings.Cut(pair, "=")
-		if !slices.ContainsFunc(env, func(e string) bool { return strings.HasPrefix(e, name+"=") }) {
-			out = append(out, pair)
-		}
-	}
-	return out
+	return image.WithEnv([]string{"PATH=" + image.DefaultPath, "HOME=" + home}, env)
 }
 
 // quiet is a watch that nobody looks at.
@@ -251,7 +251,7 @@ func Step(ctx context.Context, o engine.Options, l *local.Local, name string, p 
 		if err != nil {
 			return err
 		}
-		c.Env = append(c.Env, t.Env...)
+		c.Env = image.WithEnv(c.Env, t.Env)
 		status, err = throwAway(ctx, l, r.Job(c), t, v1.ImageConfig{})
 		return err
 	})

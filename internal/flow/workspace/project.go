@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/platform"
@@ -22,6 +23,7 @@ import (
 type Project struct {
 	Dir    string   // the project folder
 	File   string   // the recipe, absolute or relative to the folder
+	Text   []byte   // the recipe itself, in place of the file; nil: the file is read
 	Writes []string // files below the folder that are written meanwhile, relative to it: no input of anything
 }
 
@@ -36,7 +38,11 @@ func (p Project) RecipePath() string {
 // Name names the project for the store and the logbook: its recipe's whole path. A recipe that is not there has none.
 func (p Project) Name() (string, error) {
 	path, err := filepath.Abs(p.RecipePath())
-	if err == nil {
+	if err == nil && p.Text != nil { // as it is named once it is written
+		var dir string
+		dir, err = filepath.EvalSymlinks(filepath.Dir(path))
+		path = filepath.Join(dir, filepath.Base(path))
+	} else if err == nil {
 		path, err = filepath.EvalSymlinks(path)
 	}
 	return path, err
@@ -48,9 +54,12 @@ const maxRecipe = 5 << 20
 // Recipe reads and parses the recipe.
 func (p Project) Recipe() (*recipe.Recipe, error) {
 	path := p.RecipePath()
+	if p.Text != nil {
+		return recipe.Parse(filepath.ToSlash(p.File), p.Text)
+	}
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, flow.Usagef("there is no recipe %s; write one (docs/recipe.md), or name its folder with --dir", path)
+		return nil, flow.Usagef("there is no recipe %s: `imbricat init` drafts one, and --dir names another folder", path)
 	}
 	if err != nil {
 		return nil, flow.Usagef("reading the recipe: %w", err)
@@ -87,6 +96,9 @@ func (p Project) Lock() (*lock.Lock, error) {
 // Choice is what somebody chooses of what a recipe tells.
 type Choice struct {
 	Images    []string            // none: all
+	Stages    bool                // Images may name stages too
+	Checks    bool                // stages that checks name are planned too
+	Unused    bool                // stages that nothing needs are planned too
 	Platforms []platform.Platform // none: all
 	Facts     map[string]string   // that replace the recipe's
 	Redactor  *redact.Redactor    // is told of what the environment holds of secrets
@@ -111,11 +123,11 @@ func (p Project) Expand(c Choice) (*Planned, error) {
 			c.Redactor.Add([]byte(os.Getenv(one.Env)))
 		}
 	}
-	f, err := facts.Gather(r, facts.Options{Dir: p.Dir, Lookup: os.LookupEnv, Given: c.Facts, Own: p.Writes})
+	f, err := facts.Gather(r, facts.Options{Dir: p.Dir, Lookup: os.LookupEnv, Given: c.Facts, Now: time.Now, Own: p.Writes})
 	if err != nil {
 		return nil, err
 	}
-	expanded, err := plan.Expand(r, plan.Options{Images: c.Images, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
+	expanded, err := plan.Expand(r, plan.Options{Images: c.Images, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
 	if err != nil {
 		return nil, err
 	}

@@ -75,36 +75,39 @@ type Warning struct {
 
 // The codes of warnings; docs/recipe.md tells them to people.
 const (
-	NoMatch       = "no-match"       // a pattern matches nothing
-	SpecialFile   = "special-file"   // a socket, a pipe or a device of the project is left out
-	MovingBase    = "moving-base"    // a base is named by a tag that nothing holds
-	ForeignBinary = "foreign-binary" // a program for another architecture than the image's
-	WorldWritable = "world-writable" // a file that everybody may write
-	SetUID        = "set-uid"        // a program that runs with its owner's or group's rights
-	Secret        = "secret"         // what looks like a private key or a token
-	Offline       = "offline"        // a registry cannot be reached, and an earlier answer serves
-	Emulated      = "emulated"       // commands for another architecture run in an emulator, which is slower
-	Logbook       = "logbook"        // the logbook could not be written to
-	SharedCache   = "shared-cache"   // the shared cache could not be used
-	Platforms     = "platforms"      // tags are to stand on an index that lacks platforms of the recipe
-	Modes         = "modes"          // files are copied that get other permissions than they have
-	Merged        = "merged"         // several folders are laid into one
-	Untracked     = "untracked"      // an image takes in files that version control does not have
-	Shallow       = "shallow"        // the time of an image comes from a history that is cut off
-	UnusedStage   = "unused-stage"   // no image needs a stage
-	Words         = "words"          // a list of lines looks like a program with its arguments
-	BuilderEnv    = "builder-env"    // settings take PATH or HOME of whoever builds
-	Unexpanded    = "unexpanded"     // settings hold a shell's variable, which nothing expands
-	Events        = "events"         // the file of events could not be written to
-	Layers        = "layers"         // the lock divides an image into more layers than there is room for
-	Stale         = "stale"          // a step replaces what an earlier command made something of, and a tool may not notice
-	Unstable      = "unstable"       // a command left something else than before, though it read the same
-	Damaged       = "damaged"        // a blob, or a tree that lay unpacked, was changed in the store and is made again
-	Confined      = "confined"       // commands are kept apart from the machine less than they could be
+	NoMatch        = "no-match"        // a pattern matches nothing
+	SpecialFile    = "special-file"    // a socket, a pipe or a device of the project is left out
+	MovingBase     = "moving-base"     // a base is named by a tag that nothing holds
+	ForeignBinary  = "foreign-binary"  // a program for another architecture than the image's
+	WorldWritable  = "world-writable"  // a file that everybody may write
+	SetUID         = "set-uid"         // a program that runs with its owner's or group's rights
+	Secret         = "secret"          // what looks like a private key or a token
+	Offline        = "offline"         // a registry cannot be reached, and an earlier answer serves
+	Emulated       = "emulated"        // commands for another architecture run in an emulator, which is slower
+	Logbook        = "logbook"         // the logbook could not be written to
+	SharedCache    = "shared-cache"    // the shared cache could not be used
+	Platforms      = "platforms"       // tags are to stand on an index that lacks platforms of the recipe
+	Modes          = "modes"           // files are copied that get other permissions than they have
+	Merged         = "merged"          // several folders are laid into one
+	Untracked      = "untracked"       // an image takes in files that version control does not have
+	Shallow        = "shallow"         // the time of an image comes from a history that is cut off
+	UnusedStage    = "unused-stage"    // no image needs a stage
+	Words          = "words"           // a list of lines looks like a program with its arguments
+	BuilderEnv     = "builder-env"     // settings take PATH or HOME of whoever builds
+	Unexpanded     = "unexpanded"      // settings hold a shell's variable, which nothing expands
+	UnknownUser    = "unknown-user"    // an image is to run as a user that it does not have
+	MissingFolder  = "missing-folder"  // the working directory of an image is not in it
+	MissingProgram = "missing-program" // an image does not have the program that it starts
+	Events         = "events"          // the file of events could not be written to
+	Layers         = "layers"          // the lock divides an image into more layers than there is room for
+	Stale          = "stale"           // a step replaces what an earlier command made something of, and a tool may not notice
+	Unstable       = "unstable"        // a command left something else than before, though it read the same
+	Damaged        = "damaged"         // a blob, or a tree that lay unpacked, was changed in the store and is made again
+	Confined       = "confined"        // commands are kept apart from the machine less than they could be
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

@@ -28,6 +28,7 @@ type Platform struct {
 	Platform    string            `json:"platform"`
 	Digest      digest.Digest     `json:"digest"`
 	Created     *time.Time        `json:"created,omitempty"`
+	Author      string            `json:"author,omitempty"`
 	Packed      int64             `json:"packed"`
 	Unpacked    int64             `json:"unpacked"`
 	Layers      []Layer           `json:"layers"`
@@ -43,6 +44,8 @@ type Layer struct {
 	Packed    int64         `json:"packed"`
 	Unpacked  int64         `json:"unpacked"`
 	CreatedBy string        `json:"createdBy,omitempty"`
+	// Annotations are those of the manifest's entry.
+	Annotations map[string]string `json:"annotations,omitempty"`
 }
 
 // Sizer gives a layer's unpacked size in bytes where it is known.
@@ -84,12 +87,12 @@ func describePlatform(ctx context.Context, f image.Fetcher, offer image.Offer, s
 	if err != nil {
 		return nil, err
 	}
-	p := &Platform{Platform: offer.Platform.String(), Digest: offer.Descriptor.Digest, Created: config.Created,
+	p := &Platform{Platform: offer.Platform.String(), Digest: offer.Descriptor.Digest, Created: config.Created, Author: config.Author,
 		Settings: config.Config, Annotations: manifest.Annotations, Layers: []Layer{}}
 	lines := madeBy(config, len(manifest.Layers))
 	for i, desc := range manifest.Layers {
 		l := Layer{Digest: desc.Digest, DiffID: digest.DiffID(config.RootFS.DiffIDs[i]), MediaType: desc.MediaType,
-			Packed: desc.Size, Unpacked: -1, CreatedBy: lines[i]}
+			Packed: desc.Size, Unpacked: -1, CreatedBy: lines[i], Annotations: desc.Annotations}
 		p.Packed += l.Packed
 		if size != nil {
 			if n, known := size(desc, l.DiffID); known {

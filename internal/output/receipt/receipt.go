@@ -181,13 +181,13 @@ var ErrMalformed = errors.New("no whole receipt")
 
 // Encode returns a receipt as JSON, the same bytes for the same receipt.
 func (r *Receipt) Encode() ([]byte, error) {
-	r.complete()
+	r.Complete()
 	text, err := json.MarshalIndent(r, "", "  ")
 	return append(text, '\n'), err
 }
 
-// complete gives lists that must be there.
-func (r *Receipt) complete() {
+// Complete gives the version and the lists that must be there, also where they are empty.
+func (r *Receipt) Complete() {
 	r.Version = Version
 	if r.Images == nil {
 		r.Images = []Image{}

@@ -21,6 +21,7 @@ import (
 // Build is the result of a build.
 type Build struct {
 	Images []BuiltImage   `json:"images"`
+	Stages []BuiltStage   `json:"stages,omitempty"` // that were asked for by themselves
 	Steps  []receipt.Step `json:"steps"`
 	Ran    int            `json:"ran"`
 	Reused int            `json:"reused"`
@@ -30,6 +31,12 @@ type Build struct {
 	Spared   float64           `json:"spared"` // seconds that reused steps took when they were done
 	Shared   *receipt.Shared   `json:"shared,omitempty"`
 	Number   int64             `json:"build,omitempty"` // in the logbook
+}
+
+// BuiltStage is a stage for a platform.
+type BuiltStage struct {
+	Name     string `json:"name"`
+	Platform string `json:"platform"`
 }
 
 // BuiltImage is an image over its platforms.
@@ -50,9 +57,15 @@ type BuiltPlatform struct {
 	Packed   int64         `json:"packed"`
 }
 
-// BuildText returns one row for each image and platform.
+// BuildText returns one row for each image or stage and platform.
 func BuildText(p Paint, b *Build) string {
 	w := &strings.Builder{}
+	for _, s := range b.Stages {
+		fmt.Fprintf(w, "%s %s  stage\n", p.Bold(s.Name), s.Platform)
+	}
+	if len(b.Images) == 0 {
+		return w.String()
+	}
 	var rows [][]string
 	for _, i := range b.Images {
 		rows = append(rows, []string{p.Bold(i.Name), "index over " + Count(len(i.Platforms), "platform"), "", "", string(i.Digest)})
@@ -66,8 +79,14 @@ func BuildText(p Paint, b *Build) string {
 
 // Summary is the closing line of a build.
 func (b *Build) Summary(took time.Duration) string {
+	what := Count(len(b.Images), "image")
+	if stages := Count(len(b.Stages), "stage"); len(b.Images) == 0 && len(b.Stages) > 0 {
+		what = stages
+	} else if len(b.Stages) > 0 {
+		what += " and " + stages
+	}
 	text := fmt.Sprintf("built %s: %d of %s ran, %d reused, in %s",
-		Count(len(b.Images), "image"), b.Ran, Count(b.Ran+b.Reused, "step"), b.Reused, Took(took))
+		what, b.Ran, Count(b.Ran+b.Reused, "step"), b.Reused, Took(took))
 	if b.Spared >= 0.5 {
 		text += ", " + Took(seconds(b.Spared)) + " spared"
 	}
@@ -127,7 +146,10 @@ func platformTree(p Paint, one *inspect.Platform, shared map[string]string, sett
 	}
 	t := tree.Root(head + "\n" + p.Muted(string(one.Digest)))
 	if one.Created != nil {
-		t.Child("created " + When(*one.Created, now))
+		t.Child("created: " + When(*one.Created, now))
+	}
+	if one.Author != "" {
+		t.Child("author " + cut(oneLine(one.Author), 90))
 	}
 	layers := tree.Root(Count(len(one.Layers), "layer") + ", the lowest first")
 	for _, l := range one.Layers {
@@ -135,7 +157,11 @@ func platformTree(p Paint, one *inspect.Platform, shared map[string]string, sett
 		if l.Unpacked >= 0 {
 			size += fmt.Sprintf(" → %8s", Size(l.Unpacked))
 		}
-		layers.Child(p.Muted(digest.Short(l.Digest)) + "  " + size + "  " + cut(oneLine(l.CreatedBy), 90))
+		line := p.Muted(digest.Short(l.Digest)) + "  " + size + "  " + cut(oneLine(l.CreatedBy), 90)
+		for _, key := range slices.Sorted(maps.Keys(l.Annotations)) {
+			line += "\n" + p.Muted(key) + " " + cut(oneLine(l.Annotations[key]), 90)
+		}
+		layers.Child(line)
 	}
 	t.Child(layers)
 	if lines := settingsLines(&one.Settings); len(lines) > 0 && !settings {
@@ -245,7 +271,8 @@ type PlannedDestination struct {
 type PlannedUnit struct {
 	Name     string        `json:"name"`
 	Platform string        `json:"platform"`
-	Kind     string        `json:"kind"` // image or stage
+	Kind     string        `json:"kind"`             // image or stage
+	Checks   []string      `json:"checks,omitempty"` // images whose checks alone need the stage
 	Base     string        `json:"base"`
 	Digest   digest.Digest `json:"baseDigest,omitempty"`
 	Needs    []string      `json:"needs"` // units that it waits for
@@ -323,7 +350,11 @@ func PlanText(p Paint, plan *Plan, every bool) string {
 		if u.Digest != "" {
 			base += " " + p.Muted(digest.Short(u.Digest))
 		}
-		fmt.Fprintf(w, "%s %s  %s from %s\n", p.Bold(u.Name), u.Platform, u.Kind, base)
+		fmt.Fprintf(w, "%s %s  %s from %s", p.Bold(u.Name), u.Platform, u.Kind, base)
+		if len(u.Checks) > 0 {
+			fmt.Fprintf(w, ", for checks of %s alone: ship builds it", strings.Join(u.Checks, ", "))
+		}
+		fmt.Fprintln(w)
 		for i, s := range u.Steps {
 			outcome := forecast(p, s.Outcome)
 			line := fmt.Sprintf("  %2d %s  %s", i+1, outcome, s.Step)

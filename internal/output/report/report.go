@@ -117,7 +117,7 @@ func Span(d time.Duration) string {
 // an image is not decades old because nobody knows better.
 func When(t, now time.Time) string {
 	if t.Equal(layer.Epoch) {
-		return "at no time that is known (" + t.UTC().Format("2006-01-02 15:04:05 UTC") + " stands for that)"
+		return "unknown"
 	}
 	return humanize.RelTime(t, now, "ago", "from now") + " (" + t.UTC().Format("2006-01-02 15:04:05 UTC") + ")"
 }

@@ -120,7 +120,7 @@ func (r *Repository) Tagged(ctx context.Context, identifier string, accept []str
 }
 
 func (r *Repository) document(ctx context.Context, identifier string, accept []string) (Document, error) {
-	q := r.request(http.MethodGet, "fetching the manifest "+identifier, "/manifests/"+identifier, 200)
+	q := r.request(http.MethodGet, fetching(identifier), "/manifests/"+identifier, 200)
 	q.header = http.Header{"Accept": accept}
 	resp, err := r.client.authorized(ctx, q)
 	if err != nil {
@@ -318,4 +318,12 @@ func (r *Repository) MayPush(ctx context.Context) error {
 	resp.Body.Close()
 	r.giveUp(ctx, resp)
 	return nil
+}
+
+// fetching says what is fetched: a tag or a digest.
+func fetching(identifier string) string {
+	if strings.Contains(identifier, ":") {
+		return "fetching " + identifier
+	}
+	return "fetching tag " + identifier
 }

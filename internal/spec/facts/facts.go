@@ -5,6 +5,7 @@
 package facts
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -22,6 +23,7 @@ type Options struct {
 	Dir    string                           // the project folder
 	Lookup func(name string) (string, bool) // the environment
 	Given  map[string]string                // facts given by hand; they replace the recipe's
+	Now    func() time.Time                 // the clock, for tags that ask for it
 	Own    []string                         // files that this program writes, relative to the project folder: they make nothing dirty
 }
 
@@ -33,6 +35,7 @@ type Facts struct {
 	given  map[string]string
 	git    map[string]any
 	date   map[string]any
+	now    map[string]any
 	run    map[string]any
 	env    map[string]any
 	epoch  *time.Time
@@ -70,6 +73,7 @@ func Gather(r *recipe.Recipe, o Options) (*Facts, error) {
 		f.run["number"] = number
 	}
 	f.fillDate()
+	f.now = dateFields(o.Now().UTC())
 	return f, f.fillGit(asked["dirty"], o.Own)
 }
 
@@ -85,7 +89,7 @@ func (f *Facts) Run() string {
 	return number
 }
 
-// fillDate tells the date of SOURCE_DATE_EPOCH, or else of the commit, in UTC. The clock is never asked: the same sources have
+// fillDate tells the date of SOURCE_DATE_EPOCH, or else of the commit, in UTC. The clock is not asked: the same sources have
 // the same date.
 func (f *Facts) fillDate() {
 	when, known := f.Epoch()
@@ -95,9 +99,17 @@ func (f *Facts) fillDate() {
 	if !known {
 		return
 	}
+	f.date = dateFields(when)
+}
+
+// dateFields tells a time in the forms that expressions know: week is that of ISO 8601, such as 2026-W48.
+func dateFields(when time.Time) map[string]any {
+	year, week := when.ISOWeek()
+	fields := map[string]any{"week": fmt.Sprintf("%04d-W%02d", year, week)}
 	for name, form := range map[string]string{"iso": "2006-01-02", "plain": "20060102", "minute": "20060102-1504", "year": "2006", "month": "01", "day": "02"} {
-		f.date[name] = when.Format(form)
+		fields[name] = when.Format(form)
 	}
+	return fields
 }
 
 // why tells why a fact has no value.
@@ -246,17 +258,27 @@ func (f *Facts) Scope(p platform.Platform) (*recipe.Scope, error) {
 		Git:      f.git,
 		Env:      f.env,
 		Date:     f.date,
+		Now:      f.now,
 		Run:      f.run,
 		Why:      f.why,
 		Platform: map[string]any{"os": p.OS, "architecture": p.Architecture, "variant": p.Variant},
 		Facts:    map[string]any{},
 		File:     f.files.Field,
 	}
-	e := &evaluation{facts: f, scope: s, state: map[string]int{}}
+	e := &evaluation{facts: f, scope: s, state: map[string]int{}, fails: map[string]error{}}
+	all := &recipe.Errors{File: f.recipe.File} // all that is wrong, not the first alone
 	for _, fact := range f.recipe.Facts {
-		if err := e.fact(fact.Name, nil); err != nil {
+		var own *recipe.Errors
+		if err := e.fact(fact.Name, nil); errors.As(err, &own) {
+			for _, p := range own.Problems {
+				all.Add(p.Pos, "%s", p.Message)
+			}
+		} else if err != nil {
 			return nil, err
 		}
+	}
+	if len(all.Problems) > 0 {
+		return nil, all
 	}
 	return s, nil
 }
@@ -265,13 +287,26 @@ func (f *Facts) Scope(p platform.Platform) (*recipe.Scope, error) {
 type evaluation struct {
 	facts *Facts
 	scope *recipe.Scope
-	state map[string]int // 1: begun, 2: done
+	state map[string]int // 1: begun, 2: done, 3: failed
+	fails map[string]error
 }
 
+// fact computes a fact once, with those that it needs. What went wrong is told to all that need it.
 func (e *evaluation) fact(name string, path []string) error {
-	if e.state[name] == 2 {
+	switch e.state[name] {
+	case 2:
 		return nil
+	case 3:
+		return e.fails[name]
 	}
+	err := e.compute(name, path)
+	if err != nil {
+		e.state[name], e.fails[name] = 3, err
+	}
+	return err
+}
+
+func (e *evaluation) compute(name string, path []string) error {
 	index := slices.IndexFunc(e.facts.recipe.Facts, func(f recipe.Fact) bool { return f.Name == name })
 	if index < 0 {
 		return nil
@@ -294,7 +329,9 @@ func (e *evaluation) fact(name string, path []string) error {
 			}
 		}
 	}
+	e.scope.Fact = name
 	value, err := fact.Value.Value(e.scope)
+	e.scope.Fact = ""
 	if err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -103,7 +104,7 @@ func TestScope(t *testing.T) {
 	gather := func(facts string, given map[string]string, env ...string) (map[string]any, error) {
 		r, err := recipe.Parse("r.yaml", []byte("imbricat: 1\nfacts: {"+facts+"}\nimages: {a: {base: none}}"))
 		require.NoError(t, err)
-		f, err := Gather(r, Options{Dir: t.TempDir(), Given: given, Lookup: func(name string) (string, bool) {
+		f, err := Gather(r, Options{Dir: t.TempDir(), Given: given, Now: func() time.Time { return time.Unix(1798848000, 0) }, Lookup: func(name string) (string, bool) {
 			for _, pair := range env {
 				if value, found := strings.CutPrefix(pair, name+"="); found {
 					return value, true
@@ -129,6 +130,13 @@ func TestScope(t *testing.T) {
 	got, err = gather(`a: "${date.iso} ${date.plain} ${date.minute} ${date.year}/${date.month}/${date.day}", b: "run-${run.number}", c: "${tag('a/b')}"`, nil, "SOURCE_DATE_EPOCH=1798761600", "IMBRICAT_RUN_NUMBER=7")
 	require.NoError(t, err)
 	require.Equal(t, map[string]any{"a": "2027-01-01 20270101 20270101-0000 2027/01/01", "b": "run-7", "c": "a-b"}, got)
+	got, err = gather(`a: "${date.week}"`, nil, "SOURCE_DATE_EPOCH=1798761600")
+	require.NoError(t, err)
+	require.Equal(t, "2026-W53", got["a"], "the first of January 2027 lies in the last week of 2026, by ISO 8601")
+	require.Equal(t, "20270102 2027-W01 20270104", func() string {
+		sunday, monday := dateFields(time.Unix(1798848000, 0).UTC()), dateFields(time.Unix(1799020800, 0).UTC())
+		return fmt.Sprint(sunday["plain"], " ", monday["week"], " ", monday["plain"])
+	}())
 	_, err = gather(`a: "${date.iso}${run.number}"`, nil)
 	require.ErrorContains(t, err, "date.iso is not known here: the project folder has no commit, and SOURCE_DATE_EPOCH is not set")
 	_, err = gather(`a: "${run.number}"`, nil)

@@ -40,6 +40,15 @@ type Git struct {
 }
 
 // openGit reads the repository that holds dir. A folder outside version control, or without a commit, is no error.
+// BranchOf returns the branch that is checked out in a folder; empty where that is not known.
+func BranchOf(dir string) string {
+	g, err := openGit(dir)
+	if err != nil {
+		return ""
+	}
+	return g.Branch
+}
+
 func openGit(dir string) (*Git, error) {
 	g := &Git{}
 	repo, err := git.PlainOpenWithOptions(dir, &git.PlainOpenOptions{DetectDotGit: true, EnableDotGitCommonDir: true})

@@ -62,14 +62,12 @@ type Copy struct {
 	From        []string // slashes, relative to the project folder
 	FromPos     []recipe.Pos
 	To          Target
-	LeaveOut    []string
-	Structure   bool
-	Follow      bool
 	CommitTimes bool
 	Attributes  []string
 	Owner       Owner
 	OwnerPos    recipe.Pos
 	Mode        ModeRule
+	recipe.Picking
 }
 
 // Take takes files out of another unit or of an image elsewhere.
@@ -84,6 +82,7 @@ type Take struct {
 	Owner     *Owner // nil: as it is there
 	OwnerPos  recipe.Pos
 	Mode      ModeRule
+	recipe.Picking
 }
 
 // Write makes a file.
@@ -229,14 +228,14 @@ func (f Fetch) Downloads() []Download { return []Download{{f.Address, f.SHA256}}
 
 // step evaluates a step. label is built from what it does.
 func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
-	out := Step{Label: s.Name, Pos: s.Pos, Silence: s.Silence, RisingTimes: s.RisingTimes}
+	out := Step{Label: s.Name, Pos: s.Pos, Silence: s.Silence, RisingTimes: s.RisingTimes, Annotations: e.pairs(s.Annotations)}
 	label, d := "", defaults.Access
 	switch do := s.Do.(type) {
 	case *recipe.Copy:
 		c := e.copy(do, do.Access.Or(d))
 		out.Do, label = c, "copy "+strings.Join(c.From, " ")+" to "+c.To.Path
 	case *recipe.Take:
-		t := e.take(do)
+		t := e.take(do, do.Access.Or(defaults.For("take")))
 		from := do.Unit
 		if from == "" {
 			from = t.Reference.String()
@@ -247,21 +246,23 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 		if do.After {
 			a = do.Access // the file has an owner and a mode already
 		}
-		w := Write{To: e.target(do.To), Text: e.text(do.Text), After: do.After, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
+		w := Write{To: e.target(do.To), After: do.After, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos}
 		if w.To.Folder {
 			e.report(do.To.Pos, "write makes a file: %q must not end with a slash", w.To.Path+"/")
 		}
-		out.Do, label = w, "write "+w.To.Path
+		out.Do, out.Late = settled(e, func(e *evaluator) Action {
+			own := w
+			own.Text = e.text(do.Text)
+			return own
+		})
+		label = "write " + w.To.Path
 	case *recipe.Make:
-		m := Make{Mode: e.mode(do.Mode)}
+		m := Make{}
+		m.Owner, m.OwnerPos, m.Mode = e.asked(do.Access.Or(recipe.Access{Owner: d.Owner}))
 		var paths []string
 		for _, template := range e.present(do.Folders) {
 			m.Folders = append(m.Folders, e.target(template))
 			paths = append(paths, m.Folders[len(m.Folders)-1].Path)
-		}
-		if given := do.Access.Or(recipe.Access{Owner: d.Owner}).Owner; given.Given {
-			owner := e.owner(given)
-			m.Owner, m.OwnerPos = &owner, given.Pos
 		}
 		out.Do, label = m, "make "+strings.Join(paths, " ")
 	case *recipe.Enrol:
@@ -275,7 +276,7 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 		}
 		out.Do, label = l, "link "+l.At.Path+" to "+l.Target
 	case *recipe.Unpack:
-		u := e.unpack(do)
+		u := e.unpack(do, do.Access.Or(defaults.For("unpack")))
 		out.Do, label = u, "unpack "+u.From+u.Address+" to "+u.To.Path
 	case *recipe.Fetch:
 		a := do.Access.Or(d)
@@ -290,7 +291,12 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 		}
 		out.Do, label = r, "remove "+strings.Join(r.Paths, " ")
 	case *recipe.Run:
-		out.Do = e.run(do, defaults)
+		r := e.run(do, defaults)
+		out.Do, out.Late = settled(e, func(e *evaluator) Action {
+			own := r
+			own.Env = e.runEnv(do, defaults)
+			return own
+		})
 		e.words(do, s)
 		label = "run " + shortened(strings.Join(do.Args, " ")+strings.Join(do.Lines, "; "))
 	}
@@ -332,8 +338,8 @@ func (e *evaluator) enrol(do *recipe.Enrol) Enrol {
 
 func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {
 	sources := e.present(do.From)
-	c := Copy{From: e.texts(sources), To: e.severally(e.target(do.To), do.From), LeaveOut: do.LeaveOut, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos,
-		Structure: do.Structure, Follow: do.Follow, CommitTimes: do.CommitTimes, Attributes: do.Attributes}
+	c := Copy{From: e.texts(sources), To: e.severally(e.target(do.To), do.From), Picking: do.Picking, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos,
+		CommitTimes: do.CommitTimes, Attributes: do.Attributes}
 	for i, from := range c.From {
 		c.From[i] = e.source(sources[i].Pos, from)
 		c.FromPos = append(c.FromPos, sources[i].Pos)
@@ -344,8 +350,8 @@ func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {
 // defaultAtMost bounds what an archive unpacks to unless the recipe says otherwise, in bytes.
 const defaultAtMost = 4 << 30
 
-func (e *evaluator) unpack(do *recipe.Unpack) Unpack {
-	u := Unpack{FromPos: do.From.Pos, To: e.target(do.To), Strip: do.Strip, LeaveOut: do.LeaveOut, Spread: do.Spread, AtMost: do.AtMost, Mode: e.mode(do.Mode)}
+func (e *evaluator) unpack(do *recipe.Unpack, a recipe.Access) Unpack {
+	u := Unpack{FromPos: do.From.Pos, To: e.target(do.To), Strip: do.Strip, LeaveOut: do.LeaveOut, Spread: do.Spread, AtMost: do.AtMost}
 	if u.AtMost == 0 {
 		u.AtMost = defaultAtMost
 	}
@@ -362,10 +368,7 @@ func (e *evaluator) unpack(do *recipe.Unpack) Unpack {
 		u.Address = from
 		e.checkAddress(u.FromPos, from)
 	}
-	if do.Owner.Given {
-		owner := e.owner(do.Owner)
-		u.Owner, u.OwnerPos = &owner, do.Owner.Pos
-	}
+	u.Owner, u.OwnerPos, u.Mode = e.asked(a)
 	return u
 }
 
@@ -387,17 +390,23 @@ func (e *evaluator) checkAddress(pos recipe.Pos, text string) {
 	}
 }
 
-func (e *evaluator) take(do *recipe.Take) Take {
-	t := Take{Pos: do.Pos, To: e.severally(e.target(do.To), do.Paths), Mode: e.mode(do.Mode)}
+// asked works out an owner and a mode that may be left as they are where things come from.
+func (e *evaluator) asked(a recipe.Access) (owner *Owner, pos recipe.Pos, mode ModeRule) {
+	if a.Owner.Given {
+		o := e.owner(a.Owner)
+		owner, pos = &o, a.Owner.Pos
+	}
+	return owner, pos, e.mode(a.Mode)
+}
+
+func (e *evaluator) take(do *recipe.Take, a recipe.Access) Take {
+	t := Take{Pos: do.Pos, To: e.severally(e.target(do.To), do.Paths), Picking: do.Picking}
 	if do.Unit != "" {
 		t.Unit = e.unit(do.Unit, e.platform)
 	} else {
 		t.Reference = e.reference(do.Pos, e.text(do.Reference), do.Explicit)
 	}
-	if do.Owner.Given {
-		owner := e.owner(do.Owner)
-		t.Owner, t.OwnerPos = &owner, do.Owner.Pos
-	}
+	t.Owner, t.OwnerPos, t.Mode = e.asked(a)
 	for _, template := range e.present(do.Paths) {
 		t.Paths = append(t.Paths, e.target(template).Path)
 		t.PathPos = append(t.PathPos, template.Pos)

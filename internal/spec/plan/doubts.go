@@ -23,8 +23,8 @@ func (x *expander) doubt(d Doubt) {
 	}
 }
 
-// unused tells of stages that no image needs: nothing ever builds them.
-func (x *expander) unused() {
+// unused tells of stages that no image needs, and none of those that are asked for: nothing builds them.
+func (x *expander) unused(asked []string) {
 	used := map[string]bool{}
 	var visit func(name string)
 	visit = func(name string) {
@@ -39,9 +39,12 @@ func (x *expander) unused() {
 	for _, i := range x.recipe.Images {
 		visit(i.Name)
 	}
+	for _, name := range asked {
+		visit(name)
+	}
 	for _, s := range x.recipe.Stages {
 		if !used[s.Name] {
-			x.doubt(Doubt{Pos: s.Pos, Code: event.UnusedStage, Text: fmt.Sprintf("no image needs the stage %q, so it is never built", s.Name)})
+			x.doubt(Doubt{Pos: s.Pos, Code: event.UnusedStage, Text: fmt.Sprintf("no image needs the stage %q, so it is never built; checks: [{stage: %s}] has ship build it", s.Name, s.Name)})
 		}
 	}
 }

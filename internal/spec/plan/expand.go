@@ -20,6 +20,9 @@ import (
 // Options choose what of a recipe is planned.
 type Options struct {
 	Images    []string            // none: all
+	Stages    bool                // Images may name stages too
+	Checks    bool                // stages that checks of the images name are planned too
+	Unused    bool                // stages that nothing needs are planned too
 	Platforms []platform.Platform // none: all that an image has
 	Here      platform.Platform   // for images that name no platform
 	Scope     func(platform.Platform) (*recipe.Scope, error)
@@ -30,9 +33,9 @@ var ErrChoice = errors.New("not in the recipe")
 
 // Expand makes the plan. The error is a *recipe.Errors with every problem found, or wraps ErrChoice.
 func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
-	x := &expander{recipe: r, secrets: map[string]Secret{}, options: o, units: map[UnitID]*Unit{}, scopes: map[platform.Platform]*recipe.Scope{},
+	x := &expander{recipe: r, secrets: map[string]Secret{}, settling: &settling{}, options: o, units: map[UnitID]*Unit{}, scopes: map[platform.Platform]*recipe.Scope{},
 		problems: &recipe.Errors{File: r.File}}
-	chosen, err := x.choose()
+	chosen, stages, err := x.choose()
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +43,18 @@ func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
 	for _, i := range chosen {
 		p.Images = append(p.Images, x.image(i))
 	}
-	x.unused()
+	if o.Checks {
+		x.checks(p.Images)
+	}
+	if o.Unused {
+		stages = append(stages, x.unplanned()...)
+	}
+	for _, name := range stages {
+		for _, on := range x.stagePlatforms() {
+			p.Stages = append(p.Stages, x.unit(name, on))
+		}
+	}
+	x.unused(stages)
 	slices.SortStableFunc(x.doubts, func(a, b Doubt) int { return cmp.Or(a.Pos.Line-b.Pos.Line, a.Pos.Column-b.Pos.Column) })
 	p.Units, p.Doubts = x.order, x.doubts
 	if r.Cache != nil {
@@ -66,6 +80,7 @@ type expander struct {
 	problems *recipe.Errors
 	secrets  map[string]Secret
 	doubts   []Doubt
+	settling *settling
 }
 
 func (x *expander) report(pos recipe.Pos, format string, args ...any) {
@@ -89,21 +104,36 @@ func (x *expander) add(pos recipe.Pos, err error) {
 	}
 }
 
-func (x *expander) choose() ([]*recipe.Image, error) {
-	var names []string
+// choose returns the images and the names of the stages that are asked for.
+func (x *expander) choose() (chosen []*recipe.Image, stages []string, err error) {
+	var images, known []string
 	for _, i := range x.recipe.Images {
-		names = append(names, i.Name)
+		images = append(images, i.Name)
+	}
+	for _, s := range x.recipe.Stages {
+		known = append(known, s.Name)
 	}
 	for _, wanted := range x.options.Images {
-		if !slices.Contains(names, wanted) {
-			hint := "it has " + strings.Join(names, ", ")
-			if near := recipe.Nearest(wanted, names); near != "" {
-				hint = fmt.Sprintf("did you mean %q?", near)
-			}
-			return nil, fmt.Errorf("image %q is %w: %s", wanted, ErrChoice, hint)
+		if slices.Contains(images, wanted) {
+			continue
 		}
+		isStage := slices.Contains(known, wanted)
+		if isStage && x.options.Stages {
+			stages = append(stages, wanted)
+			continue
+		}
+		names := images
+		if x.options.Stages {
+			names = slices.Concat(images, known)
+		}
+		hint := "it has " + strings.Join(names, ", ")
+		if near := recipe.Nearest(wanted, names); isStage {
+			hint = "it is a stage"
+		} else if near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		return nil, nil, fmt.Errorf("image %q is %w: %s", wanted, ErrChoice, hint)
 	}
-	var chosen []*recipe.Image
 	for i := range x.recipe.Images {
 		if n := x.recipe.Images[i].Name; len(x.options.Images) == 0 || slices.Contains(x.options.Images, n) {
 			chosen = append(chosen, &x.recipe.Images[i])
@@ -111,11 +141,48 @@ func (x *expander) choose() ([]*recipe.Image, error) {
 	}
 	for _, i := range chosen {
 		if len(x.platformsOf(i)) == 0 {
-			return nil, fmt.Errorf("the image %q has none of the platforms asked for, it has %s: %w",
+			return nil, nil, fmt.Errorf("the image %q has none of the platforms asked for, it has %s: %w",
 				i.Name, platformList(x.allPlatforms(i)), ErrChoice)
 		}
 	}
-	return chosen, nil
+	return chosen, stages, nil
+}
+
+// stagePlatforms are the platforms for which a stage is built that is asked for by itself.
+func (x *expander) stagePlatforms() []platform.Platform {
+	if len(x.options.Platforms) > 0 {
+		return x.options.Platforms
+	}
+	return []platform.Platform{x.options.Here}
+}
+
+// unplanned lists the stages of which nothing is planned yet.
+func (x *expander) unplanned() (names []string) {
+	for _, s := range x.recipe.Stages {
+		if !slices.ContainsFunc(x.order, func(u *Unit) bool { return u.ID.Name == s.Name }) {
+			names = append(names, s.Name)
+		}
+	}
+	return names
+}
+
+// checks plans the stages that checks of images name. They may stand on the images themselves.
+func (x *expander) checks(images []*Image) {
+	for _, i := range images {
+		for _, u := range i.Units {
+			for n := range u.Checks {
+				stage, is := u.Checks[n].Do.(*recipe.StageCheck)
+				if !is {
+					continue
+				}
+				_, needed := x.units[UnitID{stage.Name, u.ID.Platform}]
+				one := x.unit(stage.Name, u.ID.Platform)
+				if u.Checks[n].Stage = one; (!needed || len(one.ChecksOf) > 0) && !slices.Contains(one.ChecksOf, i.Name) {
+					one.ChecksOf = append(one.ChecksOf, i.Name)
+				}
+			}
+		}
+	}
 }
 
 func (x *expander) allPlatforms(i *recipe.Image) []platform.Platform {
@@ -187,7 +254,7 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 			if x.recipe.Stages[i].Here {
 				u.Machine = x.options.Here
 			}
-			e.stage(u, &x.recipe.Stages[i])
+			e.stage(u, &x.recipe.Stages[i], e.variant(&x.recipe.Stages[i]))
 		}
 	}
 	for i := range x.recipe.Images {
@@ -196,16 +263,12 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 				x.report(img.Pos, "the image %q is needed for %s, and it has only %s", name, p, platformList(img.Platforms))
 			}
 			u.IsImage, u.Compression, u.Stack = true, img.Compression, img.Stack
-			variant := e.variant(img)
-			stage := img.Stage
-			if variant.Base != nil {
-				stage.Base = *variant.Base
-			}
-			stage.Steps = slices.Concat(img.Steps, variant.Steps)
-			e.stage(u, &stage)
-			u.Settings = e.settings(&img.Settings).With(e.settings(&variant.Settings))
-			u.Annotations = e.pairs(img.Annotations)
-			u.Checks = e.checks(img.Checks)
+			variant := e.variant(&img.Stage)
+			e.stage(u, &img.Stage, variant)
+			u.Values, u.Late = settled(e, func(e *evaluator) ImageValues {
+				return ImageValues{e.settings(&img.Settings).With(e.settings(&variant.Settings)), e.pairs(img.Annotations), places(&img.Settings, &variant.Settings)}
+			})
+			u.Checks = e.checks(slices.Concat(img.Checks, variant.Checks))
 			if version, ok := e.scope.Facts["version"].(string); ok {
 				u.Version = version
 			}
@@ -223,20 +286,39 @@ func (e *evaluator) checks(list []recipe.Check) (out []Check) {
 		one := Check{Do: c.Do}
 		if try, is := c.Do.(*recipe.TryCheck); is {
 			one.Command, one.Arguments, one.Get = e.texts(try.Command), e.texts(try.Arguments), e.text(try.Get)
+			for _, p := range try.Env {
+				one.Env = append(one.Env, p.Key+"="+e.text(p.Value))
+			}
+			slices.Sort(one.Env)
 		}
 		out = append(out, one)
 	}
 	return out
 }
 
-// variant returns what the image has besides for this platform.
-func (e *evaluator) variant(img *recipe.Image) *recipe.Variant {
-	for i := range img.For {
-		if img.For[i].Platform == e.platform {
-			return &img.For[i]
+// variant returns what a stage or an image has besides for this platform.
+func (e *evaluator) variant(s *recipe.Stage) *recipe.Variant {
+	for i := range s.For {
+		if s.For[i].Platform == e.platform {
+			return &s.For[i]
 		}
 	}
 	return &recipe.Variant{}
+}
+
+// places finds where the settings stand that count, the later ones first.
+func places(all ...*recipe.Settings) (p Places) {
+	for _, s := range slices.Backward(all) {
+		for _, one := range []struct {
+			given []recipe.Template
+			to    *recipe.Pos
+		}{{[]recipe.Template{s.User}, &p.User}, {[]recipe.Template{s.WorkingDir}, &p.WorkingDir}, {slices.Concat(s.Entrypoint, s.Command), &p.Program}} {
+			if len(one.given) > 0 && one.given[0].Given && *one.to == (recipe.Pos{}) {
+				*one.to = one.given[0].Pos
+			}
+		}
+	}
+	return p
 }
 
 // destination evaluates where an image goes. An index has one name for all platforms, so the answers must agree.
@@ -265,10 +347,11 @@ type evaluator struct {
 	*expander
 	scope    *recipe.Scope
 	platform platform.Platform
+	missing  *missing // of values that may be settled later
 }
 
 func (e *evaluator) text(t recipe.Template) string {
-	if !t.Given {
+	if !t.Given || e.tooEarly(t) {
 		return ""
 	}
 	text, err := t.Text(e.scope)
@@ -289,9 +372,9 @@ func (e *evaluator) texts(list []recipe.Template) []string {
 	return out
 }
 
-// present returns the entries of a list whose conditions hold.
+// present returns the entries of a list whose conditions hold and that are known by now.
 func (e *evaluator) present(list []recipe.Template) []recipe.Template {
-	return slices.DeleteFunc(slices.Clone(list), func(t recipe.Template) bool { return !e.holds(t.When) })
+	return slices.DeleteFunc(slices.Clone(list), func(t recipe.Template) bool { return !e.holds(t.When) || e.tooEarly(t) })
 }
 
 func (e *evaluator) pairs(list []recipe.Pair) map[string]string {
@@ -302,25 +385,28 @@ func (e *evaluator) pairs(list []recipe.Pair) map[string]string {
 	return out
 }
 
-func (e *evaluator) stage(u *Unit, s *recipe.Stage) {
+func (e *evaluator) stage(u *Unit, s *recipe.Stage, variant *recipe.Variant) {
 	u.Pos = s.Pos
-	u.Base = Base{Kind: s.Base.Kind, Pos: s.Base.Pos}
-	switch s.Base.Kind {
+	base := s.Base
+	if variant.Base != nil {
+		base = *variant.Base
+	}
+	u.Base = Base{Kind: base.Kind, Pos: base.Pos}
+	switch base.Kind {
 	case recipe.ImageBase, recipe.StageBase:
-		u.Base.Unit = e.unit(s.Base.Name, u.Machine)
+		u.Base.Unit = e.unit(base.Name, u.Machine)
 	case recipe.ReferenceBase:
-		text := e.text(s.Base.Reference)
+		text := e.text(base.Reference)
 		if text == "none" {
 			u.Base.Kind = recipe.NoBase
 			break
 		}
-		u.Base.Reference = e.reference(s.Base.Pos, text, s.Base.Explicit)
+		u.Base.Reference = e.reference(base.Pos, text, base.Explicit)
 	}
-	for i := range s.Steps {
-		if !e.applies(s.Steps[i].Only, s.Steps[i].When) || e.nothingLeft(s.Steps[i].Do) {
-			continue
+	for _, step := range slices.Concat(s.Steps, variant.Steps) {
+		if e.applies(step.Only, step.When) && !e.nothingLeft(step.Do) {
+			u.Steps = append(u.Steps, e.step(&step, s.Defaults))
 		}
-		u.Steps = append(u.Steps, e.step(&s.Steps[i], s.Defaults))
 	}
 }
 
@@ -355,6 +441,9 @@ func (e *evaluator) source(pos recipe.Pos, text string) string {
 
 // target checks a path of the image.
 func (e *evaluator) target(t recipe.Template) Target {
+	if e.tooEarly(t) {
+		return Target{Path: "/"}
+	}
 	text := e.text(t)
 	if !path.IsAbs(text) {
 		e.report(t.Pos, "a path in the image is absolute: write %q", "/"+text)
@@ -423,7 +512,7 @@ func (e *evaluator) settings(s *recipe.Settings) image.Settings {
 	out := image.Settings{
 		Entrypoint: e.texts(s.Entrypoint), Command: e.texts(s.Command),
 		Env: e.pairs(s.Env), Labels: e.pairs(s.Labels),
-		User: e.text(s.User), StopSignal: e.text(s.StopSignal), NoPorts: s.NoPorts, NoVolumes: s.NoVolumes,
+		User: e.text(s.User), StopSignal: e.text(s.StopSignal), Author: e.text(s.Author), NoPorts: s.NoPorts, NoVolumes: s.NoVolumes,
 	}
 	e.checkSignal(s.StopSignal, out.StopSignal)
 	if s.WorkingDir.Given {

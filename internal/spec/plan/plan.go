@@ -8,7 +8,6 @@ package plan
 import (
 	"slices"
 
-	"imbricat/internal/content/image"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/spec/recipe"
@@ -21,6 +20,7 @@ type Plan struct {
 	Silence []string // codes of warnings that are not given
 	Doubts  []Doubt
 	Images  []*Image
+	Stages  []*Unit // that are asked for by themselves
 	Units   []*Unit
 	Secrets map[string]Secret // those that run steps use
 	Share   string            // the shared cache that the recipe names: a reference as text, or empty
@@ -106,12 +106,35 @@ type Unit struct {
 	Machine     platform.Platform // that the base is for and that run steps run on; not the ID's where the stage is to run here
 	Base        Base
 	Steps       []Step
-	Settings    image.Settings    // images only
-	Annotations map[string]string // images only
-	Version     string            // the fact "version" where the recipe has one
-	Compression string            // images only: gzip, zstd or none
-	Stack       recipe.Stack      // images only
-	Checks      []Check           // images only
+	Values      ImageValues        // images only; without those of Late
+	Late        *Late[ImageValues] // nil: all values are known
+	Version     string             // the fact "version" where the recipe has one
+	Compression string             // images only: gzip, zstd or none
+	Stack       recipe.Stack       // images only
+	Checks      []Check            // images only
+	ChecksOf    []string           // of a stage that nothing but checks needs: the images whose checks name it
+}
+
+// Needs lists the units that a unit starts from, takes files of, or makes values of, each once.
+func (u *Unit) Needs() []*Unit {
+	var all []*Unit
+	add := func(more ...*Unit) {
+		for _, one := range more {
+			if one != nil && !slices.Contains(all, one) {
+				all = append(all, one)
+			}
+		}
+	}
+	add(u.Base.Unit)
+	for _, s := range u.Steps {
+		if add(s.Do.Units()...); s.Late != nil {
+			add(s.Late.Needs...)
+		}
+	}
+	if u.Late != nil {
+		add(u.Late.Needs...)
+	}
+	return all
 }
 
 // Check is what an image must fulfil before it is shipped. Do is as in the recipe, with Command and Get evaluated beside it.
@@ -119,7 +142,9 @@ type Check struct {
 	Do        recipe.Checked
 	Command   []string // of a *recipe.TryCheck
 	Arguments []string // of one too
+	Env       []string // NAME=VALUE, sorted; of one too
 	Get       string
+	Stage     *Unit // of a *recipe.StageCheck; nil where checks are not planned
 }
 
 // Base is what a unit starts from; the zero value is nothing at all.
@@ -135,9 +160,12 @@ type Step struct {
 	Label   string // the step's name, or what it does
 	Pos     recipe.Pos
 	Silence []string // codes of warnings that the step does not give
+	// Annotations are of the layers that hold what the step lays down.
+	Annotations map[string]string
 	// RisingTimes gives all files that the step leaves a time after that of every file below it.
 	RisingTimes bool
-	Do          Action
+	Do          Action        // without the values of Late
+	Late        *Late[Action] // nil: all values are known
 }
 
 // Target is where a step lays things in the image.
@@ -173,4 +201,7 @@ type Secret struct {
 	File     string // relative to the project folder, or absolute
 	Command  []string
 	SSHAgent bool
+	Needs    []string // secrets that Text is made of
+	// Text makes the secret of others; nil: it comes from elsewhere.
+	Text func(values map[string]string) (string, error)
 }

@@ -118,9 +118,9 @@ func TestExpand(t *testing.T) {
 	require.Equal(t, "copy b to /srv/x", gauge.Steps[0].Label)
 	require.Same(t, p.Units[0], gauge.Base.Unit)
 	require.Equal(t, "1.4.0", gauge.Version)
-	require.Equal(t, []string{"80/tcp", "53/udp"}, gauge.Settings.Ports)
-	require.Equal(t, []string{"/var/lib/tide"}, gauge.Settings.Volumes)
-	require.Equal(t, "/srv", gauge.Settings.WorkingDir)
+	require.Equal(t, []string{"80/tcp", "53/udp"}, gauge.Values.Settings.Ports)
+	require.Equal(t, []string{"/var/lib/tide"}, gauge.Values.Settings.Volumes)
+	require.Equal(t, "/srv", gauge.Values.Settings.WorkingDir)
 	require.Equal(t, []string{"1.4.0"}, p.Images[0].Destinations[0].Tags)
 	require.Equal(t, []Held{{"a", "facts.version == '2'", nil}}, p.Images[0].Destinations[0].Held)
 
@@ -288,19 +288,104 @@ images:
 		}
 		if u.ID.Platform.Architecture == "arm64" {
 			require.Equal(t, []string{"write /arm", "copy a b to /c", "copy d to /d"}, labels)
-			require.Equal(t, []string{"/bin/gauge", "--arm"}, u.Settings.Entrypoint)
+			require.Equal(t, []string{"/bin/gauge", "--arm"}, u.Values.Settings.Entrypoint)
 			require.Len(t, u.Checks, 2)
 			continue
 		}
 		require.Equal(t, []string{"copy a to /c", "copy d to /d"}, labels)
 		require.True(t, u.Steps[0].Do.(Copy).To.Folder, "one of several lies in the folder")
 		require.False(t, u.Steps[1].Do.(Copy).To.Folder)
-		require.Equal(t, []string{"/bin/gauge"}, u.Settings.Entrypoint)
-		require.Equal(t, []string{"80/tcp"}, u.Settings.Ports)
-		require.Empty(t, u.Settings.Volumes)
+		require.Equal(t, []string{"/bin/gauge"}, u.Values.Settings.Entrypoint)
+		require.Equal(t, []string{"80/tcp"}, u.Values.Settings.Ports)
+		require.Empty(t, u.Values.Settings.Volumes)
 		require.Len(t, u.Checks, 1)
 		require.Equal(t, []string{"a"}, u.Checks[0].Command)
 	}
+}
+
+// TestShared: what is said once holds for all, and what differs by platform or by unit comes behind it.
+func TestShared(t *testing.T) {
+	p, err := expand(t, `imbricat: 1
+facts: {version: "1"}
+shared:
+  tools: &tools [{make: {folder: /a}}, {run: make}]
+  tags: &tags [one, two]
+defaults: {owner: 1, env: {A: all, B: all}, working-dir: /src}
+stages:
+  build:
+    base: none
+    steps: [*tools, [{run: more, working-dir: /own}]]
+    for: {linux/arm64: {base: other, steps: {make: {folder: /arm, owner: 3}}}}
+  other: {base: none, defaults: {env: {B: own}, owner: 2}, steps: [*tools]}
+images:
+  gauge:
+    base: build
+    platforms: [linux/amd64, linux/arm64]
+    settings: {author: Tideline}
+    for: {linux/arm64: {checks: {user: {not: root}}, settings: {author: Harbour}}}
+    checks: [[{size: {packed: 1MB}}]]
+    steps: [{write: {to: /w, text: w}, annotations: {a: "${platform.architecture}"}}]
+    publish: {main: {to: h:1/g, tags: [*tags, three]}}
+`, Options{})
+	require.NoError(t, err)
+	describe := map[string]string{}
+	for _, u := range p.Units {
+		text := u.Values.Settings.Author
+		for _, s := range u.Steps {
+			switch do := s.Do.(type) {
+			case Make:
+				text += fmt.Sprintf(" %s %d;", do.Folders[0].Path, do.Owner.UID)
+			case Run:
+				text += fmt.Sprintf(" %s %s%s %s;", do.Lines[0], do.Env["A"], do.Env["B"], do.WorkingDir)
+			case Write:
+				text += fmt.Sprintf(" %s %d;", s.Annotations["a"], do.Owner.UID)
+			}
+		}
+		if describe[u.ID.String()] = fmt.Sprintf("%s %d", text, len(u.Checks)); u.Base.Unit != nil {
+			describe[u.ID.String()] += " on " + u.Base.Unit.ID.Name
+		}
+	}
+	require.Equal(t, map[string]string{
+		"build linux/amd64": " /a 1; make allall /src; more allall /own; 0",
+		"build linux/arm64": " /a 1; make allall /src; more allall /own; /arm 3; 0 on other",
+		"other linux/arm64": " /a 2; make allown /src; 0",
+		"gauge linux/amd64": "Tideline amd64 1; 1 on build",
+		"gauge linux/arm64": "Harbour arm64 1; 2 on build",
+	}, describe)
+	require.Equal(t, []string{"one", "two", "three"}, p.Images[0].Destinations[0].Tags)
+}
+
+// TestNeeds: what values are made of is needed like what files are taken of, so that plans, dates and graphs know of it; each once, and before.
+func TestNeeds(t *testing.T) {
+	p, err := expand(t, `imbricat: 1
+facts: {version: "1"}
+stages:
+  a: {base: none}
+  b: {base: none}
+  c: {base: none}
+  d: {base: a}
+images:
+  gauge:
+    base: d
+    steps:
+      - {write: {to: /w, text: '${result("b", "/x")}${result("b", "/y")}'}}
+      - {take: {from: b, paths: /z, to: /z}}
+    settings: {labels: {v: '${result("c", "/v")}', w: "${base.user ?? \"none\"}"}}
+`, Options{})
+	require.NoError(t, err)
+	var before []string
+	for _, u := range p.Units {
+		var needs []string
+		for _, n := range u.Needs() {
+			require.Contains(t, before, n.ID.Name)
+			needs = append(needs, n.ID.Name)
+		}
+		if u.ID.Name == "gauge" {
+			require.Equal(t, []string{"d", "b", "c"}, needs)
+		}
+		before = append(before, u.ID.Name)
+	}
+	require.Contains(t, before, "gauge")
 }
 
 // TestDoubts: what is allowed and probably not meant is told, each once, and what is meant is not.

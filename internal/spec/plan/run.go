@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -28,7 +29,7 @@ func shortened(text string) string {
 }
 
 func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
-	r := Run{Lines: do.Lines, Args: do.Args, Network: !do.NoNet, FreshTmp: do.FreshTmp, Within: do.Within, Expires: do.Expires, Env: e.pairs(d.Env)}
+	r := Run{Lines: do.Lines, Args: do.Args, Network: !do.NoNet, FreshTmp: do.FreshTmp, Within: do.Within, Expires: do.Expires}
 	by, strict := do.LinesBy, do.Strict
 	if !by.Given {
 		by = d.LinesBy
@@ -44,14 +45,6 @@ func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
 	}
 	if r.Within == 0 {
 		r.Within = defaultWithin
-	}
-	for key, value := range e.pairs(do.Env) {
-		r.Env[key] = value
-	}
-	for key, value := range r.Env {
-		if key == "" || strings.ContainsRune(key+value, 0) {
-			e.report(do.WorkingDir.Pos, "%q is no environment variable", key)
-		}
 	}
 	in, user := do.WorkingDir, do.User
 	if !in.Given {
@@ -80,14 +73,51 @@ func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
 	slices.SortFunc(r.Keep, func(a, b Keep) int { return strings.Compare(a.Name, b.Name) })
 	for _, use := range do.Secrets {
 		r.Secrets = append(r.Secrets, SecretUse{use.Name, e.inside(use.At)})
-		for _, s := range e.recipe.Secrets {
-			if s.Name == use.Name {
-				e.secrets[s.Name] = Secret{Pos: s.Pos, Env: s.Env, File: e.text(s.File), Command: s.Command, SSHAgent: s.SSHAgent}
-			}
-		}
+		e.secret(use.Name)
 	}
 	e.checkPlaces(do)
 	return r
+}
+
+// secret notes a secret that is used, with those that it is made of.
+func (e *evaluator) secret(name string) {
+	if _, known := e.secrets[name]; known {
+		return
+	}
+	for _, s := range e.recipe.Secrets {
+		if s.Name != name {
+			continue
+		}
+		own := Secret{Pos: s.Pos, Env: s.Env, File: e.text(s.File), Command: s.Command, SSHAgent: s.SSHAgent, Needs: s.Needs()}
+		if s.Text.Given {
+			own.Text = func(values map[string]string) (string, error) {
+				e.settling.Lock()
+				defer e.settling.Unlock()
+				scope := *e.scope
+				scope.Secrets = map[string]any{}
+				for name, value := range values {
+					scope.Secrets[name] = value
+				}
+				return s.Text.Text(&scope)
+			}
+		}
+		e.secrets[name] = own
+		for _, other := range own.Needs {
+			e.secret(other)
+		}
+	}
+}
+
+// runEnv is the environment that a command gets besides the base's.
+func (e *evaluator) runEnv(do *recipe.Run, d recipe.Defaults) map[string]string {
+	env := e.pairs(d.Env)
+	maps.Copy(env, e.pairs(do.Env))
+	for _, p := range slices.Concat(d.Env, do.Env) {
+		if strings.ContainsRune(p.Key+env[p.Key], 0) {
+			e.report(p.Value.Pos, "%q is no environment variable", p.Key)
+		}
+	}
+	return env
 }
 
 // inside is where the sandbox shows something.

@@ -31,8 +31,10 @@ func corpus(t require.TestingT) map[string]string {
 		require.NoError(t, err)
 		return string(text)
 	}
-	for _, name := range []string{"demo/tideline/imbricat.yaml", "demo/tideline/bases/imbricat.yaml"} {
-		texts[name] = read(name)
+	own, err := filepath.Glob("../../../docs/recipes/*.yaml")
+	require.NoError(t, err)
+	for _, name := range append(own, "../../../demo/tideline/imbricat.yaml", "../../../demo/tideline/bases/imbricat.yaml") {
+		texts[name] = read(strings.TrimPrefix(name, "../../../"))
 	}
 	for _, page := range []string{"docs/recipe.md", "docs/running.md"} {
 		for n, part := range strings.Split(read(page), "```yaml\n")[1:] {
@@ -90,7 +92,7 @@ func load(text string) error {
 var beyond = regexp.MustCompile(`no stage or image is named|needs itself|names a stage and an image|unknown name|is a (stage|image): write|is an image: write|` +
 	`names no registry|is no registry host|is no repository|is no image name|is no reference|needs a tag or a digest|want the repository|is no tag|in an expression|` +
 	`environment variable|not known here|mismatched types|expected bool|is no mode|is no owner|is beyond what|is no port|is no valid|leads out|must stay inside|` +
-	`is not for|stands twice|a reference is empty|cannot hold|is no address|has nothing|too many|holds? no|unexpected token|cannot use|interface conversion|invalid operation|gives|must not end with a slash|is needed for|after ':' is empty|no secret is named|can be put at|lie in each other|must be a time|names no program|are for lines of a shell|nothing is expanded in lines|is no name for a user|is no number of a user|cannot stand in a list|is no signal`)
+	`is not for|stands twice|a reference is empty|cannot hold|is no address|has nothing|too many|holds? no|unexpected token|cannot use|interface conversion|invalid operation|gives|must not end with a slash|is needed for|after ':' is empty|no secret is named|can be put at|lie in each other|must be a time|names no program|are for lines of a shell|nothing is expanded in lines|is no name for a user|is no number of a user|cannot stand in a list|is no signal|a check builds a stage|is known only once|result needs the name|the value of a secret can stand|is made of itself|is an agent, which|stand in tags alone|compares nothing`)
 
 func verdicts(schema *jsonschema.Schema, text string) (byLoader, bySchema error, readable bool) {
 	var value any
@@ -243,4 +245,27 @@ func TestSchemaKnowsAllCodes(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(recipe.Schema, &document))
 	require.ElementsMatch(t, event.Codes, document.Defs.Code.Enum)
+}
+
+// TestMistakes: what the documents say of mistakes is what the program says, and the schema finds them too, but for those that are beyond it.
+func TestMistakes(t *testing.T) {
+	schema := compiled(t)
+	page, err := os.ReadFile("../../../docs/recipes/mistakes.md")
+	require.NoError(t, err)
+	rows := regexp.MustCompile("(?m)^\\| (\\w+) \\| `(.*)` \\| (.*) \\|$").FindAllStringSubmatch(string(page), -1)
+	require.Greater(t, len(rows), 50)
+	forms := map[string]string{
+		"recipe": "%s\n", "image": "    %s\n", "settings": "    settings: {%s}\n", "step": "    steps:\n      - %s\n", "check": "    checks: [{%s}]\n",
+		"tag": "    publish: {main: {to: h.example/g, tags: [%s]}}\n",
+	}
+	for _, row := range rows {
+		require.Contains(t, forms, row[1])
+		text := "imbricat: 1\nfacts: {version: 1.4.0}\nstages: {tables: {base: none}}\nimages:\n  gauge:\n    base: none\n" + fmt.Sprintf(forms[row[1]], row[2])
+		_, bySchema, readable := verdicts(schema, text)
+		byLoader := load(text)
+		require.ErrorContains(t, byLoader, row[3], text)
+		if readable && !beyond.MatchString(byLoader.Error()) {
+			require.Error(t, bySchema, text)
+		}
+	}
 }

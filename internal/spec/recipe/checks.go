@@ -17,7 +17,7 @@ type Check struct {
 	Do   Checked
 }
 
-// Checked is one of *TryCheck, *SizeCheck, *UserCheck, *SecretsCheck, *WasteCheck, *ForbidCheck, *NeedCheck, *BaseCheck.
+// Checked is one of *TryCheck, *SizeCheck, *UserCheck, *SecretsCheck, *WasteCheck, *ForbidCheck, *NeedCheck, *BaseCheck, *StageCheck.
 type Checked interface{ isCheck() }
 
 // TryCheck runs the image: a command that must end well, or a port that must answer.
@@ -30,6 +30,8 @@ type TryCheck struct {
 	Status    int      // of the answer (200), or of the command (0)
 	Within    time.Duration
 	Network   bool // this machine's, in place of a loopback of its own
+	ReadOnly  bool // nothing can be written but in volumes
+	Env       []Pair
 }
 
 // SizeCheck bounds an image's layers, in bytes; 0: no bound.
@@ -60,6 +62,12 @@ type BaseCheck struct {
 	Current bool          // the base's tag must stand on what was built from
 }
 
+// StageCheck names a stage that must be built: one of tests.
+type StageCheck struct {
+	Name string
+	Pos  Pos
+}
+
 func (*TryCheck) isCheck()     {}
 func (*SizeCheck) isCheck()    {}
 func (*UserCheck) isCheck()    {}
@@ -68,23 +76,24 @@ func (*WasteCheck) isCheck()   {}
 func (*ForbidCheck) isCheck()  {}
 func (*NeedCheck) isCheck()    {}
 func (*BaseCheck) isCheck()    {}
+func (*StageCheck) isCheck()   {}
 
 // tryWithin is how long a try may take where the recipe does not say.
 const tryWithin = 30 * time.Second
 
 func (d *decoder) checks(n *yaml.Node) (list []Check) {
-	d.each(n, "checks", true, func(item *yaml.Node) {
+	d.flat(n, "checks", func(item *yaml.Node) {
 		c := Check{Pos: at(d.deref(item))}
 		before, kinds := len(d.problems), 0
 		kind := func(key string, read func(n *yaml.Node) Checked) field {
 			return field{key: key, read: func(n *yaml.Node) { kinds++; c.Do = read(n) }}
 		}
 		d.object(item, "a check", kind("try", d.tryCheck), kind("size", d.sizeCheck), kind("user", d.userCheck), kind("secrets", d.secretsCheck),
-			kind("waste", d.wasteCheck), kind("forbid", d.forbidCheck), kind("need", d.needCheck), kind("base", d.baseCheck),
+			kind("waste", d.wasteCheck), kind("forbid", d.forbidCheck), kind("need", d.needCheck), kind("base", d.baseCheck), kind("stage", d.stageCheck),
 			field{key: "only", read: func(n *yaml.Node) { c.Only = d.platforms(n, "only") }},
 			field{key: "when", read: func(n *yaml.Node) { c.When = d.when(n) }})
 		if kinds != 1 && len(d.problems) == before {
-			d.report(c.Pos, "a check is exactly one of try, size, user, secrets, waste, forbid, need, base; this one has %d", kinds)
+			d.report(c.Pos, "a check is exactly one of try, size, user, secrets, waste, forbid, need, base, stage; this one has %d", kinds)
 		}
 		list = append(list, c)
 	})
@@ -100,7 +109,12 @@ func (d *decoder) tryCheck(n *yaml.Node) Checked {
 		field{key: "get", read: func(n *yaml.Node) { c.Get = d.text(n, "get") }},
 		field{key: "status", read: func(n *yaml.Node) { c.Status, status = d.number(n, "status", 0, 599), true }},
 		field{key: "within", read: func(n *yaml.Node) { c.Within = d.duration(n, "within") }},
-		field{key: "network", read: func(n *yaml.Node) { c.Network = d.boolean(n, "network") }})
+		field{key: "network", read: func(n *yaml.Node) { c.Network = d.boolean(n, "network") }},
+		field{key: "read-only", read: func(n *yaml.Node) { c.ReadOnly = d.boolean(n, "read-only") }},
+		field{key: "env", read: func(n *yaml.Node) {
+			c.Env = d.textPairs(n, "env")
+			d.checkEnvNames(n)
+		}})
 	pos := at(d.deref(n))
 	switch text, constant := c.Get.Constant(); {
 	case c.Get.Given && c.Port == 0:
@@ -185,4 +199,8 @@ func (d *decoder) baseCheck(n *yaml.Node) Checked {
 		d.report(at(target), "base needs younger or current")
 	}
 	return c
+}
+
+func (d *decoder) stageCheck(n *yaml.Node) Checked {
+	return &StageCheck{Name: d.word(n, "stage"), Pos: at(d.deref(n))}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -22,6 +23,7 @@ type decoder struct {
 	problems []Problem
 	compiler *compiler
 	units    []string // names of all stages and images
+	defaults *yaml.Node
 	nodes    int
 	tooMany  bool
 }
@@ -31,7 +33,8 @@ type field struct {
 	key   string
 	was   string // what the key was called in older recipes
 	need  bool
-	later bool // read checks the value's shape; then the key is refused with "not yet"
+	later bool   // read checks the value's shape; then the key is refused with "not yet"
+	under string // the key stands under that one
 	read  func(n *yaml.Node)
 }
 
@@ -115,6 +118,10 @@ func kindName(n *yaml.Node) string {
 }
 
 func (d *decoder) wrongType(n *yaml.Node, what, want string) {
+	if kind := kindName(n); n.Kind == yaml.ScalarNode && want == "text" && n.Value != "" {
+		d.report(at(n), "%s must be text, and %s is %s: put it in quotes, %s", what, n.Value, kind, strconv.Quote(n.Value))
+		return
+	}
 	d.report(at(n), "%s must be %s, not %s", what, want, kindName(n))
 }
 
@@ -188,6 +195,10 @@ func (d *decoder) object(n *yaml.Node, what string, fields ...field) {
 			present[Nearest(p.key.Value, keysOf(fields))] = true
 			continue
 		}
+		if f.under != "" {
+			d.report(at(p.key), "%s has no %q of its own: write it under %s", what, f.key, f.under)
+			continue
+		}
 		present[f.key] = true
 		before := len(d.problems)
 		f.read(p.value)
@@ -208,8 +219,9 @@ var broughtWords = map[string][]string{
 	"url": {"from"}, "workdir": {"working-dir"}, "working-directory": {"working-dir"}, "working_dir": {"working-dir"}, "cwd": {"working-dir"}, "dir": {"working-dir"}, "cmd": {"command"},
 	"args": {"arguments"}, "exclude": {"leave-out"}, "excludes": {"leave-out"}, "ignore": {"leave-out"}, "except": {"leave-out"}, "chmod": {"mode"}, "permissions": {"mode"},
 	"chown": {"owner"}, "expose": {"ports"}, "port": {"ports"}, "volume": {"volumes"}, "label": {"labels"}, "tag": {"tags"}, "platform": {"platforms", "only"},
-	"contents": {"text"}, "content": {"text"}, "timeout": {"within"}, "checksum": {"sha256"}, "if": {"when"}, "parent": {"base"}, "extends": {"base"}, "mounts": {"kept"}, "caches": {"kept"},
-	"script": {"run"}, "stopsignal": {"stop-signal"}, "comment": {"annotations"}, "path": {"paths", "at"},
+	"contents": {"text"}, "content": {"text"}, "timeout": {"within"}, "checksum": {"sha256"}, "if": {"when"}, "parent": {"base"}, "from": {"base"}, "extends": {"base"}, "mounts": {"kept"}, "caches": {"kept"},
+	"script": {"run"}, "stopsignal": {"stop-signal"}, "comment": {"annotations"}, "path": {"paths", "at", "to"}, "cache": {"kept"}, "mount": {"kept"}, "tags": {"publish"}, "destinations": {"publish"}, "push": {"publish"},
+	"name": {"user"}, "uid": {"number"}, "id": {"number"}, "folders": {"folder"}, "directory": {"folder"}, "healthcheck": {"checks"}, "tests": {"checks"}, "shell": {"lines-by"},
 }
 
 // ownWord returns the key that an older name of it, or a word from elsewhere, stands for; empty where none of the fields does.
@@ -236,12 +248,21 @@ func find(fields []field, key string) (field, bool) {
 	return field{}, false
 }
 
-func keysOf(fields []field) []string {
-	keys := make([]string, len(fields))
-	for i, f := range fields {
-		keys[i] = f.key
+func keysOf(fields []field) (keys []string) {
+	for _, f := range fields {
+		if f.under == "" {
+			keys = append(keys, f.key)
+		}
 	}
 	return keys
+}
+
+// below are keys that stand under another one, for those who write them a level too high.
+func below(key string, fields []field) (all []field) {
+	for _, f := range fields {
+		all = append(all, field{key: f.key, under: key})
+	}
+	return all
 }
 
 // each calls read for every item of a list; a lone item may stand for a list of one where lone says so.
@@ -260,6 +281,17 @@ func (d *decoder) each(n *yaml.Node, what string, lone bool, read func(n *yaml.N
 	default:
 		d.wrongType(target, what, "a list")
 	}
+}
+
+// flat calls read for every item of a list, and of the lists in it: an anchor may mark several items. A lone item may stand for a list.
+func (d *decoder) flat(n *yaml.Node, what string, read func(n *yaml.Node)) {
+	d.each(n, what, true, func(item *yaml.Node) {
+		if d.deref(item).Kind == yaml.SequenceNode && !d.tooMany {
+			d.flat(item, what, read)
+			return
+		}
+		read(item)
+	})
 }
 
 // named reads a mapping whose keys are names of the person's choice.

@@ -22,18 +22,26 @@ type Scope struct {
 	Env      map[string]any // string or nil
 	Platform map[string]any // os, architecture, variant: string
 	Facts    map[string]any
-	Date     map[string]any // iso, plain, minute, year, month, day: string or nil
+	Date     map[string]any // DateFields: string or nil
+	Now      map[string]any // the same of the clock
 	Run      map[string]any // number: string or nil
 	// Why tells what to say of a name without a value, where there is more to say than that.
 	Why func(root, name string) string
 	// File gives a field of a manifest of the project: text, a number or a truth value, or nil where it is not there.
 	File func(path, field string) (any, error)
+	// Secrets are values of secrets, for the texts of others; nil elsewhere.
+	Secrets map[string]any
+	// Late is what is known only once work has begun; nil before.
+	Late *Late
+
+	// Fact is the one that is computed, where one is.
+	Fact string
 
 	made int // bytes of all texts that templates with expressions gave
 }
 
 // DateFields are the names below date.
-var DateFields = []string{"iso", "plain", "minute", "year", "month", "day"}
+var DateFields = []string{"iso", "plain", "minute", "year", "month", "day", "week"}
 
 // GitFields are the names below git.
 var GitFields = []string{"commit", "short", "tag", "branch", "dirty"}
@@ -47,7 +55,9 @@ type Expression struct {
 	uses []use
 	// branches tells that some parts may not be reached; what they need is only missed where they are.
 	branches bool
-	reads    bool // it asks for fields of files
+	reads    bool // it asks for fields of files, or for results
+	late     bool // it needs what is known only once work has begun
+	results  []UnitUse
 }
 
 // use is a dotted name such as env.STATION; needed unless the expression says what happens without it.
@@ -204,12 +214,21 @@ func (e *Expression) Eval(s *Scope) (any, error) {
 	var unread error
 	machine := vm.VM{MemoryBudget: mostElements}
 	value, err := machine.Run(e.prog, map[string]any{
-		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts, "date": s.Date, "run": s.Run, "tag": MendTag,
+		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts, "date": s.Date, "now": s.Now, "run": s.Run, "tag": MendTag, "base": s.Late.base(), "secrets": s.Secrets,
 		"file": func(path, field string) any {
 			value, err := s.file(path, field)
 			if text, is := value.(string); is && len(text) > maxValue {
 				err = fmt.Errorf("%s of %s is longer than %s", field, path, humanize.IBytes(maxValue))
 			}
+			unread = errors.Join(unread, err)
+			return value
+		},
+		"needed": func(what string) any {
+			unread = errors.Join(unread, s.needed(what))
+			return nil
+		},
+		"result": func(unit, path string) any {
+			value, err := s.Late.result(unit, path)
 			unread = errors.Join(unread, err)
 			return value
 		},
@@ -227,12 +246,19 @@ func (e *Expression) Eval(s *Scope) (any, error) {
 		return nil, e.problem("${%s}: %s", e.Text, firstLine(err))
 	}
 	if value == nil && e.reads {
-		return nil, e.problem("%s is not there; give a default: file(…) ?? \"…\"", e.Text)
+		return nil, e.problem("%s is not there; give a default: %s ?? \"…\"", e.Text, e.Text)
 	}
 	if text, is := value.(string); is && len(text) > maxValue {
 		return nil, e.problem("${%s} gives a text of %s, and at most %s are allowed", e.Text, humanize.IBytes(uint64(len(text))), humanize.IBytes(maxValue))
 	}
 	return value, nil
+}
+
+func (s *Scope) needed(what string) error {
+	if s.Fact == "" {
+		return fmt.Errorf("this is to be filled in: %s", what)
+	}
+	return fmt.Errorf("%s is to be filled in: %s; write it here, or give --fact %s=VALUE", s.Fact, what, s.Fact)
 }
 
 func (s *Scope) file(path, field string) (any, error) {
@@ -275,8 +301,14 @@ func (s *Scope) lookup(root, name string) any {
 		return s.Platform[name]
 	case "date":
 		return s.Date[name]
+	case "now":
+		return s.Now[name]
 	case "run":
 		return s.Run[name]
+	case "secrets":
+		return s.Secrets[name]
+	case "base", "base.env", "base.labels":
+		return s.Late.lookup(root, name)
 	}
 	return s.Facts[name]
 }
@@ -290,6 +322,10 @@ func (s *Scope) missing(u use) string {
 	switch u.root {
 	case "env":
 		return fmt.Sprintf("the environment variable %s is not set; set it, or give a default: env.%s ?? \"…\"", u.name, u.name)
+	case "base":
+		return fmt.Sprintf("the base has no %s; give a default: base.%s ?? \"…\"", u.name, u.name)
+	case "base.env", "base.labels":
+		return fmt.Sprintf("the base has no %s in its %s; give a default with ??", u.name, strings.TrimPrefix(u.root, "base."))
 	case "git", "date", "run":
 		return fmt.Sprintf("%s.%s is not known here; give a default: %s.%s ?? \"…\"", u.root, u.name, u.root, u.name)
 	}
@@ -300,6 +336,8 @@ func (s *Scope) missing(u use) string {
 type compiler struct {
 	file      *File
 	factNames []string
+	secrets   []string
+	place     place // where the expressions that come stand
 	report    func(pos Pos, format string, args ...any)
 }
 
@@ -328,11 +366,19 @@ func (c *compiler) environment(check bool) types.Map {
 		"platform": types.Map{"os": types.String, "architecture": types.String, "variant": types.String},
 		"facts":    facts,
 		"date":     date,
+		"now":      date,
 		"run":      types.Map{"number": text},
 		"file":     types.TypeOf(func(string, string) any { return nil }),
 		"tag":      types.TypeOf(MendTag),
+		"base":     types.Map{"env": types.Map{types.Extra: text}, "labels": types.Map{types.Extra: text}, "user": text},
+		"secrets":  types.Map{types.Extra: text},
+		"needed":   types.TypeOf(func(string) any { return nil }),
+		"result":   types.TypeOf(func(string, string) any { return nil }),
 	}
 }
+
+// roots are the names that expressions begin with.
+var roots = []string{"git", "env", "platform", "facts", "date", "now", "run", "file", "tag", "base", "result", "secrets", "needed"}
 
 // compile checks one expression. A mistake is reported and gives nil.
 func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
@@ -342,7 +388,7 @@ func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
 		return nil
 	}
 	collect := &collector{optional: map[ast.Node]bool{}}
-	source, grouped := groupDefaults(e.Text)
+	source, grouped := groupDefaults(c.dashed(e.Text))
 	_, err := expr.Compile(source, c.options(true, condition)...)
 	if grouped {
 		err = ungroup(source, err)
@@ -362,6 +408,7 @@ func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
 	node := program.Node()
 	ast.Walk(&node, collect)
 	e.prog, e.uses, e.branches, e.reads = program, collect.finish(), collect.branches, collect.file
+	c.checkLate(e, collect)
 	c.file.expressions = append(c.file.expressions, e)
 	return e
 }
@@ -478,7 +525,7 @@ func (c *compiler) reportCompile(pos Pos, text string, err error) {
 		pos.Column += located.Column
 	}
 	if name, found := strings.CutPrefix(message, "unknown name "); found {
-		message = fmt.Sprintf("unknown name %q in an expression%s", name, suggest(name, []string{"git", "env", "platform", "facts", "date", "run", "file", "tag"}))
+		message = fmt.Sprintf("unknown name %q in an expression%s", name, suggest(name, roots))
 	}
 	if rest, found := strings.CutPrefix(message, "type "); found && strings.Contains(rest, "has no field") {
 		name := rest[strings.LastIndexByte(rest, ' ')+1:]
@@ -486,6 +533,9 @@ func (c *compiler) reportCompile(pos Pos, text string, err error) {
 	}
 	if rest, found := strings.CutPrefix(message, "unknown field "); found {
 		message = fmt.Sprintf("unknown name %q in ${%s}%s", rest, text, suggest(rest, c.fieldsAround(text, rest)))
+	}
+	if strings.HasPrefix(message, `unexpected token Operator("=")`) {
+		message = "= compares nothing: write =="
 	}
 	c.report(pos, "%s", message)
 }
@@ -496,10 +546,12 @@ func (c *compiler) fieldsAround(text, name string) []string {
 		return c.factNames
 	case strings.Contains(text, "git."+name):
 		return GitFields
-	case strings.Contains(text, "date."+name):
+	case strings.Contains(text, "date."+name), strings.Contains(text, "now."+name):
 		return DateFields
 	case strings.Contains(text, "run."+name):
 		return []string{"number"}
+	case strings.Contains(text, "base."+name):
+		return []string{"env", "labels", "user"}
 	}
 	return []string{"os", "architecture", "variant"}
 }
@@ -513,6 +565,7 @@ func firstLine(err error) string {
 type collector struct {
 	optional map[ast.Node]bool
 	members  []*ast.MemberNode
+	results  []*ast.CallNode
 	file     bool
 	branches bool
 }
@@ -535,7 +588,12 @@ func (c *collector) Visit(node *ast.Node) {
 	case *ast.ConditionalNode:
 		c.branches = true
 	case *ast.CallNode:
-		if name, ok := n.Callee.(*ast.IdentifierNode); ok && name.Value == "file" {
+		switch name, _ := n.Callee.(*ast.IdentifierNode); {
+		case name == nil:
+		case name.Value == "result":
+			c.results = append(c.results, n)
+			c.file = true
+		case name.Value == "file":
 			c.file = true
 		}
 	}
@@ -557,12 +615,13 @@ func (c *collector) free(node ast.Node) {
 func (c *collector) finish() []use {
 	var uses []use
 	for _, m := range c.members {
-		root, ok := m.Node.(*ast.IdentifierNode)
+		root := rootOf(m.Node)
 		name, named := m.Property.(*ast.StringNode)
-		if ok && named {
-			needed := !c.optional[m] && !m.Optional && root.Value != "platform"
-			uses = append(uses, use{root.Value, name.Value, needed})
+		if root == "" || !named || root == "base" && name.Value != "user" {
+			continue
 		}
+		needed := !c.optional[m] && !m.Optional && root != "platform"
+		uses = append(uses, use{root, name.Value, needed})
 	}
 	return uses
 }

@@ -20,8 +20,9 @@ func Parse(name string, text []byte) (*Recipe, error) {
 	d.compiler = &compiler{file: file, report: d.report}
 	r := &Recipe{File: file}
 	if root := d.decode(text); root != nil {
-		d.compiler.factNames = namesBelow(root, "facts")
+		d.compiler.factNames, d.compiler.secrets = namesBelow(root, "facts"), namesBelow(root, "secrets")
 		d.units = append(namesBelow(root, "stages"), namesBelow(root, "images")...)
+		d.defaults = valueOf(root, "defaults")
 		d.recipe(root, r)
 		d.checkNames(r)
 	}
@@ -29,16 +30,23 @@ func Parse(name string, text []byte) (*Recipe, error) {
 }
 
 // namesBelow looks ahead for the names below a key of the recipe, so that they are known wherever they are used.
-func namesBelow(root *yaml.Node, key string) []string {
-	var names []string
-	for i := 0; i+1 < len(root.Content) && root.Kind == yaml.MappingNode; i += 2 {
-		if value := root.Content[i+1]; root.Content[i].Value == key && value.Kind == yaml.MappingNode {
-			for j := 0; j < len(value.Content); j += 2 {
-				names = append(names, value.Content[j].Value)
-			}
+func namesBelow(root *yaml.Node, key string) (names []string) {
+	if value := valueOf(root, key); value != nil && value.Kind == yaml.MappingNode {
+		for i := 0; i < len(value.Content); i += 2 {
+			names = append(names, value.Content[i].Value)
 		}
 	}
 	return names
+}
+
+// valueOf looks ahead for the value of a key of the recipe; nil where it is not there.
+func valueOf(root *yaml.Node, key string) *yaml.Node {
+	for i := 0; i+1 < len(root.Content) && root.Kind == yaml.MappingNode; i += 2 {
+		if root.Content[i].Value == key {
+			return root.Content[i+1]
+		}
+	}
+	return nil
 }
 
 var (
@@ -67,6 +75,8 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 			}
 		}},
 		field{key: "silence", read: func(n *yaml.Node) { r.Silence = d.silence(n) }},
+		field{key: "shared", read: func(*yaml.Node) {}},   // a place for anchors: what they mark is read where it is used
+		field{key: "defaults", read: func(*yaml.Node) {}}, // of every unit, which reads them
 		field{key: "cache", read: func(n *yaml.Node) {
 			r.Cache = &Cache{Pos: at(n), Direction: "both"}
 			d.object(n, "cache", field{key: "share", need: true, read: func(n *yaml.Node) { r.Cache.Share = d.text(n, "share") }}, field{key: "direction", was: "mode", read: func(n *yaml.Node) {
@@ -112,28 +122,48 @@ func (d *decoder) sources(n *yaml.Node, s *Sources) {
 	)
 }
 
-// unitFields are the keys that stages and images share.
-func (d *decoder) unitFields(s *Stage) []field {
+// unitFields are the keys that stages and images share, and begins with the recipe's defaults.
+func (d *decoder) unitFields(s *Stage, image bool) []field {
+	if d.defaults != nil {
+		d.defaultsOf(d.defaults, &s.Defaults)
+	}
 	return []field{
 		{key: "base", need: true, read: func(n *yaml.Node) { s.Base = d.base(n) }},
 		{key: "steps", read: func(n *yaml.Node) { s.Steps = d.steps(n) }},
-		{key: "defaults", read: func(n *yaml.Node) {
-			d.object(n, "defaults", append(d.access(&s.Defaults.Access),
-				field{key: "lines-by", read: func(n *yaml.Node) { s.Defaults.LinesBy = d.target(n, "lines-by") }},
-				field{key: "strict", read: func(n *yaml.Node) { strict := d.boolean(n, "strict"); s.Defaults.Strict = &strict }},
-				field{key: "working-dir", was: "in", read: func(n *yaml.Node) { s.Defaults.WorkingDir = d.target(n, "working-dir") }},
-				field{key: "user", read: func(n *yaml.Node) { s.Defaults.User = d.scalar(n, "user") }},
-				field{key: "env", read: func(n *yaml.Node) {
-					s.Defaults.Env = d.textPairs(n, "env")
-					d.checkEnvNames(n)
-				}})...)
+		{key: "for", read: func(n *yaml.Node) { d.variants(n, &s.For, image) }},
+		{key: "defaults", read: func(n *yaml.Node) { d.defaultsOf(n, &s.Defaults) }},
+	}
+}
+
+// defaultsOf reads defaults over those that are there.
+func (d *decoder) defaultsOf(n *yaml.Node, to *Defaults) {
+	d.object(n, "defaults", append(d.access(&to.Access),
+		field{key: "also-for", read: func(n *yaml.Node) {
+			to.AlsoFor = nil
+			d.each(n, "also-for", true, func(item *yaml.Node) {
+				to.AlsoFor = append(to.AlsoFor, d.oneOf(item, "an entry of also-for", "take", "unpack"))
+			})
 		}},
+		field{key: "lines-by", read: func(n *yaml.Node) { to.LinesBy = d.target(n, "lines-by") }},
+		field{key: "strict", read: func(n *yaml.Node) { strict := d.boolean(n, "strict"); to.Strict = &strict }},
+		field{key: "working-dir", was: "in", read: func(n *yaml.Node) { to.WorkingDir = d.target(n, "working-dir") }},
+		field{key: "user", read: func(n *yaml.Node) { to.User = d.scalar(n, "user") }},
+		field{key: "env", read: func(n *yaml.Node) { to.Env = append(to.Env, d.runEnv(n)...) }})...)
+}
+
+// gatherResults begins a unit; what it returns ends it, and notes which units its values take results of.
+func (d *decoder) gatherResults(s *Stage) func() {
+	begun := len(d.file.expressions)
+	return func() {
+		for _, e := range d.file.expressions[begun:] {
+			s.results = append(s.results, e.results...)
+		}
 	}
 }
 
 func (d *decoder) steps(n *yaml.Node) []Step {
 	var list []Step
-	d.each(n, "steps", true, func(item *yaml.Node) {
+	d.flat(n, "steps", func(item *yaml.Node) {
 		if step, ok := d.step(item); ok {
 			list = append(list, step)
 		}
@@ -141,29 +171,30 @@ func (d *decoder) steps(n *yaml.Node) []Step {
 	return list
 }
 
-func (d *decoder) stage(key, value *yaml.Node) Stage {
-	s := Stage{Name: key.Value, Pos: at(key)}
+func (d *decoder) stage(key, value *yaml.Node) (s Stage) {
+	s = Stage{Name: key.Value, Pos: at(key)}
 	d.checkName(key, "stage", unitName)
-	d.object(value, "the stage "+key.Value, append(d.unitFields(&s),
+	defer d.gatherResults(&s)()
+	d.object(value, "the stage "+key.Value, append(d.unitFields(&s, false),
 		field{key: "machine", read: func(n *yaml.Node) { s.Here = d.oneOf(n, "machine", "here", "wanted") == "here" }},
 	)...)
 	return s
 }
 
-func (d *decoder) image(key, value *yaml.Node) Image {
-	i := Image{Stage: Stage{Name: key.Value, Pos: at(key)}}
+func (d *decoder) image(key, value *yaml.Node) (i Image) {
+	i = Image{Stage: Stage{Name: key.Value, Pos: at(key)}}
 	d.checkName(key, "image", unitName)
-	d.object(value, "the image "+key.Value, append(d.unitFields(&i.Stage),
+	defer d.gatherResults(&i.Stage)()
+	d.object(value, "the image "+key.Value, append(append(d.unitFields(&i.Stage, true), below("settings", d.settingsFields(&i.Settings))...),
 		field{key: "platforms", read: func(n *yaml.Node) { i.Platforms = d.platforms(n, "platforms") }},
 		field{key: "settings", read: func(n *yaml.Node) { d.settings(n, &i.Settings) }},
-		field{key: "annotations", read: func(n *yaml.Node) { i.Annotations = d.textPairs(n, "annotations") }},
+		field{key: "annotations", read: func(n *yaml.Node) { d.late(func() { i.Annotations = d.textPairs(n, "annotations") }) }},
 		field{key: "publish", read: func(n *yaml.Node) {
 			d.named(n, "publish", func(key, value *yaml.Node) {
 				i.Publish = append(i.Publish, d.destination(key, value))
 			})
 		}},
 		field{key: "compression", read: func(n *yaml.Node) { i.Compression = d.oneOf(n, "compression", "gzip", "zstd", "none") }},
-		field{key: "for", read: func(n *yaml.Node) { d.variants(n, &i) }},
 		field{key: "stack", read: func(n *yaml.Node) { i.Stack = d.stack(n) }},
 		field{key: "checks", read: func(n *yaml.Node) { i.Checks = d.checks(n) }},
 		field{key: "also-needs", later: true, read: func(n *yaml.Node) { d.words(n, "also-needs", false) }},
@@ -242,24 +273,29 @@ func (d *decoder) platforms(n *yaml.Node, what string) []platform.Platform {
 }
 
 func (d *decoder) settings(n *yaml.Node, s *Settings) {
-	d.object(n, "settings",
-		field{key: "entrypoint", read: func(n *yaml.Node) { s.Entrypoint = d.texts(n, "entrypoint") }},
-		field{key: "command", read: func(n *yaml.Node) { s.Command = d.texts(n, "command") }},
-		field{key: "env", read: func(n *yaml.Node) {
+	d.late(func() { d.object(n, "settings", d.settingsFields(s)...) })
+}
+
+func (d *decoder) settingsFields(s *Settings) []field {
+	return []field{
+		{key: "entrypoint", read: func(n *yaml.Node) { s.Entrypoint = d.texts(n, "entrypoint") }},
+		{key: "command", read: func(n *yaml.Node) { s.Command = d.texts(n, "command") }},
+		{key: "env", read: func(n *yaml.Node) {
 			s.Env = d.droppable(n, "env")
 			d.checkEnvNames(n)
 		}},
-		field{key: "user", read: func(n *yaml.Node) { s.User = d.scalar(n, "user") }},
-		field{key: "working-dir", read: func(n *yaml.Node) { s.WorkingDir = d.target(n, "working-dir") }},
-		field{key: "ports", read: func(n *yaml.Node) {
+		{key: "user", read: func(n *yaml.Node) { s.User = d.scalar(n, "user") }},
+		{key: "working-dir", read: func(n *yaml.Node) { s.WorkingDir = d.target(n, "working-dir") }},
+		{key: "ports", read: func(n *yaml.Node) {
 			s.Ports, s.NoPorts = d.orNone(n, "ports", d.scalar)
 		}},
-		field{key: "volumes", read: func(n *yaml.Node) {
+		{key: "volumes", read: func(n *yaml.Node) {
 			s.Volumes, s.NoVolumes = d.orNone(n, "volumes", d.target)
 		}},
-		field{key: "labels", read: func(n *yaml.Node) { s.Labels = d.droppable(n, "labels") }},
-		field{key: "stop-signal", read: func(n *yaml.Node) { s.StopSignal = d.text(n, "stop-signal") }},
-	)
+		{key: "labels", read: func(n *yaml.Node) { s.Labels = d.droppable(n, "labels") }},
+		{key: "author", read: func(n *yaml.Node) { s.Author = d.text(n, "author") }},
+		{key: "stop-signal", read: func(n *yaml.Node) { s.StopSignal = d.text(n, "stop-signal") }},
+	}
 }
 
 // orNone reads a list in which none stands for dropping what is inherited.
@@ -297,7 +333,7 @@ func (d *decoder) destination(key, value *yaml.Node) Destination {
 			}
 		}},
 		field{key: "tags", need: true, read: func(n *yaml.Node) {
-			d.each(n, "tags", true, func(item *yaml.Node) { dest.Tags = append(dest.Tags, d.tag(item)) })
+			d.flat(n, "tags", func(item *yaml.Node) { dest.Tags = append(dest.Tags, d.tag(item)) })
 		}},
 		field{key: "fixed", read: func(n *yaml.Node) {
 			d.each(n, "fixed", true, func(item *yaml.Node) {
@@ -316,12 +352,13 @@ func (d *decoder) destination(key, value *yaml.Node) Destination {
 func (d *decoder) tag(n *yaml.Node) Tag {
 	var t Tag
 	before := len(d.problems)
+	name := func(n *yaml.Node, what string) { d.within(tagPlace, func() { t.Name = d.scalar(n, what) }) }
 	if d.deref(n).Kind != yaml.MappingNode {
-		t.Name = d.scalar(n, "a tag")
+		name(n, "a tag")
 	} else {
 		d.object(n, "a tag",
-			field{key: "tag", need: true, read: func(n *yaml.Node) { t.Name = d.scalar(n, "tag") }},
-			field{key: "when", read: func(n *yaml.Node) { t.When = d.when(n) }},
+			field{key: "tag", need: true, read: func(n *yaml.Node) { name(n, "tag") }},
+			field{key: "when", read: func(n *yaml.Node) { d.within(tagPlace, func() { t.When = d.when(n) }) }},
 			field{key: "prefixes", read: func(n *yaml.Node) { t.Prefixes = d.boolean(n, "prefixes") }},
 		)
 	}
@@ -338,7 +375,13 @@ func (d *decoder) when(n *yaml.Node) *Expression {
 	target := d.deref(n)
 	text := d.condition(n)
 	if text != "" {
-		return d.compiler.compile(at(target), text, true)
+		at, place := at(target), early // what lies below is no condition
+		if d.compiler.place == tagPlace {
+			place = tagPlace
+		}
+		var e *Expression
+		d.within(place, func() { e = d.compiler.compile(at, text, true) })
+		return e
 	}
 	if target.Kind == yaml.ScalarNode && target.Tag == "!!str" {
 		d.report(at(target), "when is empty: write a condition, such as git.branch == \"trunk\"")
@@ -357,10 +400,12 @@ func (d *decoder) condition(n *yaml.Node) string {
 
 // unit is a stage or an image as it names others: with all its variants.
 type unit struct {
-	pos   Pos
-	image bool
-	bases []*Base
-	steps [][]Step
+	pos     Pos
+	image   bool
+	bases   []*Base
+	steps   [][]Step
+	results []UnitUse
+	checks  []UnitUse // stages that checks name; they may need the unit itself
 }
 
 // checkNames finds names that nothing bears, names borne twice, and units that need themselves.
@@ -371,7 +416,12 @@ func (d *decoder) checkNames(r *Recipe) {
 		if _, twice := units[s.Name]; twice {
 			d.report(s.Pos, "%q names a stage and an image; give one of them another name", s.Name)
 		}
-		u := &unit{pos: s.Pos, image: image, bases: []*Base{&s.Base}, steps: [][]Step{s.Steps}}
+		u := &unit{pos: s.Pos, image: image, bases: []*Base{&s.Base}, steps: [][]Step{s.Steps}, results: s.results}
+		for _, v := range s.For {
+			if u.steps = append(u.steps, v.Steps); v.Base != nil {
+				u.bases = append(u.bases, v.Base)
+			}
+		}
 		units[s.Name] = u
 		names = append(names, s.Name)
 		return u
@@ -381,12 +431,17 @@ func (d *decoder) checkNames(r *Recipe) {
 	}
 	for i := range r.Images {
 		u := add(&r.Images[i].Stage, true)
+		checks := slices.Clone(r.Images[i].Checks)
 		for _, v := range r.Images[i].For {
-			if u.steps = append(u.steps, v.Steps); v.Base != nil {
-				u.bases = append(u.bases, v.Base)
+			checks = append(checks, v.Checks...)
+		}
+		for _, c := range checks {
+			if stage, is := c.Do.(*StageCheck); is && stage.Name != "" {
+				u.checks = append(u.checks, UnitUse{stage.Name, stage.Pos})
 			}
 		}
 	}
+	d.checkSecretTexts(r)
 	for _, name := range names {
 		d.checkUses(units[name], units, names)
 		for _, steps := range units[name].steps {
@@ -397,6 +452,9 @@ func (d *decoder) checkNames(r *Recipe) {
 	r.needs = map[string][]string{}
 	for name, u := range units {
 		r.needs[name] = u.needs()
+		for _, c := range u.checks {
+			r.needs[name] = append(r.needs[name], c.Name)
+		}
 	}
 }
 
@@ -411,6 +469,14 @@ func (d *decoder) checkUses(u *unit, units map[string]*unit, names []string) {
 		case other.image != (base.Kind == ImageBase):
 			kind := map[bool]string{true: "image", false: "stage"}[other.image]
 			d.report(base.Pos, "%q is %s: write {%s: %s}", base.Name, article(kind), kind, base.Name)
+		}
+	}
+	for _, c := range u.checks {
+		switch other := units[c.Name]; {
+		case other == nil:
+			d.report(c.Pos, "%s", unknownUnit(c.Name, names))
+		case other.image:
+			d.report(c.Pos, "%q is an image, and a check builds a stage", c.Name)
 		}
 	}
 	u.eachUse(func(use UnitUse) {
@@ -428,8 +494,11 @@ func unknownUnit(name string, names []string) string {
 	return fmt.Sprintf("no stage or image is named %q; an image of the store is named with its tag, such as %s:1, or as {reference: %s}", name, name, name)
 }
 
-// eachUse visits what steps take of other units.
+// eachUse visits what steps and values take of other units.
 func (u *unit) eachUse(visit func(UnitUse)) {
+	for _, use := range u.results {
+		visit(use)
+	}
 	for _, steps := range u.steps {
 		for _, step := range steps {
 			if step.Do == nil {

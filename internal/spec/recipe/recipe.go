@@ -6,6 +6,8 @@
 package recipe
 
 import (
+	"slices"
+
 	"imbricat/internal/ground/platform"
 )
 
@@ -32,11 +34,16 @@ type Recipe struct {
 	Silence []string // codes of warnings that are not given
 	Cache   *Cache   // nil: none is named
 
-	needs map[string][]string // stage or image → those that its bases and steps name
+	needs map[string][]string // stage or image → those that its bases, steps, values and checks name
 }
 
 // Needs returns the stages and images that a stage or an image names, on whatever platform or condition.
 func (r *Recipe) Needs(name string) []string { return r.needs[name] }
+
+// Has reports whether a stage or an image has that name.
+func (r *Recipe) Has(name string) bool {
+	return slices.ContainsFunc(r.Images, func(i Image) bool { return i.Name == name }) || slices.ContainsFunc(r.Stages, func(s Stage) bool { return s.Name == name })
+}
 
 // Cache is the shared cache that a recipe names.
 type Cache struct {
@@ -88,16 +95,28 @@ type Stage struct {
 	Here     bool // run steps run on this machine's platform, whatever the wanted one
 	Steps    []Step
 	Defaults Defaults
+	For      []Variant // what differs by platform
+
+	results []UnitUse // of whose files its values are made
 }
 
 // Defaults are what the steps of a stage or an image have where they do not say otherwise.
 type Defaults struct {
 	Access
+	AlsoFor    []string // kinds of steps that the access holds for, and that keep what is there otherwise: take, unpack
 	LinesBy    Template // run steps: the shell
 	Strict     *bool    // run steps; nil: not given
 	WorkingDir Template // run steps
 	User       Template // run steps
 	Env        []Pair   // run steps
+}
+
+// For is the access of a kind of step that has what it takes as it is there unless it is asked for.
+func (d Defaults) For(kind string) Access {
+	if slices.Contains(d.AlsoFor, kind) {
+		return d.Access
+	}
+	return Access{}
 }
 
 // Image is a stage that also gets settings, platforms and destinations.
@@ -107,19 +126,19 @@ type Image struct {
 	Settings    Settings
 	Annotations []Pair
 	Publish     []Destination
-	Compression string    // gzip, zstd or none; empty: gzip
-	For         []Variant // what differs by platform
+	Compression string // gzip, zstd or none; empty: gzip
 	Stack       Stack
 	Checks      []Check
 }
 
-// Variant is what an image has besides, or instead, for one platform.
+// Variant is what a stage or an image has besides, or instead, for one platform.
 type Variant struct {
 	Pos      Pos
 	Platform platform.Platform
 	Base     *Base // nil: the image's own
 	Steps    []Step
-	Settings Settings
+	Settings Settings // of an image
+	Checks   []Check  // of one too
 }
 
 // Step is one entry of a stage or an image.
@@ -130,6 +149,8 @@ type Step struct {
 	When *Expression         // nil: always
 	// Silence holds codes of warnings that this step does not give.
 	Silence []string
+	// Annotations are of the layers that hold what the step lays down.
+	Annotations []Pair
 	// RisingTimes gives all files that the step leaves a time after that of every file below it.
 	RisingTimes bool
 	Do          Action
@@ -172,6 +193,7 @@ type Settings struct {
 	NoVolumes  bool
 	Labels     []Pair
 	StopSignal Template
+	Author     Template
 }
 
 // Destination is a repository with the tags to write there.

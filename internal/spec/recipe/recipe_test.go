@@ -45,8 +45,25 @@ func TestProblems(t *testing.T) {
 		{"imbricat: 1\nimages: {tables: {base: tabels}, a: {base: faceda}}", []string{`2:25: no stage or image is named "tabels"; did you mean "tables"?`}},
 		{imageWith("    platforms: []\n"), []string{"7:16: platforms names no platform"}},
 		{imageWith("    platforms: [linux/amd64, linux/amd64]\n"), []string{"7:30: the platform linux/amd64 stands twice"}},
-		{imageWith("    platforms: 5\n"), []string{"7:16: a platform must be text, not a number"}},
-		{imageWith("    settings: {entrypoint: 5}\n"), []string{"7:28: an entry of entrypoint must be text, not a number"}},
+		{imageWith("    platforms: 5\n"), []string{"7:16: a platform must be text, and 5 is a number"}},
+		{imageWith("    settings: {entrypoint: 5}\n"), []string{"7:28: an entry of entrypoint must be text, and 5 is a number"}},
+		// What is known only once work has begun.
+		{steps(`{copy: {from: "${base.user}", to: /a}}`), []string{"8:24: what the base says is known only once it is there: it can stand in settings, annotations"}},
+		{steps(`{write: {to: /a, text: a}, when: base.env.A == "b"}`), []string{"8:42: what the base says is known only once it is there"}},
+		{imageWith(`    publish: {main: {to: "h:1/g", tags: ['${result("tables", "/V")}']}}` + "\n"), []string{"7:43: what a stage leaves is known only once it is built, and a tag must be known before any work: take it from"}},
+		{imageWith(`    settings: {labels: {a: '${result("tables", "V")}', b: '${result(facts.version, "/V")}', c: '${result("tabels", "/V")}', d: "${base.usr}"}}` + "\n"), []string{
+			"7:29: result needs the name of a stage and an absolute path", "7:60: result needs the name of a stage", `7:97: no stage or image is named "tabels"; did you mean "tables"?`,
+			`7:136: unknown name "usr" in ${base.usr}; did you mean "user"?`}},
+		{imageWith(`    settings: {user: '${result("gauge", "/V")}'}` + "\n"), []string{`5:3: "gauge" needs itself: gauge needs gauge`}},
+		{imageWith("    settings: {labels: {a: \"${now.iso}\"}}\n"), []string{"7:29: now is another time at every run, so it can stand in tags alone"}},
+		{imageWith("    publish: {main: {to: \"h:1/g\", tags: [\"${now.hour}\"]}}\n"), []string{`7:49: unknown name "hour" in ${now.hour}; known here: iso`}},
+		// Lists in lists, and what is shared.
+		{"imbricat: 1\nshared: {a: &a [{copy: {from: a, to: b}}], b: {any: thing}}\nimages: {g: {base: none, steps: [*a, [[{run: \"\"}]]]}}", []string{
+			"2:38: a path in the image is absolute", "3:46: run has nothing to run"}},
+		{"imbricat: 1\ndefaults: {owner: 1, in: /a}\nstages: {s: {base: none}}\nimages: {g: {base: none}}", []string{`2:22: "in" is called "working-dir" in defaults`}},
+		{"imbricat: 1\nstages: {s: {base: none, for: {linux/arm64: {settings: {user: a}}}}}\nimages: {g: {base: s, for: {linux/arm64: {checks: {stage: g}}}}}", []string{
+			`2:46: unknown key "settings" in for linux/arm64`, `3:59: "g" is an image, and a check builds a stage`}},
+		{"imbricat: 1\nimages: {g: {base: none, steps: &a [*a]}}", []string{"2:37: the recipe has more than 200000 values"}},
 		// What keys were called, and what they are called elsewhere.
 		{imageWith("    stack: {policy: follow, dead: 5%}\n    checks: [{size: {at-most: 1kB}}, {secrets: {except: /a}}]\n    defaults: {in: /a}\n"), []string{
 			`7:29: "dead" is called "dead-copies" in stack`, `8:22: "at-most" is called "packed" in size`, `8:49: "except" is called "leave-out" in secrets`, `9:16: "in" is called "working-dir" in defaults`}},
@@ -94,7 +111,7 @@ func TestProblems(t *testing.T) {
 		{steps("{link: {at: /a, target: b}, write: {to: /a, text: b}}"), []string{"8:9: a step does exactly one of"}},
 		{steps("{cpoy: {from: ., to: /a}}"), []string{`8:10: unknown key "cpoy" in a step; did you mean "copy"?`}},
 		{steps("{copy: {from: []}}"), []string{`8:16: copy needs the key "to"`, "8:23: from names nothing to copy"}},
-		{steps("{write: {to: /a, text: ~}}"), []string{"8:32: text must be text, not nothing"}},
+		{steps("{write: {to: /a, text: ~}}"), []string{"8:32: text must be text, and ~ is nothing"}},
 		{steps("{write: {to: /a, text: \"${facts.versoin}\"}}"), []string{`8:41: unknown name "versoin" in ${facts.versoin}; did you mean "version"?`}},
 		{steps("{write: {to: /a, text: \"${facts.version\"}}"), []string{`8:33: "${" without its "}"`}},
 		{steps("{write: {to: /a, text: \"${}\"}}"), []string{"8:33: an empty expression"}},
@@ -103,7 +120,7 @@ func TestProblems(t *testing.T) {
 		{steps("{write: {to: /a, text: \"${1 + git.tag}\"}}"), []string{"8:37: invalid operation: + (mismatched types int and string)"}},
 		{steps("{write: {to: /a, text: \"${git.tga ?? 'x' + git.short}\"}}"), []string{`8:39: unknown name "tga" in ${git.tga ?? 'x' + git.short}; did you mean "tag"?`}},
 		{steps("{write: {to: /a, text: \"${git.tag ?? 'x' + git.shrt}\"}}"), []string{`8:56: unknown name "shrt" in ${git.tag ?? 'x' + git.shrt}; did you mean "short"?`}},
-		{steps("{run: 5}"), []string{"8:15: an entry of run must be text, not a number"}},
+		{steps("{run: 5}"), []string{"8:15: an entry of run must be text, and 5 is a number"}},
 		{steps("{run: [a, b], kept: [{name: d, at: /d, hand-out: turn}]}"), []string{`8:58: hand-out cannot be "turn"; did you mean "turns"?`}},
 		{steps("{run: ''}"), []string{"8:15: run has nothing to run"}},
 		{steps("{run: {lines: ['echo ${HOME} ${facts.version}', a], command: b}}") + "      - run: |\n          set -e\n          echo \"${platform.architecture == 'arm64' ? 'a}' : 'b'}\"\n", []string{

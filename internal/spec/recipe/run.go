@@ -52,7 +52,16 @@ type Secret struct {
 	Env      string
 	File     Template
 	Command  []string
-	SSHAgent bool // the agent's socket, not its keys
+	SSHAgent bool     // the agent's socket, not its keys
+	Text     Template // made of other secrets
+}
+
+// Needs are the secrets that the text of one is made of.
+func (s Secret) Needs() (names []string) {
+	for _, e := range s.Text.Expressions() {
+		names = append(names, e.Uses("secrets")...)
+	}
+	return names
 }
 
 // runStep reads what a step runs: a line, a list of lines, or an argument list.
@@ -111,21 +120,12 @@ func (d *decoder) runFields(r *Run) []field {
 		{key: "strict", read: func(n *yaml.Node) { strict := d.boolean(n, "strict"); r.Strict = &strict }},
 		{key: "working-dir", was: "in", read: func(n *yaml.Node) { r.WorkingDir = d.target(n, "working-dir") }},
 		{key: "user", read: func(n *yaml.Node) { r.User = d.scalar(n, "user") }},
-		{key: "env", read: func(n *yaml.Node) {
-			r.Env = d.textPairs(n, "env")
-			d.checkEnvNames(n)
-		}},
+		{key: "env", read: func(n *yaml.Node) { r.Env = d.runEnv(n) }},
 		{key: "kept", was: "keep", read: func(n *yaml.Node) {
-			d.each(n, "kept", true, func(item *yaml.Node) { r.Kept = append(r.Kept, d.kept(item)) })
+			d.placed(n, "kept", func(name, item *yaml.Node) { r.Kept = append(r.Kept, d.kept(name, item)) })
 		}},
 		{key: "secrets", read: func(n *yaml.Node) {
-			d.each(n, "secrets", true, func(item *yaml.Node) {
-				use := SecretUse{Pos: at(d.deref(item))}
-				d.object(item, "a secret",
-					field{key: "name", need: true, read: func(n *yaml.Node) { use.Name, use.Pos = d.word(n, "name"), at(d.deref(n)) }},
-					field{key: "at", need: true, read: func(n *yaml.Node) { use.At = d.inside(n, "at") }})
-				r.Secrets = append(r.Secrets, use)
-			})
+			d.placed(n, "secrets", func(name, item *yaml.Node) { r.Secrets = append(r.Secrets, d.secretUse(name, item)) })
 		}},
 		{key: "network", read: func(n *yaml.Node) { r.NoNet = !d.boolean(n, "network") }},
 		{key: "fresh-tmp", read: func(n *yaml.Node) { r.FreshTmp = d.boolean(n, "fresh-tmp") }},
@@ -134,16 +134,54 @@ func (d *decoder) runFields(r *Run) []field {
 	}
 }
 
-func (d *decoder) kept(item *yaml.Node) Kept {
+// runEnv reads the environment of a command.
+func (d *decoder) runEnv(n *yaml.Node) (env []Pair) {
+	d.late(func() { env = d.textPairs(n, "env") })
+	d.checkEnvNames(n)
+	return env
+}
+
+// placed reads things with a place in the view: a list of mappings with name and at, one such, or a mapping of names to places, or to
+// mappings with at.
+func (d *decoder) placed(n *yaml.Node, what string, read func(name, item *yaml.Node)) {
+	target := d.deref(n)
+	long := slices.ContainsFunc(target.Content, func(key *yaml.Node) bool { return key.Value == "name" || key.Value == "at" })
+	if target.Kind != yaml.MappingNode || long {
+		d.each(n, what, true, func(item *yaml.Node) { read(nil, item) })
+		return
+	}
+	d.named(n, what, read)
+}
+
+// placeOf reads the name and the place of a thing, and what else it has. Where it has a name already, the place alone may stand for it.
+func (d *decoder) placeOf(name, item *yaml.Node, what string, named func(n *yaml.Node), to *Template, more ...field) {
+	place := field{key: "at", need: true, read: func(n *yaml.Node) { *to = d.inside(n, "at") }}
+	switch {
+	case name == nil:
+		d.object(item, what, append(more, field{key: "name", need: true, read: named}, place)...)
+		return
+	case d.deref(item).Kind == yaml.MappingNode:
+		d.object(item, what, append(more, place)...)
+	default:
+		place.read(item)
+	}
+	named(name)
+}
+
+func (d *decoder) secretUse(name, item *yaml.Node) SecretUse {
+	use := SecretUse{Pos: at(d.deref(item))}
+	d.placeOf(name, item, "a secret", func(n *yaml.Node) { use.Name, use.Pos = d.word(n, "name"), at(d.deref(n)) }, &use.At)
+	return use
+}
+
+func (d *decoder) kept(name, item *yaml.Node) Kept {
 	k := Kept{Pos: at(d.deref(item))}
-	d.object(item, "a kept directory",
-		field{key: "name", need: true, read: func(n *yaml.Node) {
-			before := len(d.problems)
-			if k.Name = d.word(n, "name"); len(d.problems) == before {
-				d.checkName(d.deref(n), "kept directory", unitName)
-			}
-		}},
-		field{key: "at", need: true, read: func(n *yaml.Node) { k.At = d.inside(n, "at") }},
+	d.placeOf(name, item, "a kept directory", func(n *yaml.Node) {
+		before := len(d.problems)
+		if k.Name = d.word(n, "name"); len(d.problems) == before {
+			d.checkName(d.deref(n), "kept directory", unitName)
+		}
+	}, &k.At,
 		field{key: "hand-out", read: func(n *yaml.Node) { k.AtOnce = d.oneOf(n, "hand-out", "turns", "at-once") == "at-once" }},
 		field{key: "per-platform", read: func(n *yaml.Node) { k.PerPlatform = d.boolean(n, "per-platform") }})
 	return k
@@ -217,12 +255,40 @@ func (d *decoder) secrets(n *yaml.Node, r *Recipe) {
 				if s.SSHAgent = d.boolean(n, "ssh-agent"); !s.SSHAgent {
 					d.report(at(d.deref(n)), "ssh-agent can only be true")
 				}
-			}})
+			}},
+			field{key: "text", read: func(n *yaml.Node) { d.within(secretPlace, func() { s.Text = d.text(n, "text") }) }})
 		if target := d.deref(value); len(d.problems) == before && len(target.Content) != 2 {
-			d.report(at(target), "a secret has exactly one of env, file, command, ssh-agent")
+			d.report(at(target), "a secret has exactly one of env, file, command, ssh-agent, text")
 		}
 		r.Secrets = append(r.Secrets, s)
 	})
+}
+
+// checkSecretTexts finds secrets whose texts are made of secrets that are not declared, that have no text, or that are made of themselves.
+func (d *decoder) checkSecretTexts(r *Recipe) {
+	known := map[string]*Secret{}
+	var names []string
+	for i := range r.Secrets {
+		known[r.Secrets[i].Name] = &r.Secrets[i]
+		names = append(names, r.Secrets[i].Name)
+	}
+	var made func(name string, by []string) bool
+	made = func(name string, by []string) bool {
+		s := known[name]
+		return s != nil && (slices.Contains(by, name) || slices.ContainsFunc(s.Needs(), func(other string) bool { return made(other, append(by, name)) }))
+	}
+	for _, s := range r.Secrets {
+		for _, name := range s.Needs() {
+			if known[name] == nil {
+				d.report(s.Text.Pos, "no secret is named %q%s", name, suggest(name, names))
+			} else if known[name].SSHAgent {
+				d.report(s.Text.Pos, "the secret %q is an agent, which tells no value", name)
+			}
+		}
+		if made(s.Name, nil) {
+			d.report(s.Text.Pos, "the secret %q is made of itself", s.Name)
+		}
+	}
 }
 
 // checkSecretUses finds secrets that are not declared.

@@ -43,18 +43,23 @@ func (t *Take) Units() []UnitUse {
 // Copy takes files of the project folder in.
 type Copy struct {
 	noUnits
-	From     []Template
-	To       Template
-	LeaveOut []string // patterns relative to the folder copied
-	// Structure keeps each file's path below the project folder.
-	Structure bool
-	// Follow takes what links lead to instead of the links.
-	Follow bool
+	From []Template
+	To   Template
+	Picking
 	// CommitTimes gives each file the time of the last commit that touched it.
 	CommitTimes bool
 	risingTimes bool     // as it is written here; Step.RisingTimes counts
 	Attributes  []string // patterns of extended attributes to take in
 	Access
+}
+
+// Picking tells what of folders is taken, and what of its names stays.
+type Picking struct {
+	LeaveOut []string // patterns relative to the folder taken
+	// Structure keeps each file's path below the top of where it comes from.
+	Structure bool
+	// Follow takes what links lead to instead of the links.
+	Follow bool
 }
 
 // Take takes files out of a stage, an image of the recipe, or an image elsewhere.
@@ -65,6 +70,7 @@ type Take struct {
 	Pos       Pos
 	Paths     []Template
 	To        Template
+	Picking
 	Access
 }
 
@@ -156,6 +162,7 @@ func (d *decoder) step(n *yaml.Node) (Step, bool) {
 		{key: "only", read: func(n *yaml.Node) { s.Only = d.platforms(n, "only") }},
 		{key: "when", read: func(n *yaml.Node) { s.When = d.when(n) }},
 		{key: "silence", read: func(n *yaml.Node) { s.Silence = d.silence(n) }},
+		{key: "annotations", read: func(n *yaml.Node) { s.Annotations = d.textPairs(n, "annotations") }},
 		{key: "times", read: func(n *yaml.Node) { s.RisingTimes = d.oneOf(n, "times", "constant", "rising") == "rising" }},
 	}
 	for _, f := range d.runFields(beside) {
@@ -192,9 +199,17 @@ func (d *decoder) access(a *Access) []field {
 	}
 }
 
+func (d *decoder) picking(p *Picking) []field {
+	return []field{
+		{key: "leave-out", read: func(n *yaml.Node) { p.LeaveOut = d.words(n, "leave-out", true) }},
+		{key: "structure", read: func(n *yaml.Node) { p.Structure = d.oneOf(n, "structure", "flat", "keep") == "keep" }},
+		{key: "links", read: func(n *yaml.Node) { p.Follow = d.oneOf(n, "links", "keep", "follow") == "follow" }},
+	}
+}
+
 func (d *decoder) copyStep(n *yaml.Node) Action {
 	c := &Copy{}
-	d.object(n, "copy", append(d.access(&c.Access),
+	d.object(n, "copy", append(slices.Concat(d.access(&c.Access), d.picking(&c.Picking)),
 		field{key: "from", need: true, read: func(n *yaml.Node) {
 			c.From = d.entries(n, "from", d.source)
 			if len(c.From) == 0 && d.deref(n).Kind == yaml.SequenceNode {
@@ -202,9 +217,6 @@ func (d *decoder) copyStep(n *yaml.Node) Action {
 			}
 		}},
 		field{key: "to", need: true, read: func(n *yaml.Node) { c.To = d.target(n, "to") }},
-		field{key: "leave-out", read: func(n *yaml.Node) { c.LeaveOut = d.words(n, "leave-out", true) }},
-		field{key: "structure", read: func(n *yaml.Node) { c.Structure = d.oneOf(n, "structure", "flat", "keep") == "keep" }},
-		field{key: "links", read: func(n *yaml.Node) { c.Follow = d.oneOf(n, "links", "keep", "follow") == "follow" }},
 		field{key: "times", read: func(n *yaml.Node) {
 			times := d.oneOf(n, "times", "constant", "commit", "rising")
 			c.CommitTimes, c.risingTimes = times == "commit", times == "rising"
@@ -216,7 +228,7 @@ func (d *decoder) copyStep(n *yaml.Node) Action {
 
 func (d *decoder) takeStep(n *yaml.Node) Action {
 	t := &Take{}
-	d.object(n, "take", append(d.access(&t.Access),
+	d.object(n, "take", append(slices.Concat(d.access(&t.Access), d.picking(&t.Picking)),
 		field{key: "from", need: true, read: func(n *yaml.Node) { d.origin(n, t) }},
 		field{key: "paths", was: "path", need: true, read: func(n *yaml.Node) { t.Paths = d.targets(n, "paths") }},
 		field{key: "to", need: true, read: func(n *yaml.Node) { t.To = d.target(n, "to") }},
@@ -276,7 +288,7 @@ func (d *decoder) writeStep(n *yaml.Node) Action {
 				d.report(w.To.Pos, "write makes a file: %q must not end with a slash", text)
 			}
 		}},
-		field{key: "text", need: true, read: func(n *yaml.Node) { w.Text = d.text(n, "text") }},
+		field{key: "text", need: true, read: func(n *yaml.Node) { d.late(func() { w.Text = d.text(n, "text") }) }},
 		field{key: "after", read: func(n *yaml.Node) { w.After = d.oneOf(n, "after", "existing") == "existing" }},
 	)...)
 	return w
@@ -417,21 +429,25 @@ func (d *decoder) silence(n *yaml.Node) []string {
 	return codes
 }
 
-// variants reads what differs by platform.
-func (d *decoder) variants(n *yaml.Node, i *Image) {
+// variants reads what differs by platform, of a stage or an image.
+func (d *decoder) variants(n *yaml.Node, to *[]Variant, image bool) {
 	d.named(n, "for", func(key, value *yaml.Node) {
 		v := Variant{Pos: at(key)}
 		var err error
 		if v.Platform, err = platform.Parse(key.Value); err != nil {
 			d.report(at(key), "%s", err)
 		}
-		if slices.ContainsFunc(i.For, func(o Variant) bool { return o.Platform == v.Platform }) {
+		if slices.ContainsFunc(*to, func(o Variant) bool { return o.Platform == v.Platform }) {
 			d.report(at(key), "the platform %s stands twice", v.Platform)
 		}
-		d.object(value, "for "+key.Value,
-			field{key: "base", read: func(n *yaml.Node) { base := d.base(n); v.Base = &base }},
-			field{key: "steps", read: func(n *yaml.Node) { v.Steps = d.steps(n) }},
-			field{key: "settings", read: func(n *yaml.Node) { d.settings(n, &v.Settings) }})
-		i.For = append(i.For, v)
+		fields := []field{
+			{key: "base", read: func(n *yaml.Node) { base := d.base(n); v.Base = &base }},
+			{key: "steps", read: func(n *yaml.Node) { v.Steps = d.steps(n) }}}
+		if image {
+			fields = append(fields, field{key: "settings", read: func(n *yaml.Node) { d.settings(n, &v.Settings) }},
+				field{key: "checks", read: func(n *yaml.Node) { v.Checks = d.checks(n) }})
+		}
+		d.object(value, "for "+key.Value, fields...)
+		*to = append(*to, v)
 	})
 }

@@ -1,0 +1,2 @@
+#!/bin/sh
+exec httpd -f -p "$2" -h /var/lib/levels

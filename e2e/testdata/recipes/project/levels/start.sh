@@ -1,0 +1,4 @@
+#!/bin/sh
+set -e
+[ -e /var/lib/levels/made ] || date > /var/lib/levels/made
+exec "$@"

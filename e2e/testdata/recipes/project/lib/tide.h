@@ -1,0 +1,1 @@
+float height(void);
