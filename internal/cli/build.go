@@ -171,7 +171,7 @@ func planDocument(p *workspace.Planned, preview *engine.Preview) *report.Plan {
 		}
 		for _, dest := range i.Destinations {
 			one.Destinations = append(one.Destinations, report.PlannedDestination{
-				Name: dest.Name, Repository: dest.Repository.String(),
+				Name: dest.Name, Repository: dest.Repository.String(), Platform: dest.Single(),
 				Tags: append([]string{}, dest.Tags...), Held: heldNames(dest.Held), Because: heldBecause(dest.Held), Prefixes: dest.Prefixes})
 		}
 		d.Images = append(d.Images, one)

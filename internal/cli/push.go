@@ -88,8 +88,10 @@ func runPush(ctx context.Context, s *session) (err error) {
 	for _, one := range shipments {
 		line := one.Line(one.To.Repository, one.To.Tags)
 		line.Held = one.Held
-		if line.Platforms, err = image.PlatformDigests(ctx, w.Store, one.Descriptor); err != nil {
-			return err
+		if one.To.Whole() {
+			if line.Platforms, err = image.PlatformDigests(ctx, w.Store, one.Descriptor); err != nil {
+				return err
+			}
 		}
 		document.Pushed = append(document.Pushed, line)
 	}

@@ -103,7 +103,7 @@ func (s *session) tagsOf(ctx context.Context, name string) error {
 				if err != nil {
 					return err
 				}
-				document.Tags = append(document.Tags, report.Fate{Repository: d.Repository, Tag: tag, Digest: i.Digest, Now: now, Written: slices.Contains(d.Tags, tag)})
+				document.Tags = append(document.Tags, report.Fate{Repository: d.Repository, Tag: tag, Digest: i.At(d), Now: now, Written: slices.Contains(d.Tags, tag)})
 			}
 		}
 	}

@@ -102,20 +102,29 @@ func (p *Predecessors) find(ctx context.Context, name string) (reference.Referen
 	if err != nil || len(tags) == 0 {
 		return reference.Reference{}, err
 	}
-	pick := tags[len(tags)-1]
+	slices.Reverse(tags)
 	for _, tag := range slices.Concat(to.Tags, to.HeldTags()) {
 		if slices.Contains(tags, tag) && !retention.Match(to.Fixed, tag) {
-			pick = tag
+			tags = append([]string{tag}, tags...)
 			break
 		}
 	}
-	stands, err := p.places.Client.Source(to.Repository.Host, to.Repository.Repository).Tagged(ctx, pick, image.Accepted)
-	if err != nil {
-		return reference.Reference{}, err
+	var single reference.Reference
+	for _, tag := range tags {
+		stands, err := p.places.Client.Source(to.Repository.Host, to.Repository.Repository).Tagged(ctx, tag, image.Accepted)
+		if err != nil {
+			return reference.Reference{}, err
+		}
+		ref := to.Repository
+		ref.Tag, ref.Digest = "", stands.Descriptor.Digest
+		if image.IsIndex(stands.Descriptor.MediaType) {
+			return ref, nil
+		}
+		if single.Digest == "" { // a tag of one platform's image, which tells nothing of the others
+			single = ref
+		}
 	}
-	ref := to.Repository
-	ref.Tag, ref.Digest = "", stands.Descriptor.Digest
-	return ref, nil
+	return single, nil
 }
 
 // Followed reports whether an image of the plan follows the one that was published last.

@@ -52,6 +52,8 @@ type run struct {
 	files  []string            // names of the receipts, for messages
 	ready  []receipt.Image     // their images that are joined
 	goes   receipt.Destination // what the receipts say of the destination
+
+	singles []*single
 }
 
 // Run joins what sources tell of and records it. Where no tag's condition holds nothing is done, the receipt says why, and what is
@@ -62,6 +64,7 @@ func Run(ctx context.Context, places *transfer.Places, k *receipts.Recorder, sin
 		for _, part := range j.parts {
 			part.Place.Close()
 		}
+		j.closeSingles()
 	}()
 	if err := j.gather(ctx, sources); err != nil {
 		return nil, err
@@ -120,6 +123,9 @@ func (j *run) join(ctx context.Context) (*push.Shipment, error) {
 	}
 	options.Sink = j.sink
 	j.k.Part = "push"
+	if err := j.beginSingles(ctx, to); err != nil {
+		return nil, err
+	}
 	one.Result, err = transfer.Join(ctx, j.parts, to, how, options)
 	if one.Result != nil {
 		j.k.Part = "tags"
@@ -133,7 +139,7 @@ func (j *run) join(ctx context.Context) (*push.Shipment, error) {
 	case err != nil:
 		return nil, err
 	}
-	return one, nil
+	return one, j.nameSingles(ctx)
 }
 
 // existing is what the destination's first name stands for.
@@ -239,7 +245,7 @@ func (j *run) receipt(name string, r *receipt.Receipt) error {
 	for n, i := range r.Images {
 		names = append(names, i.Name)
 		for d := range i.Destinations {
-			if to := &r.Images[n].Destinations[d]; to.Repository == repository {
+			if to := &r.Images[n].Destinations[d]; to.Repository == repository && to.Platform == "" {
 				chosen, goes = n, to
 			}
 		}
@@ -265,6 +271,9 @@ func (j *run) receipt(name string, r *receipt.Receipt) error {
 			return flow.Differsf("%s wants the tags %q, and %s %q; --differing joins them all the same", j.files[0], j.goes.Wanted, name, goes.Wanted)
 		}
 		j.goes = *goes
+	}
+	if err := j.singlesOf(name, i, goes); err != nil {
+		return err
 	}
 	j.from, j.files, j.ready = append(j.from, r), append(j.files, name), append(j.ready, i)
 	return j.add(name, ref, platform.Platform{})

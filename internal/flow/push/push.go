@@ -22,6 +22,7 @@ import (
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
@@ -39,10 +40,11 @@ type Options struct {
 	ByDigest bool // no tag is written
 }
 
-// Shipment is one image on its way to one destination.
+// Shipment is one image on its way to one destination: its index, or what it is for one platform.
 type Shipment struct {
 	Image      string
-	Descriptor digest.Descriptor
+	Index      digest.Descriptor // of the image
+	Descriptor digest.Descriptor // of what goes there
 	To         plan.Destination
 	Held       []receipt.Held
 	Wanted     []string // tags that are left for later
@@ -55,16 +57,16 @@ type Shipment struct {
 // Record notes in a receipt how far shipments came.
 func Record(ctx context.Context, k *receipts.Recorder, st *store.Store, shipments []*Shipment) {
 	for _, one := range shipments {
-		to := receipt.Destination{Name: one.To.Name, Repository: one.To.Repository.String(), Held: one.Held, Fixed: one.To.Fixed, Prefixes: one.To.Prefixes}
+		to := receipt.Destination{Name: one.To.Name, Repository: one.To.Repository.String(), Platform: one.To.Single(), Held: one.Held, Fixed: one.To.Fixed, Prefixes: one.To.Prefixes}
 		to.Wanted = append(append([]string{}, one.To.Tags...), one.Wanted...)
 		if one.under != nil {
 			r := one.under.Sofar()
 			to.Tags, to.Sent, to.SentBytes, to.Mounted, to.MountedBytes, to.Skipped, to.SkippedBytes = r.Named, r.Sent, r.SentBytes, r.Mounted, r.MountedBytes, r.Skipped, r.SkippedBytes
 			to.Seconds = time.Since(one.Began).Seconds()
 		}
-		i := k.Image(ctx, st, one.Image, one.Descriptor)
+		i := k.Image(ctx, st, one.Image, one.Index)
 		if one.there {
-			to.Reference = to.Repository + "@" + string(i.Digest)
+			to.Reference = to.Repository + "@" + string(one.Descriptor.Digest)
 		}
 		i.Destinations = append(i.Destinations, to)
 	}
@@ -84,7 +86,7 @@ func Send(ctx context.Context, w *workspace.Workspace, shipments []*Shipment, fo
 			return err
 		}
 		guard := one.Guard(force, func(ctx context.Context, stands registry.Document) (string, error) {
-			return older(ctx, w, one.Descriptor, stands)
+			return older(ctx, w, one.Index, stands)
 		})
 		if one.under, err = transfer.Begin(ctx, from, to, transfer.Options{Root: one.Descriptor, Names: one.To.Tags, Guard: guard, Sink: sink}); err != nil {
 			return err
@@ -265,7 +267,11 @@ func Shipments(ctx context.Context, w *workspace.Workspace, o Options, made func
 			if err := checkFresh(ctx, w, i, desc, one.To, o); err != nil {
 				return nil, err
 			}
-			one.Descriptor = desc
+			if one.Index, one.Descriptor = desc, desc; !d.Whole() {
+				if one.Descriptor, err = forPlatform(ctx, w.Store, desc, d.Platform); err != nil {
+					return nil, fmt.Errorf("%s: %w", i.Name, err)
+				}
+			}
 			list = append(list, one)
 		}
 	}
@@ -276,6 +282,19 @@ func Shipments(ctx context.Context, w *workspace.Workspace, o Options, made func
 		return nil, flow.Usagef("no tag's condition holds, so there is nothing to push; `imbricat plan` shows them")
 	}
 	return list, nil
+}
+
+// forPlatform is what an index offers for a platform.
+func forPlatform(ctx context.Context, st *store.Store, index digest.Descriptor, p platform.Platform) (digest.Descriptor, error) {
+	offers, err := image.Offers(ctx, st, index)
+	if err != nil {
+		return digest.Descriptor{}, err
+	}
+	at := slices.IndexFunc(offers, func(o image.Offer) bool { return o.Platform == p })
+	if at < 0 {
+		return digest.Descriptor{}, fmt.Errorf("the image in the store is not for %s", p)
+	}
+	return offers[at].Descriptor, nil
 }
 
 // checkFresh compares what an image says of its making with what the recipe's facts are now: its tags would lie else.
@@ -327,7 +346,7 @@ func shortCommit(commit string) string { return commit[:min(7, len(commit))] }
 func (one *Shipment) Line(to reference.Reference, tags []string) report.Pushed {
 	r := one.Result
 	return report.Pushed{
-		Image: one.Image, Repository: to.String(), Tags: tags, Digest: r.Descriptor.Digest,
+		Image: one.Image, Repository: to.String(), Tags: tags, Digest: r.Descriptor.Digest, Platform: one.To.Single(),
 		Sent: r.Sent, SentBytes: r.SentBytes, Mounted: r.Mounted, MountedBytes: r.MountedBytes,
 		Skipped: r.Skipped, SkippedBytes: r.SkippedBytes, Seconds: time.Since(one.Began).Seconds(),
 	}

@@ -85,6 +85,10 @@ func (v *verifier) destination(ctx context.Context, i receipt.Image, d receipt.D
 	if err != nil {
 		return flow.WrongUse(err)
 	}
+	if d.Platform != "" {
+		i.Platforms = slices.DeleteFunc(slices.Clone(i.Platforms), func(p receipt.Platform) bool { return p.Platform != d.Platform })
+		i.Digest = i.At(d)
+	}
 	return v.known(ctx, i, ref, d.Reference, d.Tags)
 }
 

@@ -100,6 +100,19 @@ type Image struct {
 	Destinations []Destination `json:"destinations"`
 }
 
+// At is the digest of what went to a destination of the image; empty where that is for a platform that the image lacks.
+func (i Image) At(d Destination) digest.Digest {
+	if d.Platform == "" {
+		return i.Digest
+	}
+	for _, p := range i.Platforms {
+		if p.Platform == d.Platform {
+			return p.Digest
+		}
+	}
+	return ""
+}
+
 // Platform is an image for one platform. Packed counts its layers as they are stored.
 type Platform struct {
 	Platform string        `json:"platform"`
@@ -112,6 +125,7 @@ type Platform struct {
 type Destination struct {
 	Name       string `json:"name,omitempty"`
 	Repository string `json:"repository"`
+	Platform   string `json:"platform,omitempty"`  // whose image went there; empty: the index over all platforms
 	Reference  string `json:"reference,omitempty"` // REPOSITORY@DIGEST, once all content is there
 	// Tags stand on the image; Wanted are those that were to, Held those that were not, Fixed are patterns of tags that
 	// never move, and Prefixes are the moving prefixes of a version among the wanted ones.
@@ -268,8 +282,12 @@ func (r *Receipt) check() error {
 					return fmt.Errorf("the image %q: %w", i.Name, err)
 				}
 			}
-			if d.Reference != "" && d.Reference != d.Repository+"@"+string(i.Digest) {
-				return fmt.Errorf("the image %q: %s is not %s@%s", i.Name, d.Reference, d.Repository, i.Digest)
+			at := i.At(d)
+			if at == "" {
+				return fmt.Errorf("the image %q: %s is not among its platforms", i.Name, d.Platform)
+			}
+			if d.Reference != "" && d.Reference != d.Repository+"@"+string(at) {
+				return fmt.Errorf("the image %q: %s is not %s@%s", i.Name, d.Reference, d.Repository, at)
 			}
 		}
 	}
@@ -322,6 +340,9 @@ func (r *Receipt) Lines() string {
 			words := []string{i.Name}
 			if n > 0 {
 				words = append(words, d.Name)
+			}
+			if d.Platform != "" {
+				words = append(words, d.Platform)
 			}
 			line(key(append(words, "reference")...), d.Reference)
 			line(key(append(words, "tags")...), strings.Join(d.Tags, ","))

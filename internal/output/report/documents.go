@@ -259,6 +259,7 @@ type PlannedImage struct {
 type PlannedDestination struct {
 	Name       string   `json:"name"`
 	Repository string   `json:"repository"`
+	Platform   string   `json:"platform,omitempty"` // whose image the tags are to stand on; empty: the index
 	Tags       []string `json:"tags"`
 	Held       []string `json:"held"` // their conditions do not hold
 	// Because tells of each tag that is held back why; Prefixes are those of the tags that move with versions, and stay where the
@@ -376,9 +377,10 @@ func PlanText(p Paint, plan *Plan, every bool) string {
 	fmt.Fprintf(w, "\ntaken in: %s, %s; left out: %s, %s\n", Count(plan.Files, "file"), Size(plan.Bytes), Count(plan.Left, "file"), Size(plan.LeftBytes))
 	for _, i := range plan.Images {
 		for _, d := range i.Destinations {
-			line := fmt.Sprintf("%s → %s  tags: %s", p.Bold(i.Name), d.Repository, strings.Join(d.Tags, ", "))
+			what := strings.TrimSpace(p.Bold(i.Name) + " " + d.Platform)
+			line := fmt.Sprintf("%s → %s  tags: %s", what, d.Repository, strings.Join(d.Tags, ", "))
 			if len(d.Tags) == 0 {
-				line = fmt.Sprintf("%s → %s  no tag holds", p.Bold(i.Name), d.Repository)
+				line = fmt.Sprintf("%s → %s  no tag holds", what, d.Repository)
 			}
 			if len(d.Held) > 0 {
 				line += p.Muted("  (held back: " + strings.Join(d.Held, ", ") + ")")
@@ -403,6 +405,7 @@ type Push struct {
 // Pushed is one image at one destination. Blobs are counted; sizes are in bytes.
 type Pushed struct {
 	Image        string                   `json:"image"`
+	Platform     string                   `json:"platform,omitempty"` // whose image it is; empty: the index
 	Repository   string                   `json:"destination"`
 	Tags         []string                 `json:"tags"`
 	Digest       digest.Digest            `json:"digest"`
@@ -425,7 +428,7 @@ func PushText(p Paint, d *Push) string {
 		if len(one.Tags) > 0 {
 			names = "  " + strings.Join(one.Tags, ", ")
 		}
-		fmt.Fprintf(w, "%s → %s%s\n", p.Bold(one.Image), one.Repository, p.Accent(names))
+		fmt.Fprintf(w, "%s → %s%s\n", strings.TrimSpace(p.Bold(one.Image)+" "+one.Platform), one.Repository, p.Accent(names))
 		if len(one.Platforms) == 0 {
 			fmt.Fprintf(w, "  %s\n", one.Digest)
 		} else {

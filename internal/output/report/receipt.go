@@ -65,9 +65,11 @@ func ReceiptText(p Paint, r *receipt.Receipt, whole bool) string {
 	}
 	for _, i := range r.Images {
 		for _, d := range i.Destinations {
-			one := &Push{Pushed: []Pushed{{Image: i.Name, Repository: d.Repository, Tags: d.Tags, Digest: i.Digest, Sent: d.Sent, SentBytes: d.SentBytes,
+			one := &Push{Pushed: []Pushed{{Image: i.Name, Platform: d.Platform, Repository: d.Repository, Tags: d.Tags, Digest: i.At(d), Sent: d.Sent, SentBytes: d.SentBytes,
 				Mounted: d.Mounted, MountedBytes: d.MountedBytes, Skipped: d.Skipped, SkippedBytes: d.SkippedBytes, Held: d.Held}}}
-			one.Pushed[0].Platforms = DigestsOf(i)
+			if d.Platform == "" {
+				one.Pushed[0].Platforms = DigestsOf(i)
+			}
 			w.WriteString(PushText(p, one))
 			if missing := Missing(d); r.Outcome != receipt.Done && len(missing) > 0 {
 				fmt.Fprintf(w, "  %s\n", p.Wrong("not written: "+strings.Join(missing, ", ")))

@@ -232,7 +232,7 @@ func (x *expander) image(i *recipe.Image) *Image {
 		out.Units = append(out.Units, x.unit(i.Name, p))
 	}
 	for _, d := range i.Publish {
-		out.Destinations = append(out.Destinations, x.destination(d, x.platformsOf(i)))
+		out.Destinations = append(out.Destinations, x.destinations(i, d)...)
 	}
 	return out
 }
@@ -321,25 +321,60 @@ func places(all ...*recipe.Settings) (p Places) {
 	return p
 }
 
-// destination evaluates where an image goes. An index has one name for all platforms, so the answers must agree.
-func (x *expander) destination(d recipe.Destination, platforms []platform.Platform) Destination {
-	var first Destination
+// destinations evaluates where an image goes: its index, which has one name for all platforms, so that the answers must agree, and then
+// the images for the platforms that have tags of their own.
+func (x *expander) destinations(i *recipe.Image, d recipe.Destination) []Destination {
+	var all []Destination
+	var own []Destination
+	platforms := x.platformsOf(i)
 	for n, p := range platforms {
 		e := &evaluator{expander: x, scope: x.scope(p), platform: p}
 		if e.scope == nil {
-			return first
+			return all
 		}
-		got := e.destination(d)
+		got := e.destination(d, platform.Platform{})
 		if n == 0 {
-			first = got
-			continue
-		}
-		if got.Repository != first.Repository || !slices.Equal(got.Tags, first.Tags) {
-			x.report(d.Pos, "the destination %q differs between %s and %s; all platforms share one index and its tags",
+			all = append(all, got)
+		} else if first := all[0]; got.Repository != first.Repository || !slices.Equal(got.Tags, first.Tags) {
+			x.report(d.Pos, "the destination %q differs between %s and %s; all platforms share one index and its tags (a tag with for: PLATFORM stands on the image for that platform)",
 				d.Name, platforms[0], p)
 		}
+		if slices.ContainsFunc(d.Tags, func(t recipe.Tag) bool { return slices.Contains(t.For, p) }) {
+			own = append(own, e.destination(d, p))
+		}
 	}
-	return first
+	x.forPlatforms(i, d)
+	all = append(all, own...)
+	x.apart(d, all)
+	return all
+}
+
+// forPlatforms reports tags for platforms that the image is not for.
+func (x *expander) forPlatforms(i *recipe.Image, d recipe.Destination) {
+	for _, t := range d.Tags {
+		for _, p := range t.For {
+			if !slices.Contains(i.Platforms, p) {
+				x.report(t.Name.Pos, "the tag is for %s, and the image %s is for %s", p, i.Name, platformList(i.Platforms))
+			}
+		}
+	}
+}
+
+// apart reports tags that would stand on two things at once.
+func (x *expander) apart(d recipe.Destination, all []Destination) {
+	stands := map[string]string{}
+	for n := range all {
+		on := "the index"
+		if p := all[n].Single(); p != "" {
+			on = "the image for " + p
+		}
+		for _, tag := range all[n].Tags {
+			if other, twice := stands[tag]; twice {
+				x.report(d.Pos, "the tag %q would stand on %s and on %s: with ${platform.architecture} in it each has its own", tag, other, on)
+			}
+			stands[tag] = on
+		}
+	}
 }
 
 // evaluator computes the values of one unit.
@@ -536,8 +571,9 @@ func (e *evaluator) settings(s *recipe.Settings) image.Settings {
 	return out
 }
 
-func (e *evaluator) destination(d recipe.Destination) Destination {
-	out := Destination{Name: d.Name, Fixed: d.Fixed}
+// destination evaluates a destination with the tags of one platform's image, or of the index.
+func (e *evaluator) destination(d recipe.Destination, only platform.Platform) Destination {
+	out := Destination{Name: d.Name, Fixed: d.Fixed, Platform: only}
 	text := e.text(d.To)
 	repository, err := reference.ParseRepository(text)
 	if err != nil && text != "" {
@@ -545,6 +581,9 @@ func (e *evaluator) destination(d recipe.Destination) Destination {
 	}
 	out.Repository = repository
 	for _, t := range d.Tags {
+		if out.Whole() != (len(t.For) == 0) || !out.Whole() && !slices.Contains(t.For, only) {
+			continue
+		}
 		if !e.holds(t.When) {
 			// The name of a tag that is held back need not be known here.
 			name, err := t.Name.TagText(e.scope, !d.Refuse)

@@ -44,6 +44,19 @@ type Destination struct {
 	Named      []string // those of the tags that name a commit, or a tag of version control
 	Held       []Held   // tags whose condition does not hold
 	Fixed      []string // patterns of tags that never move to another digest
+	// Platform is whose image the tags stand on; the zero value: on the index over all platforms.
+	Platform platform.Platform
+}
+
+// Whole reports whether the index goes there, and not the image for one platform.
+func (d *Destination) Whole() bool { return d.Platform == platform.Platform{} }
+
+// Single is the platform whose image goes there, as people see it; empty where the index does.
+func (d *Destination) Single() string {
+	if d.Whole() {
+		return ""
+	}
+	return d.Platform.String()
 }
 
 // HeldTags returns the tags that are held back.

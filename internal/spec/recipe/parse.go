@@ -360,6 +360,7 @@ func (d *decoder) tag(n *yaml.Node) Tag {
 			field{key: "tag", need: true, read: func(n *yaml.Node) { name(n, "tag") }},
 			field{key: "when", read: func(n *yaml.Node) { d.within(tagPlace, func() { t.When = d.when(n) }) }},
 			field{key: "prefixes", read: func(n *yaml.Node) { t.Prefixes = d.boolean(n, "prefixes") }},
+			field{key: "for", read: func(n *yaml.Node) { t.For = d.platforms(n, "for") }},
 		)
 	}
 	if text, constant := t.Name.Constant(); constant && t.Name.Given && len(d.problems) == before {

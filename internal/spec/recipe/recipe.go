@@ -214,6 +214,8 @@ type Tag struct {
 	When *Expression // nil: always
 	// Prefixes adds the moving prefixes of a version: 1.4 and 1 for 1.4.0.
 	Prefixes bool
+	// For has the tag stand on the images for these platforms, one tag for each, and not on the index; empty: on the index.
+	For []platform.Platform
 }
 
 // Expressions calls visit for every expression of the recipe.
