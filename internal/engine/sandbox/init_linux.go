@@ -94,6 +94,7 @@ func (o *initOrders) command() (Status, error) {
 	if s.err != nil {
 		return Status{}, s.err
 	}
+	ignoreOthers() // only now: the command would inherit it
 	// Nobody but the command may hold its terminal or its output open.
 	for fd := range 3 {
 		unix.Close(fd)

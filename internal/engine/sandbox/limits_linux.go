@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"syscall"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -71,18 +72,39 @@ func NoDumps() { _ = os.WriteFile("/proc/self/coredump_filter", []byte("0"), 0) 
 // firstToGo has the kernel end this process and what it starts before others when memory runs out.
 func firstToGo() { _ = os.WriteFile("/proc/self/oom_score_adj", []byte("1000"), 0) }
 
+// action is what a process does on a signal, as the kernel has it.
+type action struct{ handler, flags, restorer, mask uint64 }
+
+func actionOf(number syscall.Signal) (now action, known bool) {
+	_, _, errno := unix.RawSyscall6(unix.SYS_RT_SIGACTION, uintptr(number), 0, uintptr(unsafe.Pointer(&now)), 8, 0, 0)
+	return now, errno == 0
+}
+
+func setAction(number syscall.Signal, do action) {
+	_, _, _ = unix.RawSyscall6(unix.SYS_RT_SIGACTION, uintptr(number), uintptr(unsafe.Pointer(&do)), 0, 8, 0, 0)
+}
+
+const lastSignal = 64
+
+// ignoreOthers has this process ignore every signal that it does not catch. The kernel keeps default actions from the first process of a
+// namespace only as long as no thread of it holds the signal back, and Go catches all but those of C's threads.
+func ignoreOthers() {
+	for number := syscall.Signal(1); number <= lastSignal; number++ {
+		if now, known := actionOf(number); known && now.handler == sigDefault {
+			setAction(number, action{handler: sigIgnore})
+		}
+	}
+}
+
 // plainSignals has no signal ignored or held back by this thread, which is about to execute.
 func plainSignals() {
-	type action struct{ handler, flags, restorer, mask uint64 }
-	for number := 1; number <= 64; number++ {
-		var now action
-		_, _, errno := unix.RawSyscall6(unix.SYS_RT_SIGACTION, uintptr(number), 0, uintptr(unsafe.Pointer(&now)), 8, 0, 0)
-		if errno == 0 && now.handler == sigIgnore {
-			_, _, _ = unix.RawSyscall6(unix.SYS_RT_SIGACTION, uintptr(number), uintptr(unsafe.Pointer(&action{})), 0, 8, 0, 0)
+	for number := syscall.Signal(1); number <= lastSignal; number++ {
+		if now, known := actionOf(number); known && now.handler == sigIgnore {
+			setAction(number, action{})
 		}
 	}
 	none := uint64(0)
 	_, _, _ = unix.RawSyscall6(unix.SYS_RT_SIGPROCMASK, unix.SIG_SETMASK, uintptr(unsafe.Pointer(&none)), 0, 8, 0, 0)
 }
 
-const sigIgnore = 1 // SIG_IGN
+const sigDefault, sigIgnore = 0, 1 // SIG_DFL, SIG_IGN
