@@ -214,7 +214,7 @@ func TestFullDisk(t *testing.T) {
 			}
 			require.NoError(t, unix.Mount("", disk, "", unix.MS_REMOUNT, "size=1g"), what)
 			if code, problems := r.exit("store", "check"); code != 0 {
-				require.Contains(t, problems, "is no image layout", what) // it did not even begin
+				require.Contains(t, problems, "is not an image layout", what) // it did not even begin
 			}
 			require.Equal(t, right, r.build().Images, what)
 			require.Contains(t, r.ok("store", "check"), "nothing wrong", what)

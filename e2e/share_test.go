@@ -436,7 +436,7 @@ images:
 	believer.write("config/imbricat/config.yaml", "trust:\n  "+cache+": [tide]\n")
 	code, text = believer.exit("build", "gauge", "--share", cache)
 	require.Equal(t, 2, code)
-	require.Contains(t, text, "is no public ed25519 key")
+	require.Contains(t, text, "is not a public ed25519 key")
 }
 
 // layerOf gives the digest of the one layer of an image in a run's store.

@@ -80,7 +80,7 @@ func runBuild(ctx context.Context, s *session) (err error) {
 	if err != nil && (result == nil || !s.cmd.Bool("keep-going")) {
 		return err
 	}
-	view.Close(document.Summary(result.Took))
+	view.Close(document.Summary(result.Took, len(p.Plan.Images)+len(p.Plan.Stages)-len(document.Images)-len(document.Stages)))
 	return errors.Join(err, s.result(document, func() string { return report.BuildText(s.paint, document) }))
 }
 

@@ -67,7 +67,7 @@ func runPull(ctx context.Context, s *session) error {
 	if len(args) == 2 {
 		given, err := reference.Parse(args[1])
 		if err != nil || given.Kind != reference.Store || given.Name == "" {
-			return flow.Usagef("%q is no name for the store: write NAME or NAME:TAG", args[1])
+			return flow.Usagef("%q is not a valid name for the store: write NAME or NAME:TAG", args[1])
 		}
 		name = given.StoreName()
 	}
@@ -150,6 +150,7 @@ func (s *session) transfer(ctx context.Context, from, to reference.Reference, na
 		return err
 	}
 	document := &report.Push{Pushed: []report.Pushed{(&push.Shipment{Image: from.String(), Began: began, Result: result}).Line(to, []string{name})}}
+	document.Pushed[0].Fetched = to.Kind == reference.Store
 	if name == "" {
 		document.Pushed[0].Tags = []string{}
 	}

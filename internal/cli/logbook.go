@@ -134,7 +134,7 @@ func (s *session) numbered(book *logbook.Book, text string) (int64, error) {
 	}
 	number, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || number < 1 {
-		return 0, flow.Usagef("%q is no number of a build; `imbricat logbook` lists them", text)
+		return 0, flow.Usagef("%q is not a number of a build; `imbricat logbook` lists them", text)
 	}
 	return number, nil
 }

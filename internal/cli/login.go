@@ -67,6 +67,10 @@ func runLogin(ctx context.Context, s *session) error {
 	checked.Confirms = true
 	client := s.clientOf(conf, credential.Fixed{Place: host, Login: checked})
 	asked, err := client.Ping(ctx, host)
+	var answer *registry.Error
+	if errors.As(err, &answer) {
+		answer.As = user
+	}
 	if err != nil {
 		return err
 	}

@@ -219,17 +219,21 @@ func onUsageError(_ context.Context, c *cli.Command, err error, _ bool) error {
 }
 
 func unknownCommand(c *cli.Command) error {
-	var names []string
+	names, word := commandNames(c), c.Args().First()
+	if near := recipe.Nearest(word, names); near != "" {
+		return flow.Usagef("there is no command %q; did you mean %q?", c.FullName()+" "+word, near)
+	}
+	return flow.Usagef("there is no command %q; known here: %s", c.FullName()+" "+word, strings.Join(names, ", "))
+}
+
+// commandNames lists the commands below one.
+func commandNames(c *cli.Command) (names []string) {
 	for _, sub := range c.Commands {
 		if !sub.Hidden {
 			names = append(names, sub.Name)
 		}
 	}
-	word := c.Args().First()
-	if near := recipe.Nearest(word, names); near != "" {
-		return flow.Usagef("there is no command %q; did you mean %q?", c.FullName()+" "+word, near)
-	}
-	return flow.Usagef("there is no command %q; known here: %s", c.FullName()+" "+word, strings.Join(names, ", "))
+	return names
 }
 
 // group is a command that only holds others.

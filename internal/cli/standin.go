@@ -101,7 +101,7 @@ func runStandin(ctx context.Context, s *session) error {
 	}
 	listen := s.cmd.String("listen")
 	if !registry.Loopback(listen) {
-		return flow.Usagef("the stand-in listens on this machine alone: --listen %s is no loopback address", listen)
+		return flow.Usagef("the stand-in listens on this machine alone: --listen %s is not a loopback address", listen)
 	}
 	o, err := s.standinOptions()
 	if err != nil {

@@ -23,7 +23,7 @@ func (s *session) openStandin() (*standin.Server, error) {
 		return nil, flow.Usagef("%s needs --dir, the stand-in's FOLDER", s.cmd.FullName())
 	}
 	if info, err := os.Stat(filepath.Join(dir, "repositories")); err != nil || !info.IsDir() {
-		return nil, flow.Usagef("%s is no folder of a stand-in: `imbricat standin start --dir %s` makes one", dir, dir)
+		return nil, flow.Usagef("%s is not a folder of a stand-in: `imbricat standin start --dir %s` makes one", dir, dir)
 	}
 	return standin.New(standin.Options{Dir: dir, Grace: s.cmd.Duration("grace")})
 }
@@ -144,7 +144,7 @@ func standinUserCommand() *cli.Command {
 			if err := r.AddUser(name, secret.Reveal()); err != nil {
 				return err
 			}
-			return s.said(map[string]string{"user": name}, "%s may come in with that secret\n", name)
+			return s.said(map[string]string{"user": name}, "added the user %s with that secret\n", name)
 		})}
 }
 
@@ -222,6 +222,6 @@ func standinCleanCommand() *cli.Command {
 				return err
 			}
 			return s.said(cleaned, "removed %s, %s, %s and %s, %s\n", report.Count(cleaned.Tags, "tag"), report.Count(cleaned.Manifests, "manifest"),
-				report.Count(cleaned.Blobs, "blob"), report.Count(cleaned.Uploads, "upload that was given up"), report.Size(cleaned.Bytes))
+				report.Count(cleaned.Blobs, "blob"), report.Count(cleaned.Uploads, "abandoned upload"), report.Size(cleaned.Bytes))
 		})}
 }

@@ -107,7 +107,7 @@ func (s *session) storedImages(ctx context.Context, st *store.Store) ([]report.S
 	patterns := s.cmd.Args().Slice()
 	for _, p := range patterns {
 		if !doublestar.ValidatePattern(p) {
-			return nil, flow.Usagef("%q is no valid pattern", p)
+			return nil, flow.Usagef("%q is not a valid pattern", p)
 		}
 	}
 	var before time.Time
@@ -232,7 +232,7 @@ func runStoreName(ctx context.Context, s *session) error {
 	}
 	name, err := reference.Parse(args[1])
 	if err != nil || name.Kind != reference.Store || name.Name == "" {
-		return flow.Usagef("%q is no name for the store: write NAME or NAME:TAG", args[1])
+		return flow.Usagef("%q is not a valid name for the store: write NAME or NAME:TAG", args[1])
 	}
 	st, err := s.openStore()
 	if err != nil {
@@ -388,7 +388,7 @@ func runStoreForget(_ context.Context, s *session) error {
 			return err
 		}
 	case ref.Kind != reference.Registry:
-		return flow.Usagef("%q is no place of a shared cache: write HOST/REPOSITORY or ./DIR", args[0])
+		return flow.Usagef("%q is not a place of a shared cache: write HOST/REPOSITORY or ./DIR", args[0])
 	}
 	st, err := s.openStore()
 	if err != nil {

@@ -21,6 +21,7 @@ import (
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/spec/retention"
 )
 
@@ -60,7 +61,10 @@ func tagsCommand() *cli.Command {
 // inventory looks at every tag of the repository that an argument names. A time that stands for none is none.
 func runTags(ctx context.Context, s *session) error {
 	if first := s.cmd.Args().First(); len(s.cmd.Commands) > 0 && first != "" && !strings.Contains(first, "/") && !receipts.IsFile(first) {
-		return unknownCommand(s.cmd)
+		if recipe.Nearest(first, commandNames(s.cmd)) != "" {
+			return unknownCommand(s.cmd)
+		}
+		return flow.Usagef("%q names no registry: write HOST/REPOSITORY, such as registry.tideline.example/%s", first, first)
 	}
 	args, err := s.args(1, 1, "one repository, or a receipt")
 	if err != nil {

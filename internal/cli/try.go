@@ -15,6 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/sandbox"
@@ -203,6 +204,10 @@ func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*base
 	}
 	b := &bases.Finder{Places: opener, Store: st, Sink: event.Quiet(s.view(ctx), []string{"moving-base"})}
 	found, err := b.Resolve(ctx, ref, t.platform)
+	var lacks *image.NoPlatformError
+	if errors.As(err, &lacks) && len(lacks.Offered) > 0 {
+		return nil, fmt.Errorf("%s: %w; --platform %s runs it in an emulator, where this machine has one", t.image, err, lacks.Offered[0])
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", t.image, err)
 	}

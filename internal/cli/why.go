@@ -19,7 +19,7 @@ func whyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "why", Usage: "why a step ran, or was reused, in the last build", ArgsUsage: "[STEP…]",
 		Description: "A STEP is an image or a stage, a step by its name: or the line that plan shows, or by its place, such as gauge:3.\n" +
-			"With --reads it lists what a step's command reads, the most volatile and largest first: what is no input need not be\nread.\n\n" +
+			"With --reads it lists what a step's command reads, the most volatile and largest first: what is not an input need not be\nread.\n\n" +
 			"Example: imbricat why gauge:3 --all",
 		Flags: []cli.Flag{platformFlag(),
 			&cli.StringFlag{Name: "build", Usage: "`NUMBER` of another build of the logbook"},

@@ -104,7 +104,7 @@ func TestHostileKept(t *testing.T) {
 	require.NoError(t, os.Remove(notes))
 	require.NoError(t, os.Remove(name))
 	require.NoError(t, unix.Mkfifo(name, 0o600))
-	require.ErrorContains(t, local.ImportKept(ctx, s.store, s.box, name), "it is no file")
+	require.ErrorContains(t, local.ImportKept(ctx, s.store, s.box, name), "it is not a file")
 	whole("a pipe")
 	require.NoError(t, os.Remove(name))
 	for _, after := range []time.Duration{0, time.Millisecond, 5 * time.Millisecond} {

@@ -482,7 +482,7 @@ func TestWritesRead(t *testing.T) {
 		{"the mode of a folder that is written into", "echo 1 > /t/d/new", folderMode, true},
 		{"no names of a folder that is written into", "echo 1 > /t/d/new", write("t/d/other", "other"), false},
 		{"absence under what is made", "echo 1 > /t/new", write("t/new", "there"), true},
-		{"what was made first is no input", "echo 1 > /t/new; cat /t/new > /t/copy", write("t/f", "other"), false},
+		{"what was made first is not an input", "echo 1 > /t/new; cat /t/new > /t/copy", write("t/f", "other"), false},
 		{"a link on the way", "cat /t/l/deep > /out", func(dir string) {
 			require.NoError(t, os.MkdirAll(filepath.Join(dir, "t/x"), 0o755))
 			write("t/x/deep", "deep")(dir)

@@ -360,9 +360,19 @@ func (w *work) warn(s *stepNode, found *census.Findings) {
 	}
 	foreign, machine := foreignTo(s.unit.plan, found.Programs)
 	tell(event.ForeignBinary, foreign, fmt.Sprintf("is a program for %s, and the image is for %s", machine, s.name.Unit.Platform))
+	if !w.inImage(s.unit.plan) {
+		return // what is taken of it is looked at where it is laid down
+	}
 	tell(event.Secret, found.Secrets, "looks like a secret: a key or a token that everybody with the image can read")
 	tell(event.SetUID, found.SetUID, "runs with the rights of its owner or group")
 	tell(event.WorldWritable, found.WorldWritable, "may be written by everybody")
+}
+
+// inImage reports whether what a unit's steps lay down is part of an image: its own, or one that starts from the stage.
+func (w *work) inImage(u *plan.Unit) bool {
+	return u.IsImage || slices.ContainsFunc(w.o.Plan.Units, func(other *plan.Unit) bool {
+		return other.Base.Unit == u && w.inImage(other)
+	})
 }
 
 // foreignTo keeps the programs that an image cannot run, and tells what the first is for. Stages are built from and not run,

@@ -34,6 +34,9 @@ func TestHostileArchives(t *testing.T) {
 	file := func(name string) *tar.Header {
 		return &tar.Header{Name: name, Typeflag: tar.TypeReg, Size: 3, Mode: 0o644}
 	}
+	device := func(name string) *tar.Header {
+		return &tar.Header{Name: name, Typeflag: tar.TypeBlock, Devmajor: 8}
+	}
 	for name, c := range map[string]struct {
 		content []byte
 		want    string
@@ -41,16 +44,18 @@ func TestHostileArchives(t *testing.T) {
 		"climbs out":          {treetest.Tar(t, file("../../etc/passwd")), "leads out of its root"},
 		"climbs out of a zip": {treetest.Zip(t, treetest.ZipFile("../../etc/passwd", 0o644, "x")), "leads out of its root"},
 		"hard link out":       {treetest.Tar(t, &tar.Header{Name: "a", Typeflag: tar.TypeLink, Linkname: "../x"}), "leads out of its root"},
-		"hard link nowhere":   {treetest.Tar(t, &tar.Header{Name: "a", Typeflag: tar.TypeLink, Linkname: "x"}), "which is no file of it"},
+		"hard link nowhere":   {treetest.Tar(t, &tar.Header{Name: "a", Typeflag: tar.TypeLink, Linkname: "x"}), "which is not a file of it"},
 		"through a link":      {treetest.Tar(t, &tar.Header{Name: "a", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, file("a/passwd")), "is a link of the same step"},
-		"a device":            {treetest.Tar(t, &tar.Header{Name: "dev/sda", Typeflag: tar.TypeBlock, Devmajor: 8}), `leave it out with leave-out: ["/dev/sda"]`},
-		"a layer":             {treetest.Tar(t, file(".wh.etc")), "is a layer of an image"},
-		"a mark":              {treetest.Tar(t, file("a/.wh..wh.plnk")), "mark of an unknown kind"},
-		"no archive":          {[]byte(strings.Repeat("this is none ", 100)), "malformed"},
-		"no zip":              {append([]byte("PK\x03\x04"), bytes.Repeat([]byte{1}, 600)...), "malformed"},
-		"cut off":             {treetest.Tar(t, file("a"), file("b"))[:1200], "malformed"},
-		"a zip's device":      {treetest.Zip(t, treetest.ZipFile("tty", 0o644|os.ModeDevice, "")), "neither a file nor a folder"},
-		"too large":           {bomb(t), "it unpacks to more than 1000000 bytes"},
+		"a device":            {treetest.Tar(t, &tar.Header{Name: "dev/sda", Typeflag: tar.TypeBlock, Devmajor: 8}), `holds the device dev/sda, and images have none: add leave-out: ["/dev/sda"]`},
+		"devices": {treetest.Tar(t, device("dev/sda"), device("dev/sdb"), device("dev/sdc"), device("dev/sdd"), device("null")),
+			`holds 5 devices (dev/sda, dev/sdb, dev/sdc and 2 more), and images have none: add leave-out: ["/dev/*", "/null"]`},
+		"a layer":        {treetest.Tar(t, file(".wh.etc")), "is a layer of an image"},
+		"a mark":         {treetest.Tar(t, file("a/.wh..wh.plnk")), "mark of an unknown kind"},
+		"no archive":     {[]byte(strings.Repeat("this is none ", 100)), "archive: not a valid archive: it has what is not a header of tar"},
+		"no zip":         {append([]byte("PK\x03\x04"), bytes.Repeat([]byte{1}, 600)...), "its list of files is not that of a zip"},
+		"cut off":        {treetest.Tar(t, file("a"), file("b"))[:1200], "not a valid archive: it ends in the middle"},
+		"a zip's device": {treetest.Zip(t, treetest.ZipFile("tty", 0o644|os.ModeDevice, "")), "neither a file nor a folder"},
+		"too large":      {bomb(t), "it unpacks to more than 1000000 bytes"},
 	} {
 		s := newSite(t)
 		s.write("archive", string(c.content))

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"slices"
 	"sort"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -165,6 +166,14 @@ func (w *work) checkMachine(ctx context.Context) error {
 	return w.o.Executor.Check(ctx, wanted)
 }
 
+// ofReference says what could not be had, once: a registry's own error names the repository too.
+func ofReference(what string, ref reference.Reference, err error) error {
+	if repository := ref.Host + "/" + ref.Repository + ": "; strings.HasPrefix(err.Error(), repository) {
+		return fmt.Errorf("%s %w", what, err)
+	}
+	return fmt.Errorf("%s %s: %w", what, ref, err)
+}
+
 // resolve asks for all bases at once. A base that is missing or lacks the platform is a problem of the recipe; a
 // registry that cannot be reached or refuses is an error of its own.
 func (w *work) resolve(ctx context.Context, problems *recipe.Errors) error {
@@ -184,11 +193,11 @@ func (w *work) resolve(ctx context.Context, problems *recipe.Errors) error {
 			defer mutex.Unlock()
 			var lacks *image.NoPlatformError
 			if errors.As(err, &lacks) || errors.Is(err, fs.ErrNotExist) {
-				problems.Add(pos, "%s %s: %s", what, ref, err)
+				problems.Add(pos, "%s", ofReference(what, ref, err))
 				return nil
 			}
 			if err != nil {
-				return fmt.Errorf("%s %s: %w", what, ref, err)
+				return ofReference(what, ref, err)
 			}
 			w.found[key] = found
 			return nil

@@ -97,17 +97,17 @@ func ParseRules(text []byte) (*Rules, error) {
 	for i := range r.Repositories {
 		one := &r.Repositories[i]
 		if !doublestar.ValidatePattern(one.Match) || one.Match == "" {
-			return nil, fmt.Errorf("repositories: match: %q is no pattern", one.Match)
+			return nil, fmt.Errorf("repositories: match: %q is not a pattern", one.Match)
 		}
 		for _, pattern := range one.Fixed {
 			if _, err := path.Match(pattern, ""); err != nil {
-				return nil, fmt.Errorf("%s: fixed: %q is no pattern", one.Match, pattern)
+				return nil, fmt.Errorf("%s: fixed: %q is not a pattern", one.Match, pattern)
 			}
 		}
 		if one.Quota != "" {
 			var err error
 			if one.quota, err = humanize.ParseBytes(one.Quota); err != nil {
-				return nil, fmt.Errorf("%s: quota: %q is no size", one.Match, one.Quota)
+				return nil, fmt.Errorf("%s: quota: %q is not a size", one.Match, one.Quota)
 			}
 		}
 		if err := one.Retain.check(); err != nil {

@@ -34,7 +34,7 @@ type Tag struct {
 }
 
 // ErrName is that something is no name of a repository.
-var ErrName = errors.New("it is no name of a repository: lower-case letters, digits and - _ . in parts between /")
+var ErrName = errors.New("it is not a name of a repository: lower-case letters, digits and - _ . in parts between /")
 
 // Create makes a repository by hand. It tells whether there was none before.
 func (s *Server) Create(name string) (bool, error) {

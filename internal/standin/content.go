@@ -310,7 +310,7 @@ func (x *exchange) checkManifest(mediaType string, body []byte) (parts, error) {
 	case !known:
 		return invalid("the media type " + strconv.Quote(mediaType) + " is unknown")
 	case json.Unmarshal(body, &p) != nil:
-		return invalid("the manifest is no JSON")
+		return invalid("the manifest is not JSON")
 	case p.MediaType != "" && p.MediaType != mediaType:
 		return invalid("the manifest says that it is of another media type than its header")
 	case p.Subject != nil && p.Subject.Digest.Validate() != nil:
@@ -382,7 +382,7 @@ func (x *exchange) listTags() error {
 	if text := query.Get("n"); text != "" {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 0 {
-			return refuse(http.StatusBadRequest, "PAGINATION_NUMBER_INVALID", "n is no number")
+			return refuse(http.StatusBadRequest, "PAGINATION_NUMBER_INVALID", "n is not a number")
 		}
 		if n < len(all) {
 			if all = all[:n]; n > 0 {

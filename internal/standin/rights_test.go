@@ -128,7 +128,7 @@ func TestRights(t *testing.T) {
 
 		harbour := as("harbour:h4rbour", "open/gauge", "pull,push,delete")
 		require.Equal(t, 201, a.push(harbour, "open/gauge", "1.4.0", "tide").StatusCode)
-		require.Equal(t, 201, a.push(harbour, "open/gauge", "1.4.0", "tide").StatusCode, "the same again is no move")
+		require.Equal(t, 201, a.push(harbour, "open/gauge", "1.4.0", "tide").StatusCode, "the same again is not a move")
 		moved := a.push(harbour, "open/gauge", "1.4.0", "ebb")
 		require.Equal(t, 403, moved.StatusCode)
 		require.Contains(t, text(moved), "is fixed on sha256:")

@@ -49,7 +49,7 @@ func tuningOf(text string) order.Tuning {
 		n, err := strconv.ParseInt(value, 10, 64)
 		f := reflect.ValueOf(&t).Elem().FieldByName(name)
 		if err != nil || !f.IsValid() {
-			fmt.Fprintf(os.Stderr, "%s is no number of the method\n", set)
+			fmt.Fprintf(os.Stderr, "%s is not a number of the method\n", set)
 			os.Exit(2)
 		}
 		f.SetInt(n)

@@ -46,7 +46,7 @@ func parse(text string) (all []mutant, err error) {
 			case "+":
 				m.new += rest + "\n"
 			default:
-				return nil, fmt.Errorf("%q is no line of the table", line)
+				return nil, fmt.Errorf("%q is not a line of the table", line)
 			}
 		}
 		if m.name == "" {

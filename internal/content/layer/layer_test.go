@@ -337,7 +337,7 @@ func TestHostileLayers(t *testing.T) {
 		require.ErrorIs(t, err, ErrMalformed, name)
 		t.Log("held: " + name)
 	}
-	_, err := Index(strings.NewReader("this is no layer, and long enough to be read as a header of a tar archive" + strings.Repeat("!", 600)))
+	_, err := Index(strings.NewReader("this is not a layer, and long enough to be read as a header of a tar archive" + strings.Repeat("!", 600)))
 	require.ErrorIs(t, err, ErrMalformed)
 	blob, _ := sample().pack(t)
 	_, err = Index(bytes.NewReader(blob[:len(blob)/2]))
@@ -374,7 +374,7 @@ func TestBounds(t *testing.T) {
 
 	u := &unpacking{plain: zeros{}, closer: func() error { return nil }, packed: &counter{1 << 20}, n: bombSize}
 	_, err = io.Copy(io.Discard, u)
-	require.ErrorContains(t, err, "that is no honest archive")
+	require.ErrorContains(t, err, "a layer that grows so much is refused")
 }
 
 type zeros struct{}

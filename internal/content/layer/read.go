@@ -2,6 +2,7 @@ package layer
 
 import (
 	"archive/tar"
+	"archive/zip"
 	"bufio"
 	"bytes"
 	"compress/bzip2"
@@ -33,7 +34,7 @@ const (
 )
 
 // ErrMalformed is wrapped by errors about layers that no correct program makes.
-var ErrMalformed = errors.New("malformed layer")
+var ErrMalformed = errors.New("not a valid archive")
 
 // Decompress returns the tar in a blob or an archive, whose first bytes tell how it is compressed: gzip, zstd, xz, bzip2 or
 // not at all.
@@ -86,7 +87,7 @@ type unpacking struct {
 func (u *unpacking) Read(p []byte) (int, error) {
 	n, err := u.plain.Read(p)
 	if u.n += int64(n); u.n > bombSize && u.n/bombRatio > u.packed.n {
-		return 0, fmt.Errorf("%w: %d bytes unpack to more than %d: that is no honest archive", ErrMalformed, u.packed.n, u.n)
+		return 0, fmt.Errorf("%w: %d bytes unpack to more than %d: a layer that grows so much is refused", ErrMalformed, u.packed.n, u.n)
 	}
 	return n, err
 }
@@ -142,7 +143,22 @@ func malformed(err error) error {
 	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, ErrMalformed) || errors.Is(err, digest.ErrMismatch) {
 		return err
 	}
-	return fmt.Errorf("%w: %w", ErrMalformed, err)
+	return fmt.Errorf("%w: %w", ErrMalformed, Plain(err))
+}
+
+// Plain puts an error of a library that reads archives into words of our own, where it is one that archives give again and again.
+func Plain(err error) error {
+	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		return errors.New("it ends in the middle")
+	case errors.Is(err, tar.ErrHeader):
+		return errors.New("it has what is not a header of tar")
+	case errors.Is(err, zip.ErrFormat):
+		return errors.New("its list of files is not that of a zip")
+	case errors.Is(err, zip.ErrChecksum), errors.Is(err, gzip.ErrChecksum), errors.Is(err, gzip.ErrHeader):
+		return errors.New("its compressed data is damaged")
+	}
+	return err
 }
 
 var kinds = map[byte]tree.Kind{
@@ -228,7 +244,7 @@ func DecodeIndex(text []byte) (*Indexed, error) {
 	head, rest, _ := strings.Cut(string(text), "\n")
 	i := &Indexed{}
 	if n, err := fmt.Sscanf(head, indexHead+" %s %d", &i.DiffID, &i.Unpacked); n != 2 || err != nil {
-		return nil, fmt.Errorf("%q is no head of an index", head)
+		return nil, fmt.Errorf("%q is not a head of an index", head)
 	}
 	var err error
 	i.Entries, err = tree.DecodeEntries(rest)

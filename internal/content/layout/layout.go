@@ -59,14 +59,14 @@ var ErrNotFound = errors.New("not there")
 func Open(dir string) (*Layout, error) {
 	text, err := os.ReadFile(filepath.Join(dir, v1.ImageLayoutFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%s is no image layout: it has no %s: %w", dir, v1.ImageLayoutFile, fs.ErrNotExist)
+		return nil, fmt.Errorf("%s is not an image layout: it has no %s: %w", dir, v1.ImageLayoutFile, fs.ErrNotExist)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", dir, err)
 	}
 	var version v1.ImageLayout
 	if json.Unmarshal(text, &version) != nil || version.Version != v1.ImageLayoutVersion {
-		return nil, fmt.Errorf("%s is an image layout of a version that is unknown here", dir)
+		return nil, fmt.Errorf("%s is an image layout of an unknown version", dir)
 	}
 	return &Layout{dir: dir, temp: dir, sync: syncFile}, nil
 }
@@ -147,7 +147,7 @@ func (l *Layout) checkEmpty() error {
 		// What an interrupted start may have left.
 		ours := e.Name() == "blobs" || e.Name() == temp || e.Name() == v1.ImageIndexFile || strings.HasPrefix(e.Name(), ".new-")
 		if !ours {
-			return fmt.Errorf("%s holds other things and is no image layout: name a folder that is empty or new", l.dir)
+			return fmt.Errorf("%s holds other things and is not an image layout: name a folder that is empty or new", l.dir)
 		}
 	}
 	return nil
@@ -335,7 +335,7 @@ func (w *Writer) Abort() {
 // BlobPath is the file of a blob, whether it is there or not.
 func (l *Layout) BlobPath(d digest.Digest) (string, error) {
 	if err := d.Validate(); err != nil {
-		return "", fmt.Errorf("%q is no digest: %w", d, err)
+		return "", fmt.Errorf("%q is not a digest: %w", d, err)
 	}
 	return l.path("blobs", d.Algorithm().String(), d.Encoded()), nil
 }
@@ -444,7 +444,7 @@ func openRegular(path string) (*os.File, error) {
 	}
 	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
 		f.Close()
-		return nil, cmp.Or(err, fmt.Errorf("%s is no file", path))
+		return nil, cmp.Or(err, fmt.Errorf("%s is not a file", path))
 	}
 	return f, nil
 }

@@ -71,7 +71,7 @@ func TestNamesOfProjects(t *testing.T) {
 		require.Equal(t, c.want, find(c.project, c.name, c.mine), "%+v", c)
 	}
 	_, err = l.LookupOf("/east", "bulletin")
-	require.ErrorIs(t, err, ErrNotFound, "what is nobody's is no project's")
+	require.ErrorIs(t, err, ErrNotFound, "what is nobody's is not a project's")
 	own, err := l.LookupOf("/south", "gauge")
 	require.NoError(t, err)
 	require.Equal(t, south.Digest, own.Digest)
@@ -193,7 +193,7 @@ func TestBlobs(t *testing.T) {
 	require.NoError(t, os.Remove(path))
 	require.NoError(t, syscall.Mkfifo(path, 0o600))
 	_, err = l.Fetch(t.Context(), desc)
-	require.ErrorContains(t, err, "is no file", "and nobody waits for a pipe")
+	require.ErrorContains(t, err, "is not a file", "and nobody waits for a pipe")
 }
 
 // TestWhatIsThere: folders of something else are no layouts, documents are found by the first digits of their digests, names are
@@ -202,7 +202,7 @@ func TestWhatIsThere(t *testing.T) {
 	ctx := context.Background()
 	dir := t.TempDir()
 	_, err := Open(dir)
-	require.ErrorContains(t, err, "is no image layout")
+	require.ErrorContains(t, err, "is not an image layout")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes"), nil, 0o644))
 	_, err = Create(dir, "")
 	require.ErrorContains(t, err, dir, "it litters nobody's folder")
@@ -227,7 +227,7 @@ func TestWhatIsThere(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, index, found)
 	_, err = l.LookupPrefix(text.Digest.Encoded()[:12])
-	require.ErrorIs(t, err, ErrNotFound, "what is no image is found by nobody")
+	require.ErrorIs(t, err, ErrNotFound, "what is not an image is found by nobody")
 	other, err := l.PutBytes(index.MediaType, []byte(`{"mediaType":"application/vnd.oci.image.index.v1+json","manifests":[],"annotations":{}}`))
 	require.NoError(t, err)
 	_, err = l.LookupPrefix("")

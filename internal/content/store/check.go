@@ -169,7 +169,7 @@ func (c *checker) blobs(ctx context.Context) error {
 func (c *checker) blob(ctx context.Context, path string) error {
 	want, err := digest.Parse(filepath.Base(filepath.Dir(path)) + ":" + filepath.Base(path))
 	if err != nil {
-		c.found(path, "is no blob: its name is no digest")
+		c.found(path, "is not a blob: its name is not a digest")
 		return nil
 	}
 	f, err := openUnused(path)
@@ -297,7 +297,7 @@ func (c *checker) run(path string) error {
 		err = unseal(text, &r)
 	}
 	if err != nil {
-		c.found(path, "is no record: %s", err)
+		c.found(path, "is not a record: %s", err)
 	} else if name, err := c.store.runFile(r.Key, r.Trace); err != nil || c.store.path(name) != path {
 		c.found(path, "lies under another key than it holds")
 	}
@@ -327,7 +327,7 @@ func (c *checker) record(ctx context.Context, path string) error {
 	}
 	var r Record
 	if err := unseal(text, &r); err != nil {
-		c.found(path, "is no record: %s", err)
+		c.found(path, "is not a record: %s", err)
 		return nil
 	}
 	if name, err := c.store.fileFor("records", string(r.Key), ".json"); err != nil || c.store.path(name) != path {

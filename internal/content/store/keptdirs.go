@@ -38,7 +38,7 @@ func (s *Store) keptPath(owners, name string) string {
 // Kept returns a kept directory, which may not exist yet, and the lock that guards it.
 func (s *Store) Kept(owners, name string) (KeptDir, *flock.Flock, error) {
 	if name == "" || name != filepath.Base(name) || owners != filepath.Base(owners) || strings.HasPrefix(name, ".") {
-		return KeptDir{}, nil, fmt.Errorf("%q is no name of a kept directory", name)
+		return KeptDir{}, nil, fmt.Errorf("%q is not a valid name of a kept directory", name)
 	}
 	path := s.keptPath(owners, name)
 	if err := os.MkdirAll(path, 0o700); err != nil {

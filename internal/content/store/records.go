@@ -33,7 +33,7 @@ type Record struct {
 func (s *Store) fileFor(kind, id, suffix string) (string, error) {
 	hex := hexOf(id)
 	if len(hex) != 64 || strings.Trim(hex, "0123456789abcdef") != "" {
-		return "", fmt.Errorf("%q is no hash", id)
+		return "", fmt.Errorf("%q is not a hash", id)
 	}
 	return filepath.Join("imbricat", kind, hex[:2], hex[2:]+suffix), nil
 }

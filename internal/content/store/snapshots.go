@@ -53,7 +53,7 @@ func boot() string {
 func (s *Store) snapshotDir(form string, tree digest.Key) (string, error) {
 	hex := string(tree)[strings.IndexByte(string(tree), ':')+1:]
 	if len(hex) != 64 || strings.Trim(hex, "0123456789abcdef") != "" || form != filepath.Base(form) {
-		return "", fmt.Errorf("%q in the form %q is no unpacked tree", tree, form)
+		return "", fmt.Errorf("%q in the form %q is not an unpacked tree", tree, form)
 	}
 	return s.path("imbricat", snapshots, form, hex), nil
 }

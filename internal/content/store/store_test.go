@@ -189,7 +189,7 @@ func TestCheckFindsDamage(t *testing.T) {
 		"a changed blob": {func(string) {
 			require.NoError(t, os.WriteFile(s.path("blobs/sha256", blob.Digest.Encoded()), bytes.Repeat([]byte("z"), int(blob.Size)), 0o644))
 		}, "its bytes have another digest"},
-		"a stray file":  {func(string) { require.NoError(t, os.WriteFile(s.path("blobs/sha256/notes"), nil, 0o644)) }, "is no blob"},
+		"a stray file":  {func(string) { require.NoError(t, os.WriteFile(s.path("blobs/sha256/notes"), nil, 0o644)) }, "is not a blob"},
 		"a broken list": {func(string) { require.NoError(t, os.WriteFile(s.path("index.json"), []byte("{"), 0o644)) }, "cannot be read: unexpected end of JSON input"},
 		"another layer": {func(string) {
 			lie := *record
@@ -209,7 +209,7 @@ func TestCheckFindsDamage(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, os.Truncate(trees[0], 0))
 		}, "cannot be read"},
-		"a broken record": {func(p string) { require.NoError(t, os.WriteFile(p, []byte("x"), 0o644)) }, "is no record"},
+		"a broken record": {func(p string) { require.NoError(t, os.WriteFile(p, []byte("x"), 0o644)) }, "is not a record"},
 		"a moved record":  {func(p string) { require.NoError(t, os.Rename(p, filepath.Dir(p)+"/00.json")) }, "lies under another key"},
 	} {
 		copied, err := Open(filepath.Join(t.TempDir(), "copy"))
@@ -261,7 +261,7 @@ func TestSpoiltBlob(t *testing.T) {
 	report, err := s.Check(context.Background(), false)
 	require.NoError(t, err)
 	require.Empty(t, report.Findings)
-	require.False(t, marked(), "a check is no use")
+	require.False(t, marked(), "a check is not a use")
 	require.True(t, s.Has(blob))
 	require.True(t, marked())
 	require.Empty(t, s.Spoilt())

@@ -97,7 +97,7 @@ func Decode(text string) (*Trace, error) {
 			view, why, _ := strings.Cut(more, " ")
 			text, err := strconv.Unquote(why)
 			if err != nil || text == "" {
-				return nil, fmt.Errorf("%q is no line of a trace", line)
+				return nil, fmt.Errorf("%q is not a line of a trace", line)
 			}
 			t.View, t.Why = digest.Key(view), text
 			continue
@@ -105,7 +105,7 @@ func Decode(text string) (*Trace, error) {
 		asked, ok := askedOf(word)
 		path, answer, found := cutQuoted(more)
 		if !ok || !found || answer == "" {
-			return nil, fmt.Errorf("%q is no line of a trace", line)
+			return nil, fmt.Errorf("%q is not a line of a trace", line)
 		}
 		t.Entries = append(t.Entries, Entry{path, asked, answer})
 	}

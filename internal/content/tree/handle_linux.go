@@ -196,7 +196,7 @@ func (o *Opener) Open(p string) (*SourceFile, Stat, error) {
 	var raw unix.Stat_t
 	if err := unix.Fstat(fd, &raw); err != nil || foundOf(&raw).kind != File {
 		unix.Close(fd)
-		return nil, Stat{}, fmt.Errorf("reading %q: it is no regular file any more", p)
+		return nil, Stat{}, fmt.Errorf("reading %q: it is no longer a regular file", p)
 	}
 	return &SourceFile{fd}, foundOf(&raw).stat, nil
 }

@@ -111,7 +111,7 @@ func (o *Opener) Open(p string) (*SourceFile, Stat, error) {
 	info, err := f.Stat()
 	if err != nil || !info.Mode().IsRegular() {
 		f.Close()
-		return nil, Stat{}, fmt.Errorf("reading %q: it is no regular file any more", p)
+		return nil, Stat{}, fmt.Errorf("reading %q: it is no longer a regular file", p)
 	}
 	return &SourceFile{f}, statOf(info), nil
 }

@@ -107,7 +107,7 @@ func (s *Source) Pick(from string, o PickOptions) (*Survey, error) {
 	if strings.ContainsAny(from, `*?[{\`) && !s.Exists(from) {
 		base, pattern = doublestar.SplitPattern(from)
 		if !doublestar.ValidatePattern(from) {
-			return nil, fmt.Errorf("%q is no valid pattern", from)
+			return nil, fmt.Errorf("%q is not a valid pattern", from)
 		}
 	}
 	info, err := s.root.Lstat(filepath.FromSlash(base))

@@ -125,7 +125,7 @@ func ParseLine(line string) (Entry, error) {
 		l.rest = strings.TrimPrefix(l.rest, " ")
 	}
 	if l.wrong || e.Kind == 0 || e.Size < 0 || e.Content != "" && !e.Content.Valid() {
-		return e, fmt.Errorf("%q is no line of an index", line)
+		return e, fmt.Errorf("%q is not a line of an index", line)
 	}
 	return e, nil
 }

@@ -151,7 +151,7 @@ func (v *View) Apply(entries []Entry, from Contents) error {
 	for _, e := range links {
 		target := v.node(e.Target)
 		if target == nil || target.Kind == Folder {
-			return fmt.Errorf("the hard link %q points to %q, which is no file", e.Path, e.Target)
+			return fmt.Errorf("the hard link %q points to %q, which is not a file", e.Path, e.Target)
 		}
 		target = v.change(e.Target)
 		target.Linked = true

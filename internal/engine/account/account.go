@@ -85,7 +85,7 @@ func (f Finder) line(ctx context.Context, view *tree.View, file, name string, la
 		}
 		for _, text := range fields[2 : last+1] {
 			if n, err := strconv.ParseUint(text, 10, 31); err != nil || n >= 1<<31 {
-				return nil, f.File.Problem(pos, "/%s has %q for %s, which is no number", file, text, name)
+				return nil, f.File.Problem(pos, "/%s has %q for %s, which is not a number", file, text, name)
 			}
 		}
 		return fields, nil

@@ -146,7 +146,7 @@ func TestRunner(t *testing.T) {
 		"ended with status 3":           func() { n.status.Code = 3 },
 		"was ended by the signal KILL":  func() { n.status.Signal = "KILL" },
 		"was ended: it took too much":   func() { n.err = &executor.StoppedError{What: "it took too much"} },
-		"no room, which is no failure ": func() { n.err = errors.New("no room, which is no failure ") },
+		"no room, which is not a failure ": func() { n.err = errors.New("no room, which is not a failure ") },
 	} {
 		n.status, n.err = executor.Status{}, nil
 		answer()

@@ -109,7 +109,7 @@ func (t *Tools) indexArchive(ctx context.Context, from *archive) ([]tree.Entry, 
 				_, err = io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{body}, buffer)
 			}
 			if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
-				return fmt.Errorf("%w: %w", layer.ErrMalformed, err)
+				return fmt.Errorf("%w: %w", layer.ErrMalformed, layer.Plain(err))
 			}
 			if e.Content = digest.ContentOf(sum); m != "" {
 				t.Marks.Note(e.Content, m)

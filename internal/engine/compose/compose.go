@@ -163,7 +163,7 @@ func (t *Tools) check(s *plan.Step, kind Kind, report func(pos recipe.Pos, forma
 		case err != nil:
 			report(one.Pos, "%s", err)
 		case one.Single && (!got.Survey.SingleFile || len(got.Survey.Picked) != 1 || got.Survey.Picked[0].Kind != tree.File):
-			report(one.Pos, "unpack takes one archive: %q is no file", one.From)
+			report(one.Pos, "unpack takes one archive: %q is not a file", one.From)
 		case !one.Single:
 			for _, p := range got.Survey.Special {
 				t.Warner.Warn(s, event.SpecialFile, fmt.Sprintf("%s is a socket, a pipe or a device: it is left out", p))

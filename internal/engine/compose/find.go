@@ -73,7 +73,7 @@ func match(view *tree.View, pattern string) ([]found, error) {
 			rel := strings.TrimPrefix(strings.TrimPrefix(child.Path, top.Path), "/")
 			matched, err := doublestar.Match(rest, rel)
 			if err != nil {
-				return fmt.Errorf("%q is no valid pattern: %w", pattern, err)
+				return fmt.Errorf("%q is not a valid pattern: %w", pattern, err)
 			}
 			if matched {
 				all = append(all, found{node: child, path: tree.Join(base, rel), rel: rel})

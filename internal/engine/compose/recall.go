@@ -36,7 +36,7 @@ func (do copyStep) question(t *Tools) digest.Key {
 }
 
 // ErrForgotten is wrapped where the store has lost what a build relied on, and the next one does not.
-var ErrForgotten = errors.New("the store has it no more")
+var ErrForgotten = errors.New("the store no longer has it")
 
 // recall returns what a copy laid down before, where nothing that it depends on has changed and the store has its layer or its
 // entries; nil where it must be composed.

@@ -5,13 +5,17 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"io"
+	"maps"
+	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/ignore"
+	"imbricat/internal/ground/say"
 	"imbricat/internal/spec/plan"
 )
 
@@ -68,6 +72,7 @@ func (do unpackStep) archive(ctx context.Context, c *Composer) (*archive, error)
 // layArchive lays the entries of an archive down below the step's destination.
 func layArchive(c *Composer, do plan.Unpack, a access, contents *filetree.Archive) error {
 	matcher, laid := ignore.New(do.LeaveOut...), 0
+	var devices []string
 	linked := map[string]bool{}
 	for i := range contents.Entries {
 		if e := &contents.Entries[i]; e.Kind == tree.Hardlink {
@@ -89,7 +94,7 @@ func layArchive(c *Composer, do plan.Unpack, a access, contents *filetree.Archiv
 		if e.Kind == tree.Hardlink {
 			target, found := slices.BinarySearchFunc(contents.Entries, e.Target, func(e tree.Entry, p string) int { return strings.Compare(e.Path, p) })
 			if !found || contents.Entries[target].Kind != tree.File {
-				return fmt.Errorf("%s: the hard link %q leads to %q, which is no file of it", contents.Name, where, e.Target)
+				return fmt.Errorf("%s: the hard link %q leads to %q, which is not a file of it", contents.Name, where, e.Target)
 			}
 			path := e.Path
 			where = e.Target
@@ -106,7 +111,7 @@ func layArchive(c *Composer, do plan.Unpack, a access, contents *filetree.Archiv
 		case tree.Folder:
 			err = c.addFolder(e, a.given())
 		case tree.CharDevice, tree.BlockDevice:
-			return fmt.Errorf("%s holds the device %q; leave it out with leave-out: [%q]", contents.Name, where, "/"+name)
+			devices = append(devices, name)
 		case tree.Whiteout, tree.Opaque:
 			return fmt.Errorf("%s is a layer of an image, with a mark for a deletion at %q: take its files with take", contents.Name, where)
 		default:
@@ -116,10 +121,42 @@ func layArchive(c *Composer, do plan.Unpack, a access, contents *filetree.Archiv
 			return fmt.Errorf("%s: %w", contents.Name, err)
 		}
 	}
+	if len(devices) > 0 {
+		return fmt.Errorf("%s holds %s, and images have none: add leave-out: [%s]", contents.Name, deviceNames(devices), withoutDevices(devices))
+	}
 	if laid == 0 && len(contents.Entries) > 0 {
 		return fmt.Errorf("nothing of %s is left when %d leading elements are dropped", contents.Name, do.Strip)
 	}
 	return nil
+}
+
+// deviceNames tells of one device by its name and of several by their number too.
+func deviceNames(names []string) string {
+	if len(names) == 1 {
+		return "the device " + names[0]
+	}
+	return fmt.Sprintf("%d devices (%s)", len(names), say.Some(names))
+}
+
+// withoutDevices gives the patterns that leave devices out: their folder's content where they share one, else each.
+func withoutDevices(names []string) string {
+	folders := map[string]bool{}
+	for _, name := range names {
+		folders[path.Dir(name)] = true
+	}
+	var patterns []string
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		if folder == "." || len(names) == 1 {
+			continue
+		}
+		patterns = append(patterns, strconv.Quote("/"+folder+"/*"))
+	}
+	for _, name := range names {
+		if path.Dir(name) == "." || len(names) == 1 {
+			patterns = append(patterns, strconv.Quote("/"+name))
+		}
+	}
+	return strings.Join(patterns, ", ")
 }
 
 // strip drops leading elements of a path, and tells whether anything is left.

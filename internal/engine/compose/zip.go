@@ -35,7 +35,7 @@ func walkZip(ctx context.Context, r io.Reader, temporary func() (string, error),
 	}
 	z, err := zip.NewReader(f, size)
 	if err != nil {
-		return fmt.Errorf("%w: %w", layer.ErrMalformed, err)
+		return fmt.Errorf("%w: %w", layer.ErrMalformed, layer.Plain(err))
 	}
 	if len(z.File) > maxZipEntries {
 		return fmt.Errorf("%w: more than %d entries", layer.ErrMalformed, maxZipEntries)
@@ -82,7 +82,7 @@ func zipEntry(one *zip.File, visit func(*tree.Entry, io.Reader) error) error {
 	}
 	body, err := one.Open()
 	if err != nil {
-		return fmt.Errorf("%w: %q: %w", layer.ErrMalformed, one.Name, err)
+		return fmt.Errorf("%w: %q: %w", layer.ErrMalformed, one.Name, layer.Plain(err))
 	}
 	defer body.Close()
 	if e.Kind == tree.Symlink {

@@ -143,4 +143,4 @@ type StoppedError struct{ What string }
 func (e *StoppedError) Error() string { return "the command was ended: " + e.What }
 
 // ErrTimeLimit ends a command that takes too long.
-var ErrTimeLimit = errors.New("took longer than it may")
+var ErrTimeLimit = errors.New("took longer than its time limit")

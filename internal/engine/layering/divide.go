@@ -130,7 +130,7 @@ func (u *Unit) compression() layer.Compression { return layer.Compression(u.Plan
 func (u *Unit) Room() (int, error) {
 	below := len(u.Inherited) + u.Base
 	if below >= recipe.MostLayers {
-		return 0, fmt.Errorf("what it starts from has %d layers, and machines that run images take %d", below, recipe.MostLayers)
+		return 0, fmt.Errorf("what it starts from has %d layers, and an image may have %d", below, recipe.MostLayers)
 	}
 	return max(1, cmp.Or(u.Plan.Stack.Layers, recipe.DefaultLayers)-below), nil
 }

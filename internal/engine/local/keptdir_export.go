@@ -154,7 +154,7 @@ func ImportKept(ctx context.Context, s *store.Store, box *sandbox.Box, file stri
 
 func walkFile(ctx context.Context, name string, visit func(e *tree.Entry, body io.Reader) error) error {
 	if info, err := os.Stat(name); err == nil && !info.Mode().IsRegular() {
-		return errors.New("it is no file") // opening a pipe would wait for ever
+		return errors.New("it is not a file") // opening a pipe would wait for ever
 	}
 	f, err := os.Open(name)
 	if err != nil {

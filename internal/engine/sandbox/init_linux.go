@@ -270,7 +270,7 @@ func (o *initOrders) observe() error {
 func startError(program string, s *Spec, err error) error {
 	switch {
 	case errors.Is(err, unix.ENOEXEC):
-		return refused("format", program, errors.New("it is no program for this machine: it may be for another architecture, or empty"))
+		return refused("format", program, errors.New("it is not a program for this machine: it may be for another architecture, or empty"))
 	case errors.Is(err, unix.ENOENT):
 		if info, statErr := os.Stat(s.Dir); statErr != nil || !info.IsDir() {
 			return fmt.Errorf("there is no folder %s to start in", s.Dir)

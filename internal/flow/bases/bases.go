@@ -38,8 +38,12 @@ type Finder struct {
 // Resolve implements baseimage.Finder.
 func (f *Finder) Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*baseimage.Found, error) {
 	name := ref.String()
-	if ref.Kind == reference.Registry && ref.Digest == "" {
-		if ref.Digest = f.locked(name); ref.Digest == "" {
+	switch held := f.locked(name); {
+	case ref.Digest != "":
+	case ref.Kind == reference.Store && held != "":
+		ref = reference.Reference{Kind: reference.Store, Digest: held}
+	case ref.Kind == reference.Registry:
+		if ref.Digest = held; held == "" {
 			f.moves(name)
 		}
 	}
@@ -144,6 +148,13 @@ func (f *Finder) warn(code, text string) {
 func (f *Finder) root(ctx context.Context, ref reference.Reference, name string, place transfer.Place) (digest.Descriptor, image.Fetcher, error) {
 	if ref.Kind != reference.Registry {
 		root, err := place.Root(ctx)
+		switch {
+		case !errors.Is(err, fs.ErrNotExist) || ref.Kind != reference.Store:
+		case name != ref.String():
+			err = &goneError{ref.Digest, name}
+		case ref.Name != "":
+			err = fmt.Errorf("%w; an image of a registry is named with its host, such as registry.tideline.example/%s", err, name)
+		}
 		return root, place, err
 	}
 	if ref.Digest != "" {
@@ -173,6 +184,20 @@ func (f *Finder) root(ctx context.Context, ref reference.Reference, name string,
 	}
 	return root, &keeping{Fetcher: place, store: f.Store}, nil
 }
+
+// goneError is that the store lacks what the lock holds for a name.
+type goneError struct {
+	held digest.Digest
+	name string
+}
+
+// Error implements error.
+func (e *goneError) Error() string {
+	return fmt.Sprintf("%s holds %s, which the store does not have: build it here, or `imbricat lock` takes what %s stands for now", recipe.LockName, e.held, e.name)
+}
+
+// Is reports that it is an error of what does not exist.
+func (e *goneError) Is(target error) bool { return target == fs.ErrNotExist }
 
 func isTemporary(err error) bool {
 	var answer *registry.Error

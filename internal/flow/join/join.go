@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -97,9 +98,12 @@ func (j *run) join(ctx context.Context) (*push.Shipment, error) {
 		return nil, err
 	}
 	defer to.Close()
-	name := "joined"
-	if len(j.ready) > 0 {
+	name := j.names[0]
+	switch {
+	case len(j.ready) > 0:
 		name = j.ready[0].Name
+	case j.to.Kind == reference.Registry:
+		name = path.Base(j.to.Repository)
 	}
 	one := &push.Shipment{Image: name, Began: time.Now(), To: plan.Destination{Name: j.goes.Name, Repository: j.to, Tags: j.names, Prefixes: j.goes.Prefixes, Fixed: j.goes.Fixed}}
 	options := transfer.Options{Names: j.names}

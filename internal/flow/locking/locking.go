@@ -129,7 +129,7 @@ func (r *refresh) lockDivisions(ctx context.Context) ([]report.LockedImage, erro
 	}
 	for name := range r.old.Images {
 		if r.now.Images[name] == nil {
-			list = append(list, report.LockedImage{Image: name, Changed: true, Note: "is divided by the lock no more"})
+			list = append(list, report.LockedImage{Image: name, Changed: true, Note: "is no longer divided by the lock"})
 		}
 	}
 	slices.SortFunc(list, func(a, b report.LockedImage) int { return strings.Compare(a.Image, b.Image) })
@@ -213,11 +213,12 @@ func contentOver(units []*plan.Unit, preview *engine.Preview) (all *layering.Con
 	return all, "on what is not known"
 }
 
-// Moving lists the images that the plan names by a tag alone.
+// Moving lists the images of registries and of the store that the plan names without a digest.
 func Moving(p *plan.Plan) []reference.Reference {
 	var list []reference.Reference
 	add := func(ref reference.Reference) {
-		if ref.Kind == reference.Registry && ref.Digest == "" && !slices.Contains(list, ref) {
+		named := ref.Kind == reference.Registry || ref.Kind == reference.Store && ref.Name != ""
+		if named && ref.Digest == "" && !slices.Contains(list, ref) {
 			list = append(list, ref)
 		}
 	}

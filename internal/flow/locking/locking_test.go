@@ -66,12 +66,12 @@ func TestDivisions(t *testing.T) {
 	p.Write(t, "imbricat.yaml", strings.Replace(strings.Replace(locked, "BASE", "none", 1), "    steps", "    stack: {policy: none}\n    steps", 1))
 	d = refreshed(t, p, Options{Check: true})
 	require.True(t, d.Stale)
-	require.Equal(t, "is divided by the lock no more", d.Images[0].Note)
+	require.Equal(t, "is no longer divided by the lock", d.Images[0].Note)
 
 	// A lock that cannot be read is written anew, and never taken for one that is as it should be.
 	require.NoError(t, os.WriteFile(d.File, []byte("imbricat-lock: 1\nx: y\n"), 0o644))
 	_, err = Refresh(t.Context(), p.Workspace(t, nil), Options{Check: true})
-	require.ErrorContains(t, err, "is no lock")
+	require.ErrorContains(t, err, "is not a lock")
 }
 
 // TestTolerated: what makes a lock stale is a gain that is worth moving for, known to everybody.

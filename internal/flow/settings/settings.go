@@ -249,8 +249,8 @@ func (c *Settings) add(place string, one *registrySettings) (err error) {
 	}
 	if one.Chunk != "" {
 		n, err := humanize.ParseBytes(one.Chunk)
-		if err != nil || n < 1<<20 || n > 1<<40 {
-			return fmt.Errorf("chunk: %q is no size from 1MB on", one.Chunk)
+		if err != nil || n < 1e6 || n > 1<<40 {
+			return fmt.Errorf("chunk: write a size from 1MB on, such as 16MB, not %q", one.Chunk)
 		}
 		s.Chunk = int64(n)
 	}

@@ -38,7 +38,7 @@ func TestRead(t *testing.T) {
 		"trust: {registry.tideline.example/cache: [none.pem]}":                                                 "no such file",
 		"trust: {./relative: [MCowBQYDK2VwAyEAAAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=]}":                  "write HOST/REPOSITORY or a whole path of a folder",
 		"registries: {registry.tideline.example: {parallel: 65}}":                                              "registries: registry.tideline.example: parallel: a number from 1 to 64",
-		"registries: {registry.tideline.example: {chunk: 10kB}}":                                               "is no size from 1MB on",
+		"registries: {registry.tideline.example: {chunk: 10kB}}":                                               "write a size from 1MB on",
 		"registries: {registry.tideline.example: {issuer: tokens}}":                                            "issuer: \"tokens\": write https://HOST",
 		"registries: {registry.tideline.example: {mirrors: ['a b']}}":                                          "mirrors:",
 		"registries: {'a b': {}}":                                                                              "registries: a b",

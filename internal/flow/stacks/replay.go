@@ -1,6 +1,7 @@
 package stacks
 
 import (
+	"cmp"
 	"context"
 	"strings"
 
@@ -38,6 +39,9 @@ func (r *replayer) replay(ctx context.Context, u *plan.Unit, c *layering.Content
 		return out, nil
 	}
 	out.From, out.To = versions[0].Name, versions[len(versions)-1].Name
+	if _, to, is := strings.Cut(r.span, ".."); is && len(versions) == 1 { // nothing in the range touched the image
+		out.To = cmp.Or(to, "HEAD")
+	}
 	var all [][]order.Bytes
 	for _, strategy := range []order.Strategy{ruledBy(versions, c, layersOf(c)), ruledBy(versions, c, c.Steps), order.Single(versions)} {
 		bytes := order.Replay(versions, strategy)[1:]

@@ -66,7 +66,7 @@ var ErrMismatch = errors.New("content does not match")
 func Parse(text string) (Digest, error) {
 	d := Digest(text)
 	if err := d.Validate(); err != nil {
-		return "", fmt.Errorf("%q is no digest: want sha256: and 64 hexadecimal digits", text)
+		return "", fmt.Errorf("%q is not a digest: want sha256: and 64 hexadecimal digits", text)
 	}
 	return d, nil
 }

@@ -15,14 +15,18 @@ type Outcome int
 const (
 	Ran     Outcome = iota // the work was done now
 	Reused                 // an earlier result serves
-	Sent                   // a blob was moved
+	Sent                   // a blob was moved elsewhere
+	Fetched                // a blob was brought into the store
 	Skipped                // nothing was needed
 	Failed
 )
 
 func (o Outcome) String() string {
-	return [...]string{"ran", "reused", "sent", "skipped", "failed"}[o]
+	return [...]string{"ran", "reused", "sent", "fetched", "skipped", "failed"}[o]
 }
+
+// Worked reports whether work was done now.
+func (o Outcome) Worked() bool { return o == Ran || o == Sent || o == Fetched }
 
 // Event is one of Started, Progress, Output, Finished, Warning.
 type Event interface{ isEvent() }

@@ -26,11 +26,11 @@ var word = regexp.MustCompile(`^[a-z0-9_.-]+$`)
 func Parse(text string) (Platform, error) {
 	parts := strings.Split(text, "/")
 	if len(parts) < 2 || len(parts) > 3 {
-		return Platform{}, fmt.Errorf("%q is no platform: write OS/ARCHITECTURE, such as linux/amd64", text)
+		return Platform{}, fmt.Errorf("%q is not a platform: write OS/ARCHITECTURE, such as linux/amd64", text)
 	}
 	for _, part := range parts {
 		if !word.MatchString(part) {
-			return Platform{}, fmt.Errorf("%q is no platform: write OS/ARCHITECTURE, such as linux/amd64", text)
+			return Platform{}, fmt.Errorf("%q is not a platform: write OS/ARCHITECTURE, such as linux/amd64", text)
 		}
 	}
 	p := Platform{OS: parts[0], Architecture: parts[1]}

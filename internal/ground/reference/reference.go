@@ -90,11 +90,11 @@ func parseRepository(text string) (Reference, error) {
 	repository, tag, tagged := strings.Cut(path, ":")
 	switch {
 	case !hostForm.MatchString(host):
-		return Reference{}, fmt.Errorf("%q: %q is no registry host", text, host)
+		return Reference{}, fmt.Errorf("%q: %q is not a registry host", text, host)
 	case !strings.ContainsAny(host, ".:") && host != "localhost":
 		return Reference{}, fmt.Errorf("%q names no registry: write its host first, such as registry.tideline.example/%s", text, rest)
 	case !repositoryForm.MatchString(repository) || len(repository) > 255:
-		return Reference{}, fmt.Errorf("%q: %q is no repository: use lower-case letters, digits, and single . _ - / between them", text, repository)
+		return Reference{}, fmt.Errorf("%q: %q is not a repository: use lower-case letters, digits, and single . _ - / between them", text, repository)
 	case tagged && tag == "":
 		return Reference{}, fmt.Errorf("%q: the tag after ':' is empty", text)
 	}
@@ -115,7 +115,7 @@ func cutDigest(text string) (string, digest.Digest, error) {
 
 func checkTag(text, tag string) error {
 	if tag != "" && !isTag(tag) {
-		return fmt.Errorf("%q: %q is no tag: up to 128 letters, digits, and . _ -, not starting with . or -", text, tag)
+		return fmt.Errorf("%q: %q is not a tag: up to 128 letters, digits, and . _ -, not starting with . or -", text, tag)
 	}
 	return nil
 }
@@ -126,7 +126,7 @@ func parseName(text string) (Reference, error) {
 	}
 	name, tag, tagged := strings.Cut(text, ":")
 	if !nameForm.MatchString(name) {
-		return Reference{}, fmt.Errorf("%q is no image name: use letters, digits, and . _ - between them", text)
+		return Reference{}, fmt.Errorf("%q is not an image name: use letters, digits, and . _ - between them", text)
 	}
 	if tagged && tag == "" {
 		return Reference{}, fmt.Errorf("%q: the tag after ':' is empty", text)
@@ -149,7 +149,7 @@ func ParseRepository(text string) (Reference, error) {
 // CheckTag reports whether text may be a tag.
 func CheckTag(text string) error {
 	if !isTag(text) {
-		return fmt.Errorf("%q is no tag: up to 128 letters, digits, and . _ -, not starting with . or -", text)
+		return fmt.Errorf("%q is not a tag: up to 128 letters, digits, and . _ -, not starting with . or -", text)
 	}
 	return nil
 }
@@ -157,7 +157,7 @@ func CheckTag(text string) error {
 // CheckHost reports whether text is HOST[:PORT].
 func CheckHost(text string) error {
 	if !hostForm.MatchString(text) || (!strings.ContainsAny(text, ".:") && text != "localhost") {
-		return fmt.Errorf("%q is no registry host: write HOST[:PORT], such as registry.tideline.example", text)
+		return fmt.Errorf("%q is not a registry host: write HOST[:PORT], such as registry.tideline.example", text)
 	}
 	return nil
 }

@@ -32,18 +32,18 @@ func TestParse(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                "is empty",
 		"tides/gauge:1":   "names no registry: write its host first",
-		"h.example/Gauge": `"Gauge" is no repository`,
-		"h.example/a//b":  "is no repository",
-		"h.example/../b":  "is no repository",
+		"h.example/Gauge": `"Gauge" is not a repository`,
+		"h.example/a//b":  "is not a repository",
+		"h.example/../b":  "is not a repository",
 		"h.example/g:":    "the tag after ':' is empty",
-		"h.example/g:-x":  `"-x" is no tag`,
-		"h.example/g:" + strings.Repeat("x", 129):    "is no tag",
-		"h.example/g@sha256:12":                      "is no digest",
-		"h.example/g@md5:" + strings.Repeat("0", 32): "is no digest",
-		"ga uge":         "is no image name",
+		"h.example/g:-x":  `"-x" is not a tag`,
+		"h.example/g:" + strings.Repeat("x", 129):    "is not a tag",
+		"h.example/g@sha256:12":                      "is not a digest",
+		"h.example/g@md5:" + strings.Repeat("0", 32): "is not a digest",
+		"ga uge":         "is not an image name",
 		"gauge:":         "the tag after ':' is empty",
-		"-gauge":         "is no image name",
-		"h_st.example/g": "is no registry host",
+		"-gauge":         "is not an image name",
+		"h_st.example/g": "is not a registry host",
 	} {
 		_, err := Parse(text)
 		require.ErrorContains(t, err, want, text)

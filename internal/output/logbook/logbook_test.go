@@ -63,7 +63,7 @@ func TestBook(t *testing.T) {
 	require.NoError(t, b.End(&failed, []Step{{Unit: "gauge", Platform: "linux/amd64", Label: "half"}}))
 	past, err := b.Past("/tideline", "gauge", "linux/amd64")
 	require.NoError(t, err)
-	require.Equal(t, steps[:1], past, "a build that failed is no measure")
+	require.Equal(t, steps[:1], past, "a build that failed is not a measure")
 	all, err = b.List("", 100)
 	require.NoError(t, err)
 	require.Len(t, all, 20)

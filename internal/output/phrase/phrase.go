@@ -203,21 +203,46 @@ func otherLines(was, now []string) (text string, more []string) {
 	for _, line := range come {
 		more = append(more, "+ "+line)
 	}
-	short := func(s string) string {
-		if r := []rune(s); len(r) > 50 {
-			return string(r[:49]) + "…"
-		}
-		return s
-	}
 	switch {
 	case len(come) > 0 && len(gone) > 0:
-		return fmt.Sprintf("%q was %q", short(come[0]), short(gone[0])), more
+		from := differAt(come[0], gone[0])
+		return fmt.Sprintf("%q was %q", cut(come[0], from), cut(gone[0], from)), more
 	case len(come) > 0:
-		return fmt.Sprintf("%q is new", short(come[0])), more
+		return fmt.Sprintf("%q is new", cut(come[0], 0)), more
 	case len(gone) > 0:
-		return fmt.Sprintf("%q is gone", short(gone[0])), more
+		return fmt.Sprintf("%q is gone", cut(gone[0], 0)), more
 	}
 	return "its lines are in another order", more
+}
+
+// differAt is how many letters two lines begin with in common.
+func differAt(a, b string) int {
+	n, other := 0, []rune(b)
+	for _, r := range []rune(a) {
+		if n == len(other) || other[n] != r {
+			break
+		}
+		n++
+	}
+	return n
+}
+
+// cut shortens a line to 50 letters, so that the one at from is among them, with some before it.
+func cut(line string, from int) string {
+	const most, before = 50, 15
+	r := []rune(line)
+	if len(r) <= most {
+		return line
+	}
+	start := max(0, min(from-before, len(r)-most))
+	text := string(r[start:min(start+most, len(r))])
+	if start > 0 {
+		text = "…" + string([]rune(text)[1:])
+	}
+	if start+most < len(r) {
+		text = string([]rune(text)[:most-1]) + "…"
+	}
+	return text
 }
 
 func notIn(all, those []string) (rest []string) {

@@ -191,7 +191,7 @@ type Shared struct {
 }
 
 // ErrMalformed is wrapped by errors about receipts that are not whole, or make no sense.
-var ErrMalformed = errors.New("no whole receipt")
+var ErrMalformed = errors.New("not a whole receipt")
 
 // Encode returns a receipt as JSON, the same bytes for the same receipt.
 func (r *Receipt) Encode() ([]byte, error) {

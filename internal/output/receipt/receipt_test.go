@@ -72,7 +72,7 @@ func TestMalformed(t *testing.T) {
 		{`"outcome": "failed"`, `"outcome": "fine"`, `its outcome is "fine"`},
 		{string(one), "sha256:12", `the image "gauge"`},
 		{"h:1/tides/gauge@" + string(one), "h:1/tides/gauge@" + string(two), "is not h:1/tides/gauge@" + string(one)},
-		{`"newest"`, `"../up"`, `"../up" is no tag`},
+		{`"newest"`, `"../up"`, `"../up" is not a tag`},
 		{"h:2/gauge", "gauge", `"gauge" names no registry`},
 		{`"images": [`, `"images": 5, "x": [`, "cannot unmarshal"},
 	} {

@@ -77,13 +77,16 @@ func BuildText(p Paint, b *Build) string {
 	return w.String()
 }
 
-// Summary is the closing line of a build.
-func (b *Build) Summary(took time.Duration) string {
+// Summary is the closing line of a build; failed is how many images and stages were asked for and are not built.
+func (b *Build) Summary(took time.Duration, failed int) string {
 	what := Count(len(b.Images), "image")
 	if stages := Count(len(b.Stages), "stage"); len(b.Images) == 0 && len(b.Stages) > 0 {
 		what = stages
 	} else if len(b.Stages) > 0 {
 		what += " and " + stages
+	}
+	if failed > 0 {
+		what += fmt.Sprintf(" of %d", len(b.Images)+len(b.Stages)+failed)
 	}
 	text := fmt.Sprintf("built %s: %d of %s ran, %d reused, in %s",
 		what, b.Ran, Count(b.Ran+b.Reused, "step"), b.Reused, Took(took))
@@ -418,6 +421,7 @@ type Pushed struct {
 	Platforms    map[string]digest.Digest `json:"platforms,omitempty"`
 	Held         []receipt.Held           `json:"held,omitempty"` // tags that were not written
 	Seconds      float64                  `json:"seconds"`
+	Fetched      bool                     `json:"-"` // it was brought into the store
 }
 
 // PushText tells what was sent and what was there already.
@@ -441,7 +445,11 @@ func PushText(p Paint, d *Push) string {
 		if one.Mounted > 0 {
 			mounted = fmt.Sprintf("%s, %s mounted from other repositories there; ", Count(one.Mounted, "blob"), Size(one.MountedBytes))
 		}
-		fmt.Fprintf(w, "  sent %s, %s; %s%s, %s were there already\n",
+		act := "sent"
+		if one.Fetched {
+			act = "fetched"
+		}
+		fmt.Fprintf(w, "  %s %s, %s; %s%s, %s were there already\n", act,
 			Count(one.Sent, "blob"), Size(one.SentBytes), mounted, Count(one.Skipped, "blob"), Size(one.SkippedBytes))
 		for _, h := range one.Held {
 			fmt.Fprintf(w, "  %s\n", p.Muted("held back: "+h.Tag+", "+h.Why))

@@ -132,13 +132,13 @@ func Ago(t, now time.Time) string {
 
 // Mark is the sign of an outcome, which tells it without colour.
 func Mark(o event.Outcome) string {
-	switch o {
-	case event.Ran, event.Sent:
+	switch {
+	case o.Worked():
 		return "●"
-	case event.Reused, event.Skipped:
-		return "○"
+	case o == event.Failed:
+		return "✗"
 	}
-	return "✗"
+	return "○"
 }
 
 // Where tells what a task belongs to. Lines of one step all have the same before them.
@@ -160,7 +160,7 @@ func Line(p Paint, e event.Finished) string {
 			tail = append(tail, part)
 		}
 	}
-	if e.Outcome == event.Ran || e.Outcome == event.Sent {
+	if e.Outcome.Worked() {
 		tail = append(tail, Took(e.Took))
 	}
 	if len(tail) > 0 {
@@ -170,10 +170,10 @@ func Line(p Paint, e event.Finished) string {
 }
 
 func outcomeStyle(o event.Outcome) lipgloss.Style {
-	switch o {
-	case event.Ran, event.Sent:
+	switch {
+	case o.Worked():
 		return accent
-	case event.Failed:
+	case o == event.Failed:
 		return wrong
 	}
 	return muted

@@ -104,7 +104,7 @@ func writeStack(w *strings.Builder, p Paint, s Stack) {
 			volatility(s, l), shorten(l.Label, 60)+p.Muted("  "+Count(l.Items, "file")))
 	}
 	if s.Versions == 0 {
-		fmt.Fprintln(w, p.Muted("  how often files change is not known: no published image, no version control and no earlier build tells it"))
+		fmt.Fprintln(w, p.Muted("  how often files change is not known yet: fewer than two versions are published, committed or built here"))
 		return
 	}
 	fmt.Fprintf(w, "  expected of a version, from %s:\n", s.Described)

@@ -198,7 +198,7 @@ func (p *picture) tiles(list []*tile) string {
 		switch {
 		case !t.over:
 			out.WriteString(p.paint.Accent("▱"))
-		case t.outcome == event.Ran, t.outcome == event.Sent:
+		case t.outcome.Worked():
 			out.WriteString(p.paint.Accent("▰"))
 		case t.outcome == event.Failed:
 			out.WriteString(p.paint.Wrong("✗"))
@@ -231,7 +231,7 @@ func (p *picture) words(t *tile) string {
 	if t.over {
 		line := report.Mark(t.outcome) + " " + fmt.Sprintf("%-7s", t.outcome) + " "
 		tail := t.detail
-		if t.outcome == event.Ran || t.outcome == event.Sent {
+		if t.outcome.Worked() {
 			line = p.paint.Accent(line)
 			tail = strings.TrimPrefix(tail+", "+report.Took(t.took), ", ")
 		} else {

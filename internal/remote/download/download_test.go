@@ -50,7 +50,7 @@ func TestGet(t *testing.T) {
 	body, _, err := c.Get(ctx, server.URL+"/cut")
 	require.NoError(t, err)
 	_, err = io.ReadAll(body)
-	require.Error(t, err, "a body that breaks off is no end")
+	require.Error(t, err, "a body that breaks off is not an end")
 	server.Close()
 	_, _, err = c.Get(ctx, server.URL)
 	require.ErrorIs(t, err, ErrUnreachable)

@@ -273,7 +273,7 @@ func readToken(r request, body io.Reader) (token, error) {
 		ExpiresIn   int    `json:"expires_in"`
 	}
 	if err := json.NewDecoder(io.LimitReader(body, 1<<20)).Decode(&answer); err != nil {
-		return token{}, fmt.Errorf("%s: asking for a token: the answer is no JSON: %w", r.where, err)
+		return token{}, fmt.Errorf("%s: asking for a token: the answer is not JSON: %w", r.where, err)
 	}
 	if answer.Token == "" {
 		answer.Token = answer.AccessToken

@@ -147,7 +147,7 @@ func checkAddress(_, address string, _ syscall.RawConn) error {
 		return err
 	}
 	if ip := net.ParseIP(host); ip != nil && (ip.IsLinkLocalUnicast() || ip.IsMulticast()) {
-		return fmt.Errorf("%w: %s is no address of a registry", ErrRefused, host)
+		return fmt.Errorf("%w: %s is not an address of a registry", ErrRefused, host)
 	}
 	return nil
 }

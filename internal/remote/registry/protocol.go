@@ -42,6 +42,7 @@ type Error struct {
 	Status int           // of the HTTP answer
 	Words  string        // the registry's own
 	Wait   time.Duration // that the registry asks for; 0: none
+	As     string        // the user whose login it was; empty: any request
 
 	header http.Header
 }
@@ -52,8 +53,14 @@ func (e *Error) Error() string {
 		words = strings.ToLower(http.StatusText(e.Status))
 	}
 	message := fmt.Sprintf("%s: %s: the registry says: %s (%d)", e.Where, e.Op, words, e.Status)
-	if e.Status == http.StatusUnauthorized {
-		host, _, _ := strings.Cut(e.Where, "/")
+	host, _, _ := strings.Cut(e.Where, "/")
+	switch {
+	case e.Status == http.StatusRequestEntityTooLarge && strings.HasPrefix(e.Op, pushingBlob):
+		message += "; chunk: under registries: " + host + ": in the settings sends it in smaller parts, such as chunk: 10MB"
+	case e.Status != http.StatusUnauthorized:
+	case e.As != "":
+		message += fmt.Sprintf("; it does not know the user %q with this secret", e.As)
+	default:
 		message += "; `imbricat login " + host + " --user NAME` keeps a login"
 	}
 	return message

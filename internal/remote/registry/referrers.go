@@ -50,7 +50,7 @@ func (r *Repository) Referrers(ctx context.Context, subject digest.Digest, artif
 func readReferrers(body []byte) ([]digest.Descriptor, error) {
 	var index v1.Index
 	if err := json.Unmarshal(body, &index); err != nil {
-		return nil, fmt.Errorf("the answer is no index: %w", err)
+		return nil, fmt.Errorf("the answer is not an index: %w", err)
 	}
 	for _, d := range index.Manifests {
 		if err := d.Digest.Validate(); err != nil {

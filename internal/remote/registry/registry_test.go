@@ -208,7 +208,7 @@ func TestRetries(t *testing.T) {
 		return io.NopCloser(io.MultiReader(strings.NewReader("tide"), failingReader{bad})), nil
 	})
 	require.ErrorIs(t, err, bad)
-	require.NotErrorIs(t, err, ErrUnreachable, "a source that cannot be read is no fault of the registry")
+	require.NotErrorIs(t, err, ErrUnreachable, "a source that cannot be read is not a fault of the registry")
 }
 
 type failingReader struct{ err error }

@@ -262,7 +262,7 @@ func (r *Repository) Tags(ctx context.Context) ([]string, error) {
 			Tags []string `json:"tags"`
 		}
 		if err := json.Unmarshal(body, &page); err != nil {
-			return 0, fmt.Errorf("the answer is no list: %w", err)
+			return 0, fmt.Errorf("the answer is not a list: %w", err)
 		}
 		if all = append(all, page.Tags...); len(all) > maxTags {
 			return 0, fmt.Errorf("more than %d", maxTags)
@@ -302,7 +302,7 @@ func (r *Repository) pages(ctx context.Context, op, path string, most int64, rea
 			return nil
 		}
 		if seen[next] {
-			return fmt.Errorf("%s: %s: the registry's pages go round in a circle", r, op)
+			return fmt.Errorf("%s: %s: the registry's pages repeat", r, op)
 		}
 		q.url = next
 	}

@@ -56,6 +56,8 @@ const (
 	rememberFrom = 1 << 20
 	// smallChunk is what one request takes where the registry found a whole blob too large, in bytes.
 	smallChunk = 16 << 20
+	// pushingBlob begins what messages say of an upload.
+	pushingBlob = "pushing the blob "
 )
 
 // upload is a blob on its way to a registry.
@@ -73,7 +75,7 @@ type upload struct {
 
 // PutBlob uploads a blob. What a broken connection, or an earlier run, has sent already is not sent again.
 func (r *Repository) PutBlob(ctx context.Context, desc digest.Descriptor, open Opener) (err error) {
-	u := &upload{Repository: r, desc: desc, open: open, op: "pushing the blob " + string(desc.Digest), chunk: r.client.settings(r.host).Chunk}
+	u := &upload{Repository: r, desc: desc, open: open, op: pushingBlob + string(desc.Digest), chunk: r.client.settings(r.host).Chunk}
 	u.recall(ctx)
 	if u.kept != nil {
 		defer func() { u.kept.Release(err == nil) }()

@@ -151,14 +151,14 @@ func indexMatches(id digest.DiffID, text string) bool {
 
 func decodeManifest(body []byte) (*v1.Manifest, error) {
 	if len(body) > maxManifest {
-		return nil, errors.New("its manifest is larger than any of ours")
+		return nil, errors.New("its manifest is larger than any that is written")
 	}
 	m := &v1.Manifest{}
 	if err := json.Unmarshal(body, m); err != nil {
 		return nil, fmt.Errorf("its manifest cannot be read: %w", err)
 	}
 	if m.ArtifactType != artifactType {
-		return nil, fmt.Errorf("what lies there is no shared cache but %q", strings.ToValidUTF8(m.ArtifactType, "?"))
+		return nil, fmt.Errorf("it holds %q, not a shared cache", strings.ToValidUTF8(m.ArtifactType, "?"))
 	}
 	for _, l := range m.Layers {
 		if err := l.Digest.Validate(); err != nil || l.Size < 0 {

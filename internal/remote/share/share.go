@@ -209,7 +209,7 @@ func (c *Cache) look(ctx context.Context, id string) {
 // take reads a pack and keeps what it holds in the store.
 func (c *Cache) take(ctx context.Context, desc digest.Descriptor) error {
 	if desc.Size > maxPack {
-		return fmt.Errorf("a pack of %d bytes is larger than any of ours", desc.Size)
+		return fmt.Errorf("a pack of %d bytes is larger than any that is written", desc.Size)
 	}
 	c.stats.Requests++
 	blob, err := c.backend.Fetch(ctx, desc)

@@ -61,7 +61,7 @@ func ParseTrust(texts []string) (Trust, error) {
 		}
 		key, is := any.(ed25519.PublicKey)
 		if err != nil || !is {
-			return nil, fmt.Errorf("%.20q is no public ed25519 key in base64 or PEM", text)
+			return nil, fmt.Errorf("%.20q is not a public ed25519 key in base64 or PEM", text)
 		}
 		trust = append(trust, key)
 	}
@@ -83,7 +83,7 @@ func ParseSigner(text string) (*Signer, error) {
 	}
 	key, is := any.(ed25519.PrivateKey)
 	if err != nil || !is {
-		return nil, errors.New("it is no private ed25519 key in base64 or PEM (PKCS #8)")
+		return nil, errors.New("it is not a private ed25519 key in base64 or PEM (PKCS #8)")
 	}
 	return &Signer{key}, nil
 }

@@ -56,7 +56,7 @@ func TestTrust(t *testing.T) {
 		require.NoError(t, open(t, backend(), mine, nil).Believe(trust, stranger).Publish(ctx, work))
 		require.False(t, sees(trust), "somebody else did")
 		require.NoError(t, open(t, backend(), mine, nil).Believe(trust, signer).Publish(ctx, work))
-		require.True(t, sees(trust), "that others have written the same is no reason not to")
+		require.True(t, sees(trust), "that others have written the same is not a reason not to")
 		require.True(t, sees(both))
 
 		// A signature is of one pack: on another, or with a bit less, it is none.

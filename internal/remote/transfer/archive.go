@@ -19,6 +19,7 @@ import (
 	specs "github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/layer"
 	"imbricat/internal/content/layout"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
@@ -63,7 +64,7 @@ func (a *archive) scan() error {
 			break
 		}
 		if err != nil {
-			return fmt.Errorf("it is no tar archive: %w", err)
+			return fmt.Errorf("it is not a tar archive: %w", layer.Plain(err))
 		}
 		if len(a.parts) >= maxParts {
 			return fmt.Errorf("it has more than %d entries", maxParts)
@@ -78,7 +79,7 @@ func (a *archive) scan() error {
 		a.parts[path.Clean(strings.TrimPrefix(h.Name, "/"))] = section{offset, h.Size}
 	}
 	if _, found := a.parts[v1.ImageLayoutFile]; !found {
-		return fmt.Errorf("it is no archive of an image layout: it has no %s", v1.ImageLayoutFile)
+		return fmt.Errorf("it is not an archive of an image layout: it has no %s", v1.ImageLayoutFile)
 	}
 	var index v1.Index
 	part := a.parts[v1.ImageIndexFile]

@@ -215,7 +215,7 @@ func (c *copier) moveBlobs(ctx context.Context) error {
 	}
 	move := func(ctx context.Context, i int) error {
 		desc := c.blobs[i]
-		return c.moveBlob(ctx, desc, there[i], event.Task{ID: fmt.Sprintf("%06d", i), Unit: c.to.String(), Label: label(desc)})
+		return c.moveBlob(ctx, desc, there[i], event.Task{ID: fmt.Sprintf("%06d", i), Unit: c.elsewhere().String(), Label: label(desc)})
 	}
 	if c.ordered() {
 		return c.moveInOrder(ctx, move, there)
@@ -264,6 +264,34 @@ func (c *copier) chosen() (most int) {
 // inFlight is how many small things are asked for at once.
 func (c *copier) inFlight() int { return cmp.Or(c.chosen(), inFlight) }
 
+// fetches reports whether the copy brings things into the store.
+func (c *copier) fetches() bool {
+	_, is := c.to.(*stored)
+	return is
+}
+
+// elsewhere is the place that people name a copy by: where it goes, or of what is brought into the store where it comes from.
+func (c *copier) elsewhere() Place {
+	if c.fetches() {
+		return c.from
+	}
+	return c.to
+}
+
+func (c *copier) act() string {
+	if c.fetches() {
+		return "fetching"
+	}
+	return "sending"
+}
+
+func (c *copier) outcome() event.Outcome {
+	if c.fetches() {
+		return event.Fetched
+	}
+	return event.Sent
+}
+
 func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, there bool, task event.Task) error {
 	began := time.Now()
 	var err error
@@ -272,7 +300,7 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, there boo
 		mounted, err = c.mount(ctx, desc)
 	}
 	if err == nil && !there && !mounted {
-		c.o.Sink.Send(event.Started{Task: task, Act: "sending", Total: desc.Size})
+		c.o.Sink.Send(event.Started{Task: task, Act: c.act(), Total: desc.Size})
 		err = c.again(ctx, func() error { return c.to.Put(ctx, desc, c.opener(ctx, desc, task)) })
 	}
 	if err == nil {
@@ -282,7 +310,7 @@ func (c *copier) moveBlob(ctx context.Context, desc digest.Descriptor, there boo
 	} else {
 		err = c.blame(ctx, desc, err)
 	}
-	done := event.Finished{Task: task, Outcome: event.Sent, Detail: humanize.Bytes(uint64(desc.Size)), Took: time.Since(began)}
+	done := event.Finished{Task: task, Outcome: c.outcome(), Detail: humanize.Bytes(uint64(desc.Size)), Took: time.Since(began)}
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	switch {

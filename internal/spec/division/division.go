@@ -24,7 +24,7 @@ func New(parts [][]string) (*Rules, error) {
 	for n, list := range parts {
 		for _, prefix := range list {
 			if !strings.HasPrefix(prefix, "/") || strings.Contains(prefix, "//") || strings.Contains(prefix, "/../") {
-				return nil, fmt.Errorf("%q is no absolute path", prefix)
+				return nil, fmt.Errorf("%q is not an absolute path", prefix)
 			}
 			if _, twice := r.byPrefix[prefix]; twice {
 				return nil, fmt.Errorf("%s belongs to two parts", prefix)

@@ -112,7 +112,7 @@ func TestProjects(t *testing.T) {
 // TestNothing: a folder without anything that is known, and hostile ones, give an error or a valid draft, never a recipe that says something else.
 func TestNothing(t *testing.T) {
 	_, err := Of(fstest.MapFS{"notes.txt": {Data: []byte("x")}, "lib/go.mod": {Data: []byte("module a\n")}}, Options{})
-	require.ErrorAs(t, err, new(NothingError), "a library is no program")
+	require.ErrorAs(t, err, new(NothingError), "a library is not a program")
 	for name, files := range map[string]fstest.MapFS{
 		"names with expressions":    {"package.json": {Data: []byte(`{"name": "${env.HOME}\"}\n  x: y", "main": "a ${facts.x}\n- b.js"}`)}},
 		"a module with lines":       {"go.mod": {Data: []byte("module a.example/x\"}\n\ngo 1.26\n")}, "main.go": {Data: []byte("package main\n")}},

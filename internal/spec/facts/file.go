@@ -61,7 +61,7 @@ func (m *manifests) Field(name, field string) (any, error) {
 	case nil, string, bool, float64, int, int64:
 		return value, nil
 	}
-	return nil, fmt.Errorf("%s in %s is no text, number or truth value, but has parts: name one of them", field, name)
+	return nil, fmt.Errorf("%s in %s is not text, a number or a truth value, but has parts: name one of them", field, name)
 }
 
 func readManifest(dir, name string) (any, error) {
@@ -80,7 +80,7 @@ func readManifest(dir, name string) (any, error) {
 		return nil, fmt.Errorf("reading %s: %w", name, err)
 	}
 	if len(text) > maxManifest {
-		return nil, fmt.Errorf("%s has more than %d bytes: that is no manifest", name, maxManifest)
+		return nil, fmt.Errorf("%s has more than %d bytes: too many for a manifest", name, maxManifest)
 	}
 	var value any
 	switch strings.ToLower(path.Ext(name)) {
@@ -93,7 +93,7 @@ func readManifest(dir, name string) (any, error) {
 	case ".xml":
 		value, err = readXML(text)
 	default:
-		return nil, fmt.Errorf("%s is no manifest that is understood: .json, .yaml, .yml, .toml or .xml", name)
+		return nil, fmt.Errorf("%s is not a manifest that is understood: .json, .yaml, .yml, .toml or .xml", name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
@@ -119,7 +119,7 @@ func readXML(text []byte) (any, error) {
 
 func element(d *xml.Decoder, start xml.StartElement, depth int) (any, error) {
 	if depth > maxDepth {
-		return nil, fmt.Errorf("its elements lie more than %d deep in each other", maxDepth)
+		return nil, fmt.Errorf("its elements are nested more than %d deep", maxDepth)
 	}
 	parts := map[string]any{}
 	for _, a := range start.Attr {

@@ -50,7 +50,7 @@ func Parse(name string, text []byte) (*Lock, error) {
 	decoder := yaml.NewDecoder(bytes.NewReader(text))
 	decoder.KnownFields(true)
 	if err := decoder.Decode(&d); err != nil && !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("%s is no lock: %w; `imbricat lock` writes it anew", name, err)
+		return nil, fmt.Errorf("%s is not a lock: %w; `imbricat lock` writes it anew", name, err)
 	}
 	if d.Version != Version {
 		return nil, fmt.Errorf("%s has format %d; this version of imbricat reads format %d: `imbricat lock` writes it anew", name, d.Version, Version)

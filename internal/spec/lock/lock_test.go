@@ -32,9 +32,9 @@ func TestEncodeAndParse(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                       "has format 0",
 		"imbricat-lock: 2":                       "has format 2; this version of imbricat reads format 1",
-		"imbricat-lock: 1\nx: y":                 "is no lock",
-		"- a":                                    "is no lock",
-		"imbricat-lock: 1\nbases: {a: sha256:1}": "is no digest",
+		"imbricat-lock: 1\nx: y":                 "is not a lock",
+		"- a":                                    "is not a lock",
+		"imbricat-lock: 1\nbases: {a: sha256:1}": "is not a digest",
 		"imbricat-lock: 1\nimages: {gauge: [{paths: [/usr/]}]}":           "no part has /",
 		"imbricat-lock: 1\nimages: {gauge: [{paths: [/]}, {paths: [/]}]}": "/ belongs to two parts",
 	} {

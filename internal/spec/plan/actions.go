@@ -314,12 +314,12 @@ var userForm = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,31}$`)
 func (e *evaluator) enrol(do *recipe.Enrol) Enrol {
 	n := Enrol{User: e.text(do.User), Shell: noLogin, Pos: do.User.Pos}
 	if !userForm.MatchString(n.User) {
-		e.report(do.User.Pos, "%q is no name for a user: use lower-case letters, digits, _ and -, 32 at most", n.User)
+		e.report(do.User.Pos, "%q is not a valid name for a user: use lower-case letters, digits, _ and -, 32 at most", n.User)
 	}
 	number := e.text(do.Number)
 	parsed, err := strconv.ParseUint(number, 10, 31)
 	if err != nil {
-		e.report(do.Number.Pos, "%q is no number of a user", number)
+		e.report(do.Number.Pos, "%q is not a number of a user", number)
 	}
 	n.Number = int(parsed)
 	for _, path := range []struct {
@@ -384,7 +384,7 @@ func (e *evaluator) checkAddress(pos recipe.Pos, text string) {
 	address, err := url.Parse(text)
 	switch {
 	case !recipe.IsAddress(text) || err != nil || address.Host == "":
-		e.report(pos, "%q is no address: it starts with https:// or http://", text)
+		e.report(pos, "%q is not an address: it starts with https:// or http://", text)
 	case address.User != nil:
 		e.report(pos, "an address in a recipe cannot hold a password")
 	}

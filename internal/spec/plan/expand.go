@@ -62,7 +62,7 @@ func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
 		e := &evaluator{expander: x, scope: x.scope(o.Here), platform: o.Here}
 		p.Share, p.Direction = e.text(r.Cache.Share), r.Cache.Direction
 		if ref, err := reference.Parse(p.Share); p.Share != "" && (err != nil || ref.Kind != reference.Registry && ref.Kind != reference.Layout) {
-			e.report(r.Cache.Pos, "%q is no place for a shared cache: name a repository (HOST/REPOSITORY) or a folder (./DIR)", p.Share)
+			e.report(r.Cache.Pos, "%q is not a place for a shared cache: name a repository (HOST/REPOSITORY) or a folder (./DIR)", p.Share)
 		}
 	}
 	if len(x.problems.Problems) > 0 {
@@ -514,7 +514,7 @@ func (e *evaluator) owner(t recipe.Template) Owner {
 	text := e.text(t)
 	parts := ownerForm.FindStringSubmatch(text)
 	if parts == nil {
-		e.report(t.Pos, "%q is no owner: write 1000, 1000:1000 or names such as gauge:gauge", text)
+		e.report(t.Pos, "%q is not an owner: write 1000, 1000:1000 or names such as gauge:gauge", text)
 		return Owner{}
 	}
 	o := Owner{GID: -1}
@@ -560,7 +560,7 @@ func (e *evaluator) settings(s *recipe.Settings) image.Settings {
 		port := e.text(t)
 		match := portForm.FindStringSubmatch(port)
 		if number, err := strconv.Atoi(strings.Split(port, "/")[0]); match == nil || err != nil || number < 1 || number > 65535 {
-			e.report(t.Pos, "%q is no port: write 8080/tcp", port)
+			e.report(t.Pos, "%q is not a port: write 8080/tcp", port)
 			continue
 		}
 		if match[2] == "" {

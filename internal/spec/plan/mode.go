@@ -35,7 +35,7 @@ func ParseMode(text string) (ModeRule, error) {
 	if strings.Trim(text, "01234567") == "" && text != "" {
 		octal, err := strconv.ParseUint(text, 8, 32)
 		if err != nil || octal > 0o7777 {
-			return rule, fmt.Errorf("%q is no mode: an octal mode goes up to 7777", text)
+			return rule, fmt.Errorf("%q is not a mode: an octal mode goes up to 7777", text)
 		}
 		rule.octal = uint32(octal)
 		return rule, nil
@@ -43,7 +43,7 @@ func ParseMode(text string) (ModeRule, error) {
 	for part := range strings.SplitSeq(text, ",") {
 		c, err := parseClause(part)
 		if err != nil {
-			return rule, fmt.Errorf("%q is no mode: %w; write 0640, or u=rwX,go=rX, or keep", text, err)
+			return rule, fmt.Errorf("%q is not a mode: %w; write 0640, or u=rwX,go=rX, or keep", text, err)
 		}
 		rule.clauses = append(rule.clauses, c)
 	}
@@ -89,7 +89,7 @@ func parseClause(text string) (clause, error) {
 		case 't':
 			c.stk = true
 		default:
-			return c, fmt.Errorf("%q is no right", string(right))
+			return c, fmt.Errorf("%q is not a right", string(right))
 		}
 	}
 	return c, nil

@@ -145,11 +145,11 @@ images:
 	p, err := expand(t, text, Options{})
 	require.NoError(t, err)
 	d := p.Images[0].Destinations[0]
-	require.Equal(t, []string{"tides-spring", "tides-spring-x", "1.4.0", "1", "1.4"}, d.Tags, "a tag that is written by itself is no prefix")
+	require.Equal(t, []string{"tides-spring", "tides-spring-x", "1.4.0", "1", "1.4"}, d.Tags, "a tag that is written by itself is not a prefix")
 	require.Equal(t, []string{"1.4"}, d.Prefixes)
 	require.Equal(t, []Held{{"no", "false", nil}, {"${git.tag}", "git.tag != nil", []string{"tag"}}}, d.Held)
 	_, err = expand(t, strings.Replace(text, "]}\n", "], invalid: refuse}\n", 1), Options{})
-	require.ErrorContains(t, err, `"tides/spring" is no tag`)
+	require.ErrorContains(t, err, `"tides/spring" is not a tag`)
 }
 
 func TestExpandProblems(t *testing.T) {
@@ -160,8 +160,8 @@ func TestExpandProblems(t *testing.T) {
 		`copy: {from: '${"/etc"}', to: /a}`:                    `from is relative to the project folder: "/etc" is absolute`,
 		"copy: {from: a/../../b, to: /a}":                      `from must stay inside the project folder`,
 		`copy: {from: '${""}', to: /a}`:                        "from is empty; write . for the whole project folder",
-		"copy: {from: a, to: /a, mode: rwx}":                   `"rwx" is no mode`,
-		"copy: {from: a, to: /a, owner: 'a:b:c'}":              `"a:b:c" is no owner`,
+		"copy: {from: a, to: /a, mode: rwx}":                   `"rwx" is not a mode`,
+		"copy: {from: a, to: /a, owner: 'a:b:c'}":              `"a:b:c" is not an owner`,
 		"copy: {from: a, to: /a, owner: 99999999999}":          `owner "99999999999" is beyond what systems take`,
 		`link: {at: /a, target: '${""}'}`:                      "target is empty",
 		"take: {from: h:1/g, paths: /a, to: /b}":               `"h:1/g" needs a tag or a digest: none is assumed`,
@@ -176,14 +176,14 @@ func TestExpandProblems(t *testing.T) {
 		require.Equal(t, strings.Contains(want, "not yet"), list.OnlyLater(), step)
 	}
 	for settings, want := range map[string]string{
-		"settings: {ports: [http]}":                               `"http" is no port`,
-		"settings: {stop-signal: SIGTREM}":                        `"SIGTREM" is no signal; did you mean "SIGTERM"?`,
-		"settings: {stop-signal: SIGRTMIN+x}":                     `"SIGRTMIN+x" is no signal`,
-		"settings: {stop-signal: '65'}":                           `"65" is no signal; write SIGTERM, SIGRTMIN+3 or a number`,
-		"settings: {stop-signal: TERM+3}":                         `"TERM+3" is no signal`,
-		"settings: {ports: [70000]}":                              `"70000" is no port`,
+		"settings: {ports: [http]}":                               `"http" is not a port`,
+		"settings: {stop-signal: SIGTREM}":                        `"SIGTREM" is not a signal; did you mean "SIGTERM"?`,
+		"settings: {stop-signal: SIGRTMIN+x}":                     `"SIGRTMIN+x" is not a signal`,
+		"settings: {stop-signal: '65'}":                           `"65" is not a signal; write SIGTERM, SIGRTMIN+3 or a number`,
+		"settings: {stop-signal: TERM+3}":                         `"TERM+3" is not a signal`,
+		"settings: {ports: [70000]}":                              `"70000" is not a port`,
 		"settings: {working-dir: '${git.short}'}":                 "a path in the image is absolute",
-		"publish: {m: {to: h:1/g, tags: ['${facts.version}/x']}}": `"1.4.0/x" is no tag`,
+		"publish: {m: {to: h:1/g, tags: ['${facts.version}/x']}}": `"1.4.0/x" is not a tag`,
 		"platforms: [linux/amd64, linux/arm64], publish: {m: {to: h:1/g, tags: ['${platform.architecture}']}}": `the destination "m" differs between`,
 	} {
 		_, err := expand(t, "imbricat: 1\nfacts: {version: \"1\"}\nimages: {g: {base: none, "+settings+"}}", Options{})

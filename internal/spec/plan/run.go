@@ -114,7 +114,7 @@ func (e *evaluator) runEnv(do *recipe.Run, d recipe.Defaults) map[string]string 
 	maps.Copy(env, e.pairs(do.Env))
 	for _, p := range slices.Concat(d.Env, do.Env) {
 		if strings.ContainsRune(p.Key+env[p.Key], 0) {
-			e.report(p.Value.Pos, "%q is no environment variable", p.Key)
+			e.report(p.Value.Pos, "%q is not an environment variable", p.Key)
 		}
 	}
 	return env

@@ -90,9 +90,9 @@ func load(text string) error {
 
 // beyond are mistakes that no schema can tell: names, expressions, references, and what only other values decide.
 var beyond = regexp.MustCompile(`no stage or image is named|needs itself|names a stage and an image|unknown name|is a (stage|image): write|is an image: write|` +
-	`names no registry|is no registry host|is no repository|is no image name|is no reference|needs a tag or a digest|want the repository|is no tag|in an expression|` +
-	`environment variable|not known here|mismatched types|expected bool|is no mode|is no owner|is beyond what|is no port|is no valid|leads out|must stay inside|` +
-	`is not for|stands twice|a reference is empty|cannot hold|is no address|has nothing|too many|holds? no|unexpected token|cannot use|interface conversion|invalid operation|gives|must not end with a slash|is needed for|after ':' is empty|no secret is named|can be put at|lie in each other|must be a time|names no program|are for lines of a shell|nothing is expanded in lines|is no name for a user|is no number of a user|cannot stand in a list|is no signal|a check builds a stage|is known only once|result needs the name|the value of a secret can stand|is made of itself|is an agent, which|stand in tags alone|compares nothing`)
+	`names no registry|is not a registry host|is not a repository|is not an image name|is not a reference|needs a tag or a digest|want the repository|is not a tag|in an expression|` +
+	`environment variable|not known here|mismatched types|expected bool|is not a mode|is not an owner|is beyond what|is not a port|is not a valid|leads out|must stay inside|` +
+	`is not for|stands twice|a reference is empty|cannot hold|is not an address|has nothing|too many|holds? no|unexpected token|cannot use|interface conversion|invalid operation|gives|must not end with a slash|is needed for|after ':' is empty|no secret is named|can be put at|lie in each other|must be a time|names no program|are for lines of a shell|nothing is expanded in lines|is not a valid name for a user|is not a number of a user|cannot stand in a list|is not a signal|a check builds a stage|is known only once|result needs the name|the value of a secret can stand|is made of itself|is an agent, which|stand in tags alone|compares nothing`)
 
 func verdicts(schema *jsonschema.Schema, text string) (byLoader, bySchema error, readable bool) {
 	var value any

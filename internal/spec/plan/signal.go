@@ -40,5 +40,5 @@ func (e *evaluator) checkSignal(t recipe.Template, text string) {
 		}
 		hint = "did you mean " + strconv.Quote(prefix+near) + "?"
 	}
-	e.report(t.Pos, "%q is no signal; %s", text, hint)
+	e.report(t.Pos, "%q is not a signal; %s", text, hint)
 }

@@ -83,7 +83,7 @@ func (d *decoder) syntax(err error) {
 	if _, scan := fmt.Sscanf(message, "line %d:", &line); scan == nil {
 		_, message, _ = strings.Cut(message, ": ")
 	}
-	d.report(Pos{max(line, 1), 1}, "this is no YAML: %s", message)
+	d.report(Pos{max(line, 1), 1}, "this is not YAML: %s", message)
 }
 
 // deref follows an alias to what it stands for and counts it against the bound.

@@ -149,7 +149,7 @@ func (t Template) Text(s *Scope) (string, error) {
 		}
 		text, ok := format(value)
 		if !ok {
-			return "", p.expr.problem("${%s} gives %s, which is no text", p.expr.Text, describe(value))
+			return "", p.expr.problem("${%s} gives %s, which is not text", p.expr.Text, describe(value))
 		}
 		if computed += len(text); computed > maxComputed {
 			return "", p.expr.problem("what expressions give makes this text longer than %s", humanize.IBytes(maxComputed))

@@ -104,7 +104,7 @@ func (d *decoder) checkName(key *yaml.Node, what string, form *regexp.Regexp) {
 		if form == factName {
 			allowed = "letters, digits and _"
 		}
-		d.report(at(key), "%q is no name for %s: use %s", key.Value, article(what), allowed)
+		d.report(at(key), "%q is not a valid name for %s: use %s", key.Value, article(what), allowed)
 	}
 }
 
@@ -339,7 +339,7 @@ func (d *decoder) destination(key, value *yaml.Node) Destination {
 			d.each(n, "fixed", true, func(item *yaml.Node) {
 				pattern := d.word(item, "an entry of fixed")
 				if _, err := path.Match(pattern, ""); err != nil {
-					d.report(at(item), "%q is no pattern of tags: * stands for any text, ? for one sign, [0-9] for one of some", pattern)
+					d.report(at(item), "%q is not a pattern of tags: * stands for any text, ? for one sign, [0-9] for one of some", pattern)
 				}
 				dest.Fixed = append(dest.Fixed, pattern)
 			})
@@ -492,7 +492,7 @@ func unknownUnit(name string, names []string) string {
 	if near := Nearest(name, names); near != "" {
 		return fmt.Sprintf("no stage or image is named %q; did you mean %q?", name, near)
 	}
-	return fmt.Sprintf("no stage or image is named %q; an image of the store is named with its tag, such as %s:1, or as {reference: %s}", name, name, name)
+	return fmt.Sprintf("no stage or image is named %q; an image of a registry is named with its host, such as registry.tideline.example/%s:1, and one of the store with its tag, such as %s:1, or as {reference: %s}", name, name, name, name)
 }
 
 // eachUse visits what steps and values take of other units.

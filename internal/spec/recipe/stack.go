@@ -66,7 +66,7 @@ func (d *decoder) imagePatterns(n *yaml.Node, what string) (list []string) {
 		case !strings.HasPrefix(pattern, "/"):
 			d.report(at(d.deref(item)), "%s names paths in the image: %q must begin with a slash", what, pattern)
 		case !doublestar.ValidatePattern(pattern):
-			d.report(at(d.deref(item)), "%q is no pattern", pattern)
+			d.report(at(d.deref(item)), "%q is not a pattern", pattern)
 		default:
 			list = append(list, pattern)
 		}

@@ -360,7 +360,7 @@ func (d *decoder) fetchStep(n *yaml.Node) Action {
 		field{key: "from", need: true, read: func(n *yaml.Node) {
 			f.From = d.text(n, "from")
 			if text, constant := f.From.Constant(); constant && f.From.Given && !IsAddress(text) {
-				d.report(f.From.Pos, "%q is no address: it starts with https:// or http://", text)
+				d.report(f.From.Pos, "%q is not an address: it starts with https:// or http://", text)
 			}
 		}},
 		field{key: "to", need: true, read: func(n *yaml.Node) { f.To = d.target(n, "to") }},

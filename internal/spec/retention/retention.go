@@ -55,7 +55,7 @@ func ParseAge(text string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(text)
 	if err != nil || d < 0 {
-		return 0, fmt.Errorf("%q is no age: write a number with h, d or w, such as 30d", text)
+		return 0, fmt.Errorf("%q is not an age: write a number with h, d or w, such as 30d", text)
 	}
 	return d, nil
 }
@@ -101,7 +101,7 @@ func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
 		case name != "":
 			h.why = name + " matches a pattern"
 		case h.time.IsZero():
-			h.why = "nobody knows how old it is"
+			h.why = "its age is unknown"
 		case r.Younger > 0 && now.Sub(h.time) < r.Younger:
 			h.why = "it is young"
 		default:

@@ -102,7 +102,7 @@ func (w *writer) read(r *bufio.Reader) error {
 			return fmt.Errorf("laying down %s: %w", w.Dir, err)
 		}
 		if i >= uint64(len(w.entries)) || w.entries[i].Kind != tree.File {
-			return fmt.Errorf("laying down %s: entry %d is no file", w.Dir, i)
+			return fmt.Errorf("laying down %s: entry %d is not a file", w.Dir, i)
 		}
 		e := &w.entries[i]
 		if w.came[i] {

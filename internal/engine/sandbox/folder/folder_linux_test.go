@@ -122,8 +122,8 @@ func TestLay(t *testing.T) {
 		"other":    {append(slices.Clone(stream), piece{first.index, "a newer one"}), 0, "level-003: " + digest.ErrMismatch.Error()},
 		"missing":  {stream[1:], 0, "level-000: " + digest.ErrMismatch.Error()},
 		"cut off":  {stream, 9, "laying down"},
-		"no file":  {[]piece{{1, "3.42"}}, 0, "entry 1 is no file"},
-		"no entry": {[]piece{{702, "3.42"}}, 0, "entry 702 is no file"},
+		"no file":  {[]piece{{1, "3.42"}}, 0, "entry 1 is not a file"},
+		"no entry": {[]piece{{702, "3.42"}}, 0, "entry 702 is not a file"},
 	} {
 		require.ErrorContains(t, lay(filepath.Join(t.TempDir(), "tree"), one.stream, one.cut), one.is, name)
 	}

@@ -98,7 +98,7 @@ func (l Laying) skeleton(entries []tree.Entry) error {
 	for i := range entries {
 		e := &entries[i]
 		if clean, err := tree.CleanPath(e.Path); err != nil || clean != e.Path {
-			return fmt.Errorf("%q is no path of a tree", e.Path)
+			return fmt.Errorf("%q is not a path of a tree", e.Path)
 		}
 		if !folders[tree.Parent(e.Path)] {
 			return fmt.Errorf("/%s lies in no folder of its tree", e.Path)
@@ -150,7 +150,7 @@ func (l Laying) finish(entries []tree.Entry) error {
 				files = linkable(entries)
 			}
 			if !files[e.Target] {
-				return fmt.Errorf("laying down /%s: it is another name of /%s, which is no file of the tree", e.Path, e.Target)
+				return fmt.Errorf("laying down /%s: it is another name of /%s, which is not a file of the tree", e.Path, e.Target)
 			}
 			if err := os.Link(l.at(e.Target), l.at(e.Path)); err != nil {
 				return fmt.Errorf("laying down /%s: %w", e.Path, err)

@@ -75,7 +75,7 @@ func (r Reading) Read() ([]Found, error) {
 // walk visits a folder and all below it, names in order, so that of several links the first in order of paths is the file.
 func (r Reading) walk(p string, depth int, visit func(p string, stat *unix.Stat_t) error) error {
 	if depth > maxDepth {
-		return fmt.Errorf("folders lie more than %d deep in each other", maxDepth)
+		return fmt.Errorf("folders are nested more than %d deep", maxDepth)
 	}
 	name := filepath.Join(r.Dir, p)
 	if p == "" {

@@ -108,7 +108,7 @@ func parseCall(words []string) (*kernelCall, error) {
 		case name == "follow":
 			c.follow = n
 		default:
-			return nil, fmt.Errorf("%q is no property of a call", word)
+			return nil, fmt.Errorf("%q is not a property of a call", word)
 		}
 	}
 	if len(numbers) == 1 {
