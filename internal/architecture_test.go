@@ -26,7 +26,7 @@ var apart = [][2]string{{"engine", "remote"}, {"standin", "remote"}}
 
 // beside is what stands outside of the floors, and which floors it may import.
 var beside = map[string]string{
-	"standin": "ground spec", "demo": "", "cmd/imbricat": "cli engine", "scripts/histories": "engine", "scripts/attack": "", "scripts/mutants": "", "scripts/house": "", "scripts/speed": "",
+	"standin": "ground spec", "demo": "", "cmd/imbricat": "cli engine", "scripts/histories": "engine", "scripts/attack": "", "scripts/messages": "", "scripts/mutants": "", "scripts/house": "", "scripts/speed": "",
 }
 
 // floorOf returns the floor of a package, or what it is beside them.

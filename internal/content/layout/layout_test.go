@@ -208,7 +208,7 @@ func TestWhatIsThere(t *testing.T) {
 	require.ErrorContains(t, err, dir, "it litters nobody's folder")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "oci-layout"), []byte(`{"imageLayoutVersion":"9"}`), 0o644))
 	_, err = Open(dir)
-	require.ErrorContains(t, err, "of a version that is unknown here")
+	require.ErrorContains(t, err, "of an unknown version")
 
 	dir = filepath.Join(t.TempDir(), "layout")
 	made, err := Create(dir, "")

@@ -111,14 +111,26 @@ func (e *Entry) Words() []string {
 // Changes counts for each path how many of the traces, in order of time, learnt something else there than the one before.
 func Changes(traces []*Trace) map[string]int {
 	counts := map[string]int{}
-	last := map[string]string{}
+	last := map[string]*Entry{}
 	for i, t := range traces {
-		for _, e := range t.Entries {
-			if was, known := last[e.Path]; i > 0 && known && was != e.Answer {
+		for n := range t.Entries {
+			e := &t.Entries[n]
+			if was, known := last[e.Path]; i > 0 && known && !agree(was, e) {
 				counts[e.Path]++
 			}
-			last[e.Path] = e.Answer
+			last[e.Path] = e
 		}
 	}
 	return counts
+}
+
+// agree reports whether what two runs learnt about a path is the same, as far as both asked.
+func agree(a, b *Entry) bool {
+	switch {
+	case a.Asked == b.Asked || a.Answer == noAnswer || b.Answer == noAnswer:
+		return a.Answer == b.Answer
+	case a.Asked&b.Asked&Content != 0:
+		return lastWord(a.Answer) == lastWord(b.Answer)
+	}
+	return a.Answer[0] == b.Answer[0]
 }

@@ -166,6 +166,11 @@ func TestDifferences(t *testing.T) {
 	r2 := NewResolver(other, func(string) bool { return false }, false)
 	r2.Add(Note{"", "/src/main.c", Read})
 	require.Equal(t, map[string]int{"src/main.c": 1}, Changes([]*Trace{learnt, r2.Trace(), r2.Trace()}))
+	// Who asks more or less has not found something else.
+	r3 := NewResolver(other, func(string) bool { return false }, false)
+	r3.Add(Note{"", "/src/main.c", Look})
+	require.NotEqual(t, r2.Trace().Entries, r3.Trace().Entries)
+	require.Empty(t, Changes([]*Trace{r2.Trace(), r3.Trace(), r2.Trace()}))
 	for _, e := range learnt.Entries {
 		if size, known := e.Size(); e.Path == "src/main.c" {
 			require.True(t, known)

@@ -3,6 +3,7 @@
 package explain
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -120,7 +121,27 @@ type Looker struct {
 	View *tree.View
 }
 
-// Differs tells differences, those of most weight first, with where each path comes from.
+// nearness orders where paths come from by how near that is to whoever reads the reason: what steps lay down of the project, then what
+// lies below or is gone, and last what commands left, which changes along with something else.
+func (l Looker) nearness(d trace.Difference) int {
+	if d.Why != "" {
+		return 0
+	}
+	n, exists := l.View.Lookup(d.Path)
+	if !exists {
+		return 2
+	}
+	switch from := n.From.(type) {
+	case *step.Outcome:
+		if from.Run != nil {
+			return 3
+		}
+		return 1
+	}
+	return 2
+}
+
+// Differs tells differences, those nearest to the project and of most weight first, with where each path comes from.
 func (l Looker) Differs(all []trace.Difference) event.Differs {
 	weight := func(d trace.Difference) int {
 		switch {
@@ -135,7 +156,9 @@ func (l Looker) Differs(all []trace.Difference) event.Differs {
 		}
 		return 4
 	}
-	slices.SortStableFunc(all, func(x, y trace.Difference) int { return weight(x) - weight(y) })
+	slices.SortStableFunc(all, func(x, y trace.Difference) int {
+		return cmp.Or(l.nearness(x)-l.nearness(y), weight(x)-weight(y))
+	})
 	var out event.Differs
 	for _, d := range all {
 		change := d.Change()

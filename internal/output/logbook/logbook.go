@@ -296,10 +296,10 @@ func (b *Book) Last(project string) (int64, error) {
 	return list[0].Number, nil
 }
 
-// Past returns the steps of a unit at the last build of its project that succeeded.
+// Past returns the steps of a unit at the last build of its project that succeeded, or of the last at all where none did.
 func (b *Book) Past(project, unit, platform string) ([]Step, error) {
-	return b.steps(`unit = ?1 and platform = ?2 and build = (select max(build) from steps join builds on build = number
-		where unit = ?1 and platform = ?2 and project = ?3 and builds.outcome = '`+Built+`')`, unit, platform, project)
+	return b.steps(`unit = ?1 and platform = ?2 and build = (select build from steps join builds on build = number
+		where unit = ?1 and platform = ?2 and project = ?3 order by builds.outcome = '`+Built+`' desc, build desc limit 1)`, unit, platform, project)
 }
 
 func (b *Book) steps(where string, args ...any) ([]Step, error) {

@@ -60,10 +60,13 @@ func TestBook(t *testing.T) {
 	failed := Build{Project: "/tideline", Started: time.Now()}
 	require.NoError(t, b.Begin(&failed))
 	failed.Outcome = Failed
-	require.NoError(t, b.End(&failed, []Step{{Unit: "gauge", Platform: "linux/amd64", Label: "half"}}))
+	require.NoError(t, b.End(&failed, []Step{{Unit: "gauge", Platform: "linux/amd64", Label: "half"}, {Unit: "bulletin", Platform: "linux/amd64", Label: "first"}}))
 	past, err := b.Past("/tideline", "gauge", "linux/amd64")
 	require.NoError(t, err)
 	require.Equal(t, steps[:1], past, "a build that failed is not a measure")
+	past, err = b.Past("/tideline", "bulletin", "linux/amd64")
+	require.NoError(t, err)
+	require.Equal(t, "first", past[0].Label, "but where there is no other")
 	all, err = b.List("", 100)
 	require.NoError(t, err)
 	require.Len(t, all, 20)
