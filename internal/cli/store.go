@@ -191,9 +191,9 @@ func stored(ctx context.Context, st *store.Store, named layout.Named) report.Sto
 		one.Problem = strings.Split(err.Error(), "\n")[0]
 		return one
 	}
+	one.Packed = i.Packed
 	for _, p := range i.Platforms {
 		one.Platforms = append(one.Platforms, p.Platform)
-		one.Packed += p.Packed
 		if p.Created != nil && p.Created.After(one.Created) {
 			one.Created = *p.Created
 		}

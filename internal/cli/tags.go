@@ -80,7 +80,7 @@ func runTags(ctx context.Context, s *session) error {
 	slices.SortFunc(inventory.Tags, func(a, b transfer.Tag) int { return retention.Compare(a.Name, b.Name) })
 	document := &report.Tags{Repository: r.String(), Tags: []report.Tag{}}
 	for _, t := range inventory.Tags {
-		document.Tags = append(document.Tags, report.Tag{Tag: t.Name, Digest: t.Digest, Platforms: t.Platforms, Created: t.Created, Pushed: t.Pushed, Bytes: t.Bytes})
+		document.Tags = append(document.Tags, report.Tag{Tag: t.Name, Digest: t.Digest, Platforms: t.Platforms, Created: t.Created, Pushed: t.Pushed, Packed: t.Packed})
 	}
 	return s.result(document, func() string { return report.TagsText(s.paint, document, time.Now()) })
 }

@@ -27,6 +27,20 @@ type Content struct {
 	Base    []digest.DiffID
 }
 
+// Shrink returns what layers take when they are packed, as a share of their size: by those that are packed already; 1 where none is.
+func (c *Content) Shrink() float64 {
+	var packed, size int64
+	for _, l := range c.Layers {
+		if l.Packed > 0 {
+			packed, size = packed+l.Packed, size+l.Size
+		}
+	}
+	if size == 0 {
+		return 1
+	}
+	return float64(packed) / float64(size)
+}
+
 // Origin is what something is made of: files of the project, with slashes, relative to the project folder, sorted.
 type Origin struct {
 	Sources []string

@@ -181,7 +181,8 @@ func (r *refresh) lockImage(ctx context.Context, h *history.Finder, units []*pla
 		}
 		found.Before = order.PerVersion(order.Assess(content.Items, cold, o))
 	}
-	out.Before, out.After, out.Moved = found.Before, found.Version, found.Moved
+	packed := func(bytes int64) int64 { return int64(float64(bytes) * content.Shrink()) }
+	out.Before, out.After, out.Moved = packed(found.Before), packed(found.Version), packed(found.Moved)
 	if !out.Changed {
 		out.Moved = 0
 	}

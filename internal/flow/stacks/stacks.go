@@ -46,17 +46,10 @@ func Of(ctx context.Context, h *history.Finder, o *engine.Options, preview *engi
 // drawStack adds the layers, and what they, the recipe's own order and a single layer are expected to cost.
 func drawStack(d *report.Stack, c *layering.Content, k history.Changes) {
 	var lists [][]int
-	var packed, unpacked int64
 	for _, l := range c.Layers {
 		lists = append(lists, l.Items)
-		if l.Packed > 0 {
-			packed, unpacked = packed+l.Packed, unpacked+l.Size
-		}
 	}
-	shrink := 1.0 // of what is not packed yet nothing better is known
-	if unpacked > 0 {
-		shrink = float64(packed) / float64(unpacked)
-	}
+	shrink := c.Shrink()
 	o := history.OptionsFor(c, k)
 	parts := order.Assess(c.Items, lists, o)
 	for i, l := range c.Layers {

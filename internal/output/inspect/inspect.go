@@ -20,6 +20,7 @@ type Image struct {
 	MediaType   string            `json:"mediaType"`
 	Index       bool              `json:"index"`
 	Annotations map[string]string `json:"annotations,omitempty"`
+	Packed      int64             `json:"packed"` // bytes of the layers of all platforms as they are stored, each layer once
 	Platforms   []Platform        `json:"platforms"`
 }
 
@@ -74,6 +75,15 @@ func Describe(ctx context.Context, f image.Fetcher, reference string, root diges
 			return nil, err
 		}
 		out.Platforms = append(out.Platforms, *p)
+	}
+	counted := map[digest.Digest]bool{}
+	for _, p := range out.Platforms {
+		for _, l := range p.Layers {
+			if !counted[l.Digest] {
+				counted[l.Digest] = true
+				out.Packed += l.Packed
+			}
+		}
 	}
 	return out, nil
 }

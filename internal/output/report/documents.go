@@ -104,7 +104,7 @@ func ImageText(p Paint, i *inspect.Image, now time.Time) string {
 	w := &strings.Builder{}
 	kind := "image"
 	if i.Index {
-		kind = "index over " + Count(len(i.Platforms), "platform")
+		kind = "index over " + Count(len(i.Platforms), "platform") + ", " + Size(i.Packed) + " packed"
 	}
 	root := tree.Root(p.Bold(i.Reference) + "  " + kind + "\n" + p.Muted(string(i.Digest)))
 	if len(i.Annotations) > 0 {
@@ -463,7 +463,7 @@ type Store struct {
 	Images []StoredImage `json:"images"`
 }
 
-// StoredImage is an image in the store. Packed counts the layers of all platforms, in bytes.
+// StoredImage is an image in the store. Packed counts the layers of all platforms as they are stored, each once, in bytes.
 type StoredImage struct {
 	Name      string        `json:"name"`
 	Project   string        `json:"project,omitempty"` // whose it is: the path of a recipe

@@ -54,23 +54,23 @@ type Tags struct {
 	Tags       []Tag  `json:"tags"`
 }
 
-// Tag is a tag with what it stands for. Bytes counts the blobs of all platforms, each once.
+// Tag is a tag with what it stands for. Packed counts the layers of all platforms as they are stored, each once, in bytes.
 type Tag struct {
 	Tag       string        `json:"tag"`
 	Digest    digest.Digest `json:"digest"`
 	Platforms []string      `json:"platforms"`
 	Created   time.Time     `json:"created,omitzero"` // of the image; absent where it does not say
 	Pushed    time.Time     `json:"pushed,omitzero"`  // absent where the registry does not tell
-	Bytes     int64         `json:"bytes"`
+	Packed    int64         `json:"packed"`
 }
 
 // TagsText returns one row for each tag.
 func TagsText(p Paint, d *Tags, now time.Time) string {
 	var rows [][]string
 	for _, t := range d.Tags {
-		rows = append(rows, []string{t.Tag, strings.Join(t.Platforms, ", "), Ago(t.Created, now), Ago(t.Pushed, now), Size(t.Bytes), string(t.Digest)})
+		rows = append(rows, []string{t.Tag, strings.Join(t.Platforms, ", "), Ago(t.Created, now), Ago(t.Pushed, now), Size(t.Packed), string(t.Digest)})
 	}
-	return RowsText(p, d.Repository+" has no tags", []string{"tag", "platforms", "created", "pushed", "size", "digest"}, rows)
+	return RowsText(p, d.Repository+" has no tags", []string{"tag", "platforms", "created", "pushed", "packed", "digest"}, rows)
 }
 
 // Verdict is a tag that a rule keeps, or not, and why.

@@ -107,7 +107,7 @@ func writeStack(w *strings.Builder, p Paint, s Stack) {
 		fmt.Fprintln(w, p.Muted("  how often files change is not known yet: fewer than two versions are published, committed or built here"))
 		return
 	}
-	fmt.Fprintf(w, "  expected of a version, from %s:\n", s.Described)
+	fmt.Fprintf(w, "  expected of a version that changes the image, packed, from %s:\n", s.Described)
 	fmt.Fprintln(w, p.Muted(fmt.Sprintf("  %-22s %7s %10s %10s %10s", "", "layers", "to push", "to pull", "to unpack")))
 	for i, c := range s.Costs {
 		line := fmt.Sprintf("  %-22s %7d %10s %10s %10s", c.Name, c.Layers, Size(c.Pushed), Size(c.Pulled), Size(c.Unpacked))

@@ -170,10 +170,12 @@ type LockedImage struct {
 	Versions int    `json:"versions"`
 	Shallow  bool   `json:"shallow"`
 	Static   bool   `json:"static"` // a cut by folders did better on the newest versions than what their past tells
-	Before   int64  `json:"before"` // expected to be pushed of a version with the division that was there
-	After    int64  `json:"after"`  // expected with this one
-	Moved    int64  `json:"moved"`  // pushed once for it
-	Note     string `json:"note,omitempty"`
+	// Before is what a version that changes the image is expected to push with the division that was there, packed, in bytes; After with
+	// this one, and Moved is pushed once for it.
+	Before int64  `json:"before"`
+	After  int64  `json:"after"`
+	Moved  int64  `json:"moved"`
+	Note   string `json:"note,omitempty"`
 }
 
 // writeLocked writes what became of divisions.
@@ -199,7 +201,7 @@ func writeLocked(w *strings.Builder, p Paint, images []LockedImage) {
 			text += " (a shallow clone: older commits are not seen)"
 		}
 		fmt.Fprintf(w, "%s  %s  %s\n", mark, p.Bold(i.Image), text)
-		saves := fmt.Sprintf("a version is expected to push %s", Size(i.After))
+		saves := fmt.Sprintf("a version that changes the image is expected to push %s, packed", Size(i.After))
 		if i.Changed && i.Before != i.After {
 			saves += fmt.Sprintf(" instead of %s; moving to it pushes %s once", Size(i.Before), Size(i.Moved))
 		}

@@ -26,7 +26,7 @@ type Tag struct {
 	Platforms []string
 	Created   time.Time // of the image; zero where it does not say
 	Pushed    time.Time // zero where the registry does not tell
-	Bytes     int64     // of all blobs, each once
+	Packed    int64     // bytes of the layers of all platforms, each once
 }
 
 // Inventory looks at every tag of a repository. below gives what an index lists.
@@ -159,14 +159,13 @@ func (l *looker) describe(ctx context.Context, t *Tag, desc digest.Descriptor, h
 	for _, blob := range s.Layers {
 		if !had[blob.Digest] {
 			had[blob.Digest] = true
-			t.Bytes += blob.Size
+			t.Packed += blob.Size
 		}
 	}
 	if s.Config == nil || had[s.Config.Digest] {
 		return nil
 	}
 	had[s.Config.Digest] = true
-	t.Bytes += s.Config.Size
 	if depth > 0 && !t.Created.IsZero() || !image.IsConfig(s.Config.MediaType) {
 		return nil
 	}
