@@ -110,6 +110,7 @@ func planCommand() *cli.Command {
 			&cli.BoolFlag{Name: "graph", Usage: "draw what waits for what, with the times of earlier builds and the critical path"},
 			shareFlags()[0], shareFlags()[1],
 			&cli.BoolFlag{Name: "volatility", Usage: "list how often what the images hold changes, and what changes along with it; asks the destinations too"},
+			&cli.BoolFlag{Name: "left-out", Usage: "name the files and folders of the project that patterns leave out"},
 			&cli.BoolFlag{Name: "reasons", Usage: "tell every reason for a step that would run, not the first alone"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runPlan(ctx, newSession(c)) },
 	}
@@ -143,6 +144,11 @@ func runPlan(ctx context.Context, s *session) error {
 	}
 	view.Close("")
 	document := planDocument(w.Planned, preview)
+	if s.cmd.Bool("left-out") {
+		for _, one := range preview.Left {
+			document.LeftPaths = append(document.LeftPaths, report.LeftOut{Path: one.Path, Files: one.Files, Bytes: one.Bytes})
+		}
+	}
 	volatility := s.cmd.Bool("volatility")
 	h, err := w.History(volatility)
 	if err != nil {
@@ -208,7 +214,7 @@ func heldBecause(held []plan.Held) map[string]string {
 
 func showCommand() *cli.Command {
 	return &cli.Command{
-		Name: "show", Usage: "shows an image, an index or a receipt, or the raw document", ArgsUsage: "REFERENCE|RECEIPT",
+		Name: "show", Usage: "shows images, indexes or receipts, or the raw document", ArgsUsage: "REFERENCE|RECEIPT…",
 		Description: "REFERENCE is an image in the store (a name or the first digits of its digest), in a registry\n" +
 			"(HOST/REPOSITORY:TAG), in a layout directory (./DIR) or in an archive (./FILE.tar); or a receipt, which is told as the\n" +
 			"run told it: a file that ends in .json, or HOST/REPOSITORY:TAG.\n\nExample: imbricat show gauge",
@@ -220,73 +226,113 @@ func showCommand() *cli.Command {
 }
 
 func runShow(ctx context.Context, s *session) error {
-	args, err := s.args(1, 1, "one reference")
+	args, err := s.args(1, -1, "references")
 	if err != nil {
 		return err
 	}
-	if receipts.IsFile(args[0]) {
-		r, err := receipts.Read(args[0])
+	if len(args) > 1 && s.cmd.Bool("raw") {
+		return flow.Usagef("show --raw takes one reference: documents have nothing between them")
+	}
+	var shown []shownDocument
+	for _, arg := range args {
+		one, err := s.show(ctx, arg)
 		if err != nil {
 			return err
 		}
-		return s.showReceipt(r)
+		if one.document != nil {
+			shown = append(shown, one)
+		}
 	}
-	ref, err := reference.Parse(args[0])
+	switch len(shown) {
+	case 0:
+		return nil // it was raw
+	case 1:
+		return s.result(shown[0].document, shown[0].text)
+	}
+	var documents []any
+	for _, one := range shown {
+		documents = append(documents, one.document)
+	}
+	return s.result(documents, func() string {
+		var texts []string
+		for _, one := range shown {
+			texts = append(texts, one.text())
+		}
+		return strings.Join(texts, "\n")
+	})
+}
+
+// shownDocument is what show tells of one reference, as data and for people.
+type shownDocument struct {
+	document any
+	text     func() string
+}
+
+// show finds what there is to tell of a reference. A raw document is printed at once.
+func (s *session) show(ctx context.Context, arg string) (none shownDocument, err error) {
+	if receipts.IsFile(arg) {
+		r, err := receipts.Read(arg)
+		if err != nil {
+			return none, err
+		}
+		return s.shownReceipt(r), nil
+	}
+	ref, err := reference.Parse(arg)
 	if err != nil {
-		return flow.WrongUse(err)
+		return none, flow.WrongUse(err)
 	}
 	st, err := s.openStore()
 	if err != nil {
-		return err
+		return none, err
 	}
 	place, err := s.source(st, ref)
 	if err != nil {
-		return err
+		return none, err
 	}
 	defer place.Close()
 	root, err := place.Root(ctx)
 	if err != nil {
-		return err
+		return none, err
 	}
 	wanted, err := s.platforms()
 	if err != nil {
-		return err
+		return none, err
 	}
 	if len(wanted) > 0 {
 		offers, err := image.Offers(ctx, place, root)
 		if err != nil {
-			return err
+			return none, err
 		}
 		if len(wanted) > 1 {
-			return flow.Usagef("show takes one --platform")
+			return none, flow.Usagef("show takes one --platform")
 		}
 		offer, err := image.Select(offers, wanted[0])
 		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
+			return none, fmt.Errorf("%s: %w", arg, err)
 		}
 		root = offer.Descriptor
 	}
 	if s.cmd.Bool("raw") {
 		text, err := image.ReadDocument(ctx, place, root)
 		if err != nil {
-			return err
+			return none, err
 		}
 		to := s.out
 		if !isTerminal(to) {
 			to = printable.Unwrap(to) // byte by byte, so that its digest can be taken
 		}
 		_, err = to.Write(text)
-		return err
+		return none, err
 	}
 	if r, err := receipts.At(ctx, place, root); r != nil || err != nil {
-		if err == nil {
-			err = s.showReceipt(r)
+		if err != nil {
+			return none, err
 		}
-		return err
+		return s.shownReceipt(r), nil
 	}
-	return s.describe(ctx, st, place, args[0], root, ref.Kind == reference.Store)
+	return s.describe(ctx, st, place, arg, root, ref.Kind == reference.Store)
 }
 
-func (s *session) showReceipt(r *receipt.Receipt) error {
-	return s.result(r, func() string { return report.ReceiptText(s.paint, r, true) })
+func (s *session) shownReceipt(r *receipt.Receipt) shownDocument {
+	return shownDocument{r, func() string { return report.ReceiptText(s.paint, r, true) }}
 }

@@ -20,7 +20,7 @@ import (
 )
 
 // describe writes an image as a tree. Unpacked sizes are known for layers in the store.
-func (s *session) describe(ctx context.Context, st *store.Store, f image.Fetcher, name string, root digest.Descriptor, local bool) error {
+func (s *session) describe(ctx context.Context, st *store.Store, f image.Fetcher, name string, root digest.Descriptor, local bool) (shownDocument, error) {
 	size := func(desc digest.Descriptor, id digest.DiffID) (int64, bool) {
 		if !local && !st.Has(desc) {
 			return 0, false
@@ -32,10 +32,7 @@ func (s *session) describe(ctx context.Context, st *store.Store, f image.Fetcher
 		return indexed.Unpacked, true
 	}
 	i, err := inspect.Describe(ctx, f, name, root, size)
-	if err != nil {
-		return err
-	}
-	return s.result(i, func() string { return report.ImageText(s.paint, i, time.Now()) })
+	return shownDocument{i, func() string { return report.ImageText(s.paint, i, time.Now()) }}, err
 }
 
 func pullCommand() *cli.Command {

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -14,6 +16,7 @@ import (
 
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/settings"
+	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/credential"
@@ -39,6 +42,8 @@ type loginDocument struct {
 	File     string   `json:"file"`
 	Issuer   string   `json:"issuer,omitempty"` // of tokens
 	Allows   []string `json:"allows,omitempty"` // in the repository that was named
+	// Below tells what it allows in the repositories below that which the recipe here publishes to.
+	Below map[string][]string `json:"below,omitempty"`
 }
 
 func runLogin(ctx context.Context, s *session) error {
@@ -82,6 +87,14 @@ func runLogin(ctx context.Context, s *session) error {
 		if document.Allows, err = allows(ctx, client, host, repository); err != nil {
 			return err
 		}
+		for _, below := range s.destinationsBelow(host, repository+"/") {
+			if document.Below == nil {
+				document.Below = map[string][]string{}
+			}
+			if document.Below[below], err = allows(ctx, client, host, below); err != nil {
+				return err
+			}
+		}
 	}
 	login.Issuer = document.Issuer
 	file := settings.Credentials()
@@ -96,11 +109,17 @@ func runLogin(ctx context.Context, s *session) error {
 			fmt.Fprintf(&w, "its tokens are issued by %s\n", document.Issuer)
 		}
 		if repository != "" {
-			what := "nothing"
-			if len(document.Allows) > 0 {
-				what = strings.Join(document.Allows, " and ")
+			told := func(repository string, rights []string) {
+				what := "nothing"
+				if len(rights) > 0 {
+					what = strings.Join(rights, " and ")
+				}
+				fmt.Fprintf(&w, "in %s it allows: %s\n", repository, what)
 			}
-			fmt.Fprintf(&w, "in %s it allows: %s\n", repository, what)
+			told(repository, document.Allows)
+			for _, below := range slices.Sorted(maps.Keys(document.Below)) {
+				told(below, document.Below[below])
+			}
 		}
 		return w.String()
 	})
@@ -118,6 +137,26 @@ func registryAndPart(text string) (host, part string, err error) {
 		}
 	}
 	return host, part, nil
+}
+
+// destinationsBelow lists the repositories of a registry with a prefix that the recipe here publishes to; none where there is no recipe, or
+// one with mistakes.
+func (s *session) destinationsBelow(host, prefix string) (list []string) {
+	if _, err := os.Stat(s.project().RecipePath()); err != nil {
+		return nil
+	}
+	p, err := s.choose(workspace.Choice{})
+	if err != nil {
+		return nil
+	}
+	for _, i := range p.Plan.Images {
+		for _, d := range i.Destinations {
+			if d.Repository.Host == host && strings.HasPrefix(d.Repository.Repository, prefix) {
+				list = append(list, d.Repository.Repository)
+			}
+		}
+	}
+	return list
 }
 
 // allows asks what a login may do in a repository: by a list of tags, and by an upload that is given up at once.

@@ -87,7 +87,9 @@ func annotations(o *Options, n *unitNode, created time.Time, dirty bool) map[str
 		all[v1.AnnotationBaseImageName] = n.named.name
 	}
 	for key, value := range n.values.Annotations {
-		all[key] = value
+		if all[key] = value; value == "" {
+			delete(all, key) // as an empty value drops a label
+		}
 	}
 	return all
 }

@@ -3,12 +3,17 @@ package engine
 import (
 	"context"
 	"fmt"
+	"path"
+	"slices"
+	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/layer"
+	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/explain"
 	"imbricat/internal/engine/graph"
 	"imbricat/internal/engine/layering"
@@ -16,6 +21,7 @@ import (
 	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/say"
 	"imbricat/internal/spec/plan"
 )
 
@@ -145,6 +151,7 @@ type packNode struct {
 	node    *graph.Node
 	packed  *pack.Packed
 	changes []event.Change // against the layer that the first step to ask for it had at the last build
+	wholes  []string       // archives among these, which are pushed whole whatever changed in them
 }
 
 // pack returns the node of a layer.
@@ -161,10 +168,11 @@ func (w *work) pack(l *layering.Layer) *packNode {
 			return nil, fmt.Errorf("%s %s, %s: %w", task.Unit, task.Platform, task.Label, err)
 		}
 		var changes []event.Change
+		var wholes []string
 		if packed.New {
-			changes = w.changes(ctx, l)
+			changes, wholes = w.changes(ctx, l)
 		}
-		return func() { n.packed, n.changes = packed, changes }, nil
+		return func() { n.packed, n.changes, n.wholes = packed, changes, wholes }, nil
 	})
 	n.node.OnFailure(func(err error, ended bool) {
 		if !ended {
@@ -174,11 +182,11 @@ func (w *work) pack(l *layering.Layer) *packNode {
 	return n
 }
 
-// changes tells how a layer of one step differs from that which the step had at the last build.
-func (w *work) changes(ctx context.Context, l *layering.Layer) []event.Change {
+// changes tells how a layer of one step differs from that which the step had at the last build, and which large archives changed.
+func (w *work) changes(ctx context.Context, l *layering.Layer) (all []event.Change, wholes []string) {
 	o := l.Steps[0]
 	if w.o.Past == nil || !l.Whole(o) || o.Run != nil {
-		return nil
+		return nil, nil
 	}
 	var was digest.DiffID
 	for _, p := range w.o.Past.Past(o.Task.Unit, o.Task.Platform) {
@@ -188,15 +196,28 @@ func (w *work) changes(ctx context.Context, l *layering.Layer) []event.Change {
 	}
 	text, found := w.o.Store.LayerIndex(was)
 	if was == "" || !found {
-		return nil
+		return nil, nil
 	}
 	indexed, err := layer.DecodeIndex(text)
 	entries, entriesErr := o.Entries(ctx)
 	if err != nil || entriesErr != nil {
-		return nil
+		return nil, nil
 	}
-	return explain.Changes(indexed.Entries, entries)
+	all = explain.Changes(indexed.Entries, entries)
+	for _, c := range all {
+		at, found := slices.BinarySearchFunc(entries, c.Path, func(e tree.Entry, path string) int { return strings.Compare(e.Path, path) })
+		if found && c.Kind == event.Changed && entries[at].Size >= largeArchive && slices.Contains(archives, path.Ext(c.Path)) {
+			wholes = append(wholes, fmt.Sprintf("/%s (%s)", c.Path, humanize.Bytes(uint64(entries[at].Size))))
+		}
+	}
+	return all, wholes
 }
+
+// An archive of this size or more, in bytes, is worth being unpacked: of what is in it little changes at a time.
+const largeArchive = 1 << 20
+
+// archives are the ends of their names.
+var archives = []string{".jar", ".war", ".ear", ".zip"}
 
 // tellPacked tells what became of a step when its layers are packed.
 func (i *imageUnit) tellPacked(w *work, o *step.Outcome, layers []*layering.Layer) {
@@ -222,6 +243,12 @@ func (i *imageUnit) tell(w *work, o *step.Outcome, layers []*layering.Layer, too
 	}
 	done := event.Finished{Task: s.task, Detail: sizeOf(o.Tree), Took: took}
 	done.Outcome, done.Reason = w.became(o, layers, &w.told)
+	if packed, is := done.Reason.(event.Packed); is && packed.Changes != nil {
+		if wholes := w.packs[layers[0].ID()].wholes; len(wholes) > 0 {
+			w.tools.Warner.Warn(s.plan, event.WholeArchive, fmt.Sprintf("%s: %s changed, and is pushed whole: `unpack` it, with spread: for archives in it, and `imbricat lock` keeps what seldom changes in layers of its own",
+				s.name.Unit.Name, say.Some(wholes)))
+		}
+	}
 	switch own := s.unit == i.node; {
 	case !own && o.Run == nil && done.Reason == event.SameAsAnother && w.owner(s) != i.node:
 		return // whoever packed it has told

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -27,7 +28,15 @@ type Preview struct {
 	Bytes     int64 // of these
 	LeftFiles int   // left out by patterns, below the folders that are copied
 	LeftBytes int64
+	Left      []LeftOut     // what that is, by paths
 	Expected  time.Duration // along the critical path
+}
+
+// LeftOut is a file or a folder of the project that patterns leave out.
+type LeftOut struct {
+	Path  string
+	Files int
+	Bytes int64
 }
 
 // UnitPreview is what a build would do for a stage or an image for one platform.
@@ -299,12 +308,13 @@ func (l *look) measure(p *Preview) error {
 		p.Files++
 		p.Bytes += size
 	}
-	for path := range left {
-		files, bytes, err := l.w.o.Folder.Measure(path)
-		if err != nil {
+	for _, path := range slices.Sorted(maps.Keys(left)) {
+		one := LeftOut{Path: path}
+		var err error
+		if one.Files, one.Bytes, err = l.w.o.Folder.Measure(path); err != nil {
 			return err
 		}
-		p.LeftFiles, p.LeftBytes = p.LeftFiles+files, p.LeftBytes+bytes
+		p.Left, p.LeftFiles, p.LeftBytes = append(p.Left, one), p.LeftFiles+one.Files, p.LeftBytes+one.Bytes
 	}
 	return nil
 }

@@ -102,6 +102,7 @@ const (
 	UnknownUser    = "unknown-user"    // an image is to run as a user that it does not have
 	MissingFolder  = "missing-folder"  // the working directory of an image is not in it
 	MissingProgram = "missing-program" // an image does not have the program that it starts
+	WholeArchive   = "whole-archive"   // a large archive changed, and is pushed whole
 	Events         = "events"          // the file of events could not be written to
 	Layers         = "layers"          // the lock divides an image into more layers than there is room for
 	Stale          = "stale"           // a step replaces what an earlier command made something of, and a tool may not notice
@@ -111,7 +112,7 @@ const (
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram, WholeArchive}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

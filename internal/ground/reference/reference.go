@@ -57,20 +57,28 @@ func Parse(text string) (Reference, error) {
 	case text == "":
 		return Reference{}, fmt.Errorf("a reference is empty")
 	case strings.HasPrefix(text, "./"), strings.HasPrefix(text, "../"), text == ".", text == "..", filepath.IsAbs(text), strings.HasPrefix(text, "/"):
-		return parsePath(text), nil
+		return parsePath(text)
 	case strings.Contains(text, "/"):
 		return parseRegistry(text)
 	}
 	return parseName(text)
 }
 
-func parsePath(text string) Reference {
+// otherArchives are ends of names that promise an archive of another form than .tar.
+var otherArchives = []string{".tgz", ".tar.gz", ".tar.zst", ".tar.xz", ".tar.bz2", ".tbz", ".txz", ".zip"}
+
+func parsePath(text string) (Reference, error) {
 	path, member, _ := strings.Cut(text, "#")
 	kind := Layout
 	if strings.HasSuffix(path, ".tar") {
 		kind = Archive
 	}
-	return Reference{Kind: kind, Path: path, Member: member}
+	for _, end := range otherArchives {
+		if strings.HasSuffix(strings.ToLower(path), end) {
+			return Reference{}, fmt.Errorf("%q: an archive of images ends in .tar: it is not compressed, and its layers are", text)
+		}
+	}
+	return Reference{Kind: kind, Path: path, Member: member}, nil
 }
 
 func parseRegistry(text string) (Reference, error) {

@@ -18,6 +18,7 @@ func TestParse(t *testing.T) {
 		"gauge":                                       {Kind: Store, Name: "gauge"},
 		"gauge:1.4.0":                                 {Kind: Store, Name: "gauge", Tag: "1.4.0"},
 		someDigest:                                    {Kind: Store, Digest: someDigest},
+		"./out.d/x":                                   {Kind: Layout, Path: "./out.d/x"},
 		"./out":                                       {Kind: Layout, Path: "./out"},
 		"../out#gauge:1":                              {Kind: Layout, Path: "../out", Member: "gauge:1"},
 		"/srv/out.tar#gauge":                          {Kind: Archive, Path: "/srv/out.tar", Member: "gauge"},

@@ -247,8 +247,16 @@ type Plan struct {
 	Bytes     int64          `json:"bytes"`   // of these
 	Left      int            `json:"leftOut"` // files left out by patterns
 	LeftBytes int64          `json:"leftOutBytes"`
+	LeftPaths []LeftOut      `json:"leftOutPaths,omitempty"` // where they were asked for
 	Seconds   float64        `json:"expectedSeconds"` // along the critical path, as earlier builds took
 	Stacks    []Stack        `json:"stacks"`          // of the images, by platform
+}
+
+// LeftOut is a file or a folder that patterns leave out.
+type LeftOut struct {
+	Path  string `json:"path"`
+	Files int    `json:"files"`
+	Bytes int64  `json:"bytes"`
 }
 
 // PlannedImage is an image with where it is published.
@@ -378,6 +386,9 @@ func PlanText(p Paint, plan *Plan, every bool) string {
 	}
 	w.WriteString(StacksText(p, plan.Stacks))
 	fmt.Fprintf(w, "\ntaken in: %s, %s; left out: %s, %s\n", Count(plan.Files, "file"), Size(plan.Bytes), Count(plan.Left, "file"), Size(plan.LeftBytes))
+	for _, one := range plan.LeftPaths {
+		fmt.Fprintln(w, p.Muted(fmt.Sprintf("  left out: %s  %s, %s", one.Path, Count(one.Files, "file"), Size(one.Bytes))))
+	}
 	for _, i := range plan.Images {
 		for _, d := range i.Destinations {
 			what := strings.TrimSpace(p.Bold(i.Name) + " " + d.Platform)

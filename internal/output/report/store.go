@@ -201,9 +201,9 @@ func writeLocked(w *strings.Builder, p Paint, images []LockedImage) {
 			text += " (a shallow clone: older commits are not seen)"
 		}
 		fmt.Fprintf(w, "%s  %s  %s\n", mark, p.Bold(i.Image), text)
-		saves := fmt.Sprintf("a version that changes the image is expected to push %s, packed", Size(i.After))
+		saves := fmt.Sprintf("a version that changes the image is expected to push %s", Size(i.After))
 		if i.Changed && i.Before != i.After {
-			saves += fmt.Sprintf(" instead of %s; moving to it pushes %s once", Size(i.Before), Size(i.Moved))
+			saves += fmt.Sprintf(" instead of %s, packed; moving to it pushes %s once", Size(i.Before), Size(i.Moved))
 		}
 		if i.Static {
 			saves += "; cut by folders, which did better lately than what the past tells"

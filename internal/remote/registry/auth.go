@@ -86,6 +86,17 @@ func (c *Client) Issuer(host string) string {
 
 // authorized sends a request, and again with credentials where the registry asks for them.
 func (c *Client) authorized(ctx context.Context, r request) (*http.Response, error) {
+	resp, err := c.authorize(ctx, r)
+	var answer *Error
+	if errors.As(err, &answer) && answer.Denied() && c.o.Logins != nil {
+		if login, findErr := c.o.Logins.Find(ctx, r.host, r.repository); findErr == nil {
+			answer.As = login.User
+		}
+	}
+	return resp, err
+}
+
+func (c *Client) authorize(ctx context.Context, r request) (*http.Response, error) {
 	key := r.host + " " + r.scope
 	if r.scope == "" {
 		key += r.repository
@@ -112,7 +123,12 @@ func (c *Client) authorized(ctx context.Context, r request) (*http.Response, err
 			return nil, err
 		}
 	}
-	return c.judge(r, resp, err)
+	resp, err = c.judge(r, resp, err)
+	var answer *Error
+	if errors.As(err, &answer) {
+		answer.known = used.issued && strings.HasPrefix(used.header, "Bearer ")
+	}
+	return resp, err
 }
 
 // renew gets credentials for a key, or takes those that another request got meanwhile.
@@ -300,10 +316,12 @@ func (e *IssuerError) Error() string {
 		e.Host, e.Now, before, e.Host, e.Now)
 }
 
+const loggingIn = "logging in" // what messages say of a login
+
 // Ping asks a registry whether it is one and takes the login that the client has for it. asked tells whether the
 // registry wanted one: where anybody may come in, a login is not checked.
 func (c *Client) Ping(ctx context.Context, host string) (asked bool, err error) {
-	r := request{op: "logging in", where: host, host: host, method: http.MethodGet, url: c.baseURL(host), want: []int{200}}
+	r := request{op: loggingIn, where: host, host: host, method: http.MethodGet, url: c.baseURL(host), want: []int{200}}
 	resp, err := c.do(ctx, r)
 	if err != nil {
 		return false, err

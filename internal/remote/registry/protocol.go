@@ -44,6 +44,7 @@ type Error struct {
 	Wait   time.Duration // that the registry asks for; 0: none
 	As     string        // the user whose login it was; empty: any request
 
+	known  bool // an issuer of tokens has taken the login
 	header http.Header
 }
 
@@ -57,9 +58,13 @@ func (e *Error) Error() string {
 	switch {
 	case e.Status == http.StatusRequestEntityTooLarge && strings.HasPrefix(e.Op, pushingBlob):
 		message += "; chunk: under registries: " + host + ": in the settings sends it in smaller parts, such as chunk: 10MB"
+	case e.Denied() && e.As != "" && (e.known || e.Status == http.StatusForbidden):
+		message += fmt.Sprintf("; the login is that of %q, which lacks the right", e.As)
 	case e.Status != http.StatusUnauthorized:
-	case e.As != "":
+	case e.Op == loggingIn:
 		message += fmt.Sprintf("; it does not know the user %q with this secret", e.As)
+	case e.As != "":
+		message += fmt.Sprintf("; it does not take the login of %q that is kept: `imbricat login %s --user NAME` keeps another", e.As, host)
 	default:
 		message += "; `imbricat login " + host + " --user NAME` keeps a login"
 	}

@@ -14,8 +14,10 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"unicode/utf8"
 
 	"github.com/BurntSushi/toml"
+	"github.com/magiconair/properties"
 	"go.yaml.in/yaml/v3"
 )
 
@@ -37,18 +39,23 @@ type manifest struct {
 	err   error
 }
 
-// Field returns a field of a JSON, YAML, TOML or XML file. Its path has names with dots between them; numbers count the
-// items of a list from 0, and in XML @NAME is an attribute. What is not there is nil.
+// Field returns a field of a JSON, YAML, TOML, XML or properties file. Its path has names with dots between them; numbers count the
+// items of a list from 0, and in XML @NAME is an attribute. Without a field it is the text of any file, without the blanks around it.
+// What is not there is nil.
 func (m *manifests) Field(name, field string) (any, error) {
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
-	one, known := m.read[name]
+	key, read := name, readManifest
+	if field == "" {
+		key, read = name+"\x00", readPlain
+	}
+	one, known := m.read[key]
 	if !known {
-		one.value, one.err = readManifest(m.dir, name)
+		one.value, one.err = read(m.dir, name)
 		if m.read == nil {
 			m.read = map[string]manifest{}
 		}
-		m.read[name] = one
+		m.read[key] = one
 	}
 	if errors.Is(one.err, fs.ErrNotExist) {
 		return nil, nil
@@ -64,7 +71,15 @@ func (m *manifests) Field(name, field string) (any, error) {
 	return nil, fmt.Errorf("%s in %s is not text, a number or a truth value, but has parts: name one of them", field, name)
 }
 
-func readManifest(dir, name string) (any, error) {
+func readPlain(dir, name string) (any, error) {
+	text, err := readSmall(dir, name)
+	if err == nil && (!utf8.Valid(text) || bytes.IndexByte(text, 0) >= 0) {
+		err = fmt.Errorf("%s is not UTF-8 text", name)
+	}
+	return strings.TrimSpace(string(text)), err
+}
+
+func readSmall(dir, name string) ([]byte, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", name, err)
@@ -82,6 +97,14 @@ func readManifest(dir, name string) (any, error) {
 	if len(text) > maxManifest {
 		return nil, fmt.Errorf("%s has more than %d bytes: too many for a manifest", name, maxManifest)
 	}
+	return text, nil
+}
+
+func readManifest(dir, name string) (any, error) {
+	text, err := readSmall(dir, name)
+	if err != nil {
+		return nil, err
+	}
 	var value any
 	switch strings.ToLower(path.Ext(name)) {
 	case ".json":
@@ -90,10 +113,19 @@ func readManifest(dir, name string) (any, error) {
 		err = yaml.Unmarshal(text, &value)
 	case ".toml":
 		err = toml.Unmarshal(text, &value)
-	case ".xml":
+	case ".xml", ".csproj", ".fsproj", ".vbproj", ".props":
 		value, err = readXML(text)
+	case ".properties":
+		var read *properties.Properties
+		if read, err = (&properties.Loader{Encoding: properties.UTF8, DisableExpansion: true}).LoadBytes(text); err == nil {
+			fields := map[string]any{}
+			for _, key := range read.Keys() {
+				fields[key], _ = read.Get(key)
+			}
+			value = fields
+		}
 	default:
-		return nil, fmt.Errorf("%s is not a manifest that is understood: .json, .yaml, .yml, .toml or .xml", name)
+		return nil, fmt.Errorf("%s is not a manifest that is understood (.json, .yaml, .toml, .xml, .csproj, .properties): file(%q) without a field is its whole text", name, name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)

@@ -215,10 +215,14 @@ func (e *Expression) Eval(s *Scope) (any, error) {
 	machine := vm.VM{MemoryBudget: mostElements}
 	value, err := machine.Run(e.prog, map[string]any{
 		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts, "date": s.Date, "now": s.Now, "run": s.Run, "tag": MendTag, "base": s.Late.base(), "secrets": s.Secrets,
-		"file": func(path, field string) any {
+		"file": func(path string, fields ...string) any {
+			field := strings.Join(fields, "")
 			value, err := s.file(path, field)
 			if text, is := value.(string); is && len(text) > maxValue {
-				err = fmt.Errorf("%s of %s is longer than %s", field, path, humanize.IBytes(maxValue))
+				err = fmt.Errorf("%s is longer than %s", strings.TrimPrefix(field+" of "+path, " of "), humanize.IBytes(maxValue))
+			}
+			if len(fields) > 1 {
+				err = errors.New("file takes a path and, if wanted, one field")
 			}
 			unread = errors.Join(unread, err)
 			return value
@@ -368,7 +372,7 @@ func (c *compiler) environment(check bool) types.Map {
 		"date":     date,
 		"now":      date,
 		"run":      types.Map{"number": text},
-		"file":     types.TypeOf(func(string, string) any { return nil }),
+		"file":     types.TypeOf(func(string, ...string) any { return nil }),
 		"tag":      types.TypeOf(MendTag),
 		"base":     types.Map{"env": types.Map{types.Extra: text}, "labels": types.Map{types.Extra: text}, "user": text},
 		"secrets":  types.Map{types.Extra: text},

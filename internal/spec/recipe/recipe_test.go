@@ -115,7 +115,7 @@ func TestProblems(t *testing.T) {
 		{steps("{write: {to: /a, text: \"${facts.versoin}\"}}"), []string{`8:41: unknown name "versoin" in ${facts.versoin}; did you mean "version"?`}},
 		{steps("{write: {to: /a, text: \"${facts.version\"}}"), []string{`8:33: "${" without its "}"`}},
 		{steps("{write: {to: /a, text: \"${}\"}}"), []string{"8:33: an empty expression"}},
-		{steps("{write: {to: /a, text: \"${file('p.json')}\"}}"), []string{"8:35: not enough arguments to call file"}},
+		{steps("{write: {to: /a, text: \"${file()}\"}}"), []string{"8:35: not enough arguments to call file"}},
 		{steps("{write: {to: /a, text: \"${file('p.json', 5)}\"}}"), []string{"8:50: cannot use int as argument (type string) to call file"}},
 		{steps("{write: {to: /a, text: \"${1 + git.tag}\"}}"), []string{"8:37: invalid operation: + (mismatched types int and string)"}},
 		{steps("{write: {to: /a, text: \"${git.tga ?? 'x' + git.short}\"}}"), []string{`8:39: unknown name "tga" in ${git.tga ?? 'x' + git.short}; did you mean "tag"?`}},

@@ -92,15 +92,21 @@ type held struct {
 }
 
 // Decide judges tags at a time, in the order that they are given. Images are counted, not their tags; one whose time nobody
-// knows is never too old.
+// knows is never too old. Where nobody knows the time of any image, and all that no pattern keeps have a version among their tags, the
+// newest are those of the highest versions.
 func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
 	images := imagesOf(tags)
+	byVersion := r.Newest > 0
+	for _, h := range images {
+		kept := h.find(tags, func(t Tag) bool { return Match(r.Keep, t.Name) }) != ""
+		byVersion = byVersion && h.time.IsZero() && (kept || h.version(tags) != "")
+	}
 	var others []*held
 	for _, h := range images {
 		switch name := h.find(tags, func(t Tag) bool { return Match(r.Keep, t.Name) }); {
 		case name != "":
 			h.why = name + " matches a pattern"
-		case h.time.IsZero():
+		case h.time.IsZero() && !byVersion:
 			h.why = "its age is unknown"
 		case r.Younger > 0 && now.Sub(h.time) < r.Younger:
 			h.why = "it is young"
@@ -115,11 +121,16 @@ func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
 		if c := b.time.Compare(a.time); c != 0 {
 			return c
 		}
+		if byVersion {
+			return Compare(a.version(tags), b.version(tags))
+		}
 		return Compare(tags[a.tags[0]].Name, tags[b.tags[0]].Name) // registries tell times in seconds
 	})
 	for n, h := range others {
 		if n < r.Newest {
-			h.why = "it is among the newest"
+			if h.why = "it is among the newest"; byVersion {
+				h.why = "it is among the highest versions, and no image tells its time"
+			}
 		}
 	}
 	list := make([]Verdict, len(tags))
@@ -152,6 +163,16 @@ func imagesOf(tags []Tag) (list []*held) {
 		}
 	}
 	return list
+}
+
+// version returns the highest version among an image's tags; "" where there is none.
+func (h *held) version(tags []Tag) (highest string) {
+	for _, i := range h.tags {
+		if _, is := version(tags[i].Name); is && (highest == "" || Compare(tags[i].Name, highest) < 0) {
+			highest = tags[i].Name
+		}
+	}
+	return highest
 }
 
 // find returns the first of an image's tags for which is answers true.

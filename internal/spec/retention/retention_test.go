@@ -37,6 +37,18 @@ func TestDecide(t *testing.T) {
 		}
 		require.Equal(t, c.kept, kept, "%+v", c.rule)
 	}
+	// Images that tell no time go by their versions, where all that no pattern keeps have one.
+	versions := []Tag{{"1.9.0", "sha256:a", time.Time{}}, {"1.10.0", "sha256:b", time.Time{}}, {"1.10", "sha256:b", time.Time{}}, {"base-x", "sha256:c", time.Time{}}, {"1.8.0", "sha256:d", time.Time{}}}
+	var kept []string
+	for _, v := range Decide(versions, Rule{Newest: 1, Keep: []string{"base-*"}}, now) {
+		if v.Keep {
+			kept = append(kept, v.Name)
+		}
+	}
+	require.Equal(t, []string{"1.10.0", "1.10", "base-x"}, kept)
+	for _, v := range Decide(versions, Rule{Newest: 1}, now) {
+		require.True(t, v.Keep, "base-x has no version, and its age is unknown")
+	}
 	require.ErrorIs(t, Rule{}.Check(), ErrEmpty)
 	require.Error(t, Rule{Keep: []string{"["}}.Check())
 	require.Error(t, Rule{Newest: -1}.Check())
