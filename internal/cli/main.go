@@ -10,9 +10,11 @@ import (
 	"math"
 	"os"
 	"os/signal"
+	"regexp"
 	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -214,8 +216,56 @@ func eachCommand(c *cli.Command, act func(*cli.Command)) {
 	}
 }
 
+// What the library says of options.
+var (
+	unknownOption = regexp.MustCompile(`^flag provided but not defined: -+(.*)$`)
+	wrongValue    = regexp.MustCompile(`(?s)^invalid value (".*") for flag -+([a-z-]+): (.*)$`)
+	missingValue  = regexp.MustCompile(`^flag needs an argument: -+(.*)$`)
+)
+
+// onUsageError puts what is wrong with an option into words of our own.
 func onUsageError(_ context.Context, c *cli.Command, err error, _ bool) error {
-	return flow.Usagef("%s; `%s --help` lists the options", strings.ToLower(err.Error()[:1])+err.Error()[1:], c.FullName())
+	text := err.Error()
+	if m := unknownOption.FindStringSubmatch(text); m != nil {
+		var names []string
+		for _, f := range optionsOf(c) {
+			names = append(names, f.Names()[0])
+		}
+		if near := recipe.Nearest(m[1], names); near != "" {
+			return flow.Usagef("there is no option --%s; did you mean --%s?", m[1], near)
+		}
+		return flow.Usagef("there is no option --%s; `%s --help` lists them", m[1], c.FullName())
+	}
+	if m := missingValue.FindStringSubmatch(text); m != nil {
+		return flow.Usagef("--%s needs a value; `%s --help` tells which", m[1], c.FullName())
+	}
+	if m := wrongValue.FindStringSubmatch(text); m != nil {
+		for _, f := range optionsOf(c) {
+			if !slices.Contains(f.Names(), m[2]) {
+				continue
+			}
+			switch f.(type) {
+			case *cli.IntFlag:
+				return flow.Usagef("--%s takes a number, not %s", m[2], m[1])
+			case *cli.FloatFlag:
+				return flow.Usagef("--%s takes a number, such as 0.5, not %s", m[2], m[1])
+			case *cli.DurationFlag:
+				return flow.Usagef("--%s takes a time such as 90s, 10m or 1h, not %s", m[2], m[1])
+			case *cli.BoolFlag:
+				return flow.Usagef("--%s is given alone, or takes true or false, not %s", m[2], m[1])
+			}
+		}
+		return flow.Usagef("%s", m[3]) // the option's own check
+	}
+	return flow.Usagef("%s; `%s --help` lists the options", strings.ToLower(text[:1])+text[1:], c.FullName())
+}
+
+// optionsOf lists the options that a command takes, its own before those of the commands above it.
+func optionsOf(c *cli.Command) (all []cli.Flag) {
+	for _, one := range c.Lineage() {
+		all = append(all, one.Flags...)
+	}
+	return all
 }
 
 func unknownCommand(c *cli.Command) error {

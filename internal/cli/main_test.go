@@ -73,7 +73,7 @@ func TestWrongLines(t *testing.T) {
 		commands++
 		code, _, problems := run(append(slices.Clone(line), "--no-such-option")...)
 		require.Equal(t, exitUsage, code, line)
-		require.Contains(t, problems, "--help` lists the options", line)
+		require.Contains(t, problems, "--help` lists them", line)
 		code, out, _ := run(append(slices.Clone(line), "--help")...)
 		require.Equal(t, exitDone, code, line)
 		require.Contains(t, out, c.Usage)

@@ -115,9 +115,20 @@ type Planned struct {
 // Expand reads the recipe, gathers its facts and expands it.
 func (p Project) Expand(c Choice) (*Planned, error) {
 	r, err := p.Recipe()
-	if err != nil {
-		return nil, err
+	if err == nil {
+		var planned *Planned
+		if planned, err = p.expand(r, c); err == nil {
+			return planned, nil
+		}
 	}
+	var wrong *recipe.Errors
+	if errors.As(err, &wrong) {
+		return nil, p.everything(wrong, c)
+	}
+	return nil, err
+}
+
+func (p Project) expand(r *recipe.Recipe, c Choice) (*Planned, error) {
 	for _, one := range r.Secrets {
 		if one.Env != "" {
 			c.Redactor.Add([]byte(os.Getenv(one.Env)))

@@ -17,16 +17,22 @@ import (
 func Parse(name string, text []byte) (*Recipe, error) {
 	file := &File{Name: name, lines: strings.Split(strings.ReplaceAll(string(text), "\r\n", "\n"), "\n")}
 	d := &decoder{file: file}
-	d.compiler = &compiler{file: file, report: d.report}
-	r := &Recipe{File: file}
-	if root := d.decode(text); root != nil {
-		d.compiler.factNames, d.compiler.secrets = namesBelow(root, "facts"), namesBelow(root, "secrets")
-		d.units = append(namesBelow(root, "stages"), namesBelow(root, "images")...)
-		d.defaults = valueOf(root, "defaults")
-		d.recipe(root, r)
-		d.checkNames(r)
+	root := d.decode(text)
+	if root == nil {
+		return &Recipe{File: file}, merge(file, d.problems)
 	}
-	return r, merge(file, d.problems)
+	r, problems := parse(file, root)
+	return r, merge(file, problems)
+}
+
+// parse reads a recipe from the nodes of its text.
+func parse(file *File, root *yaml.Node) (*Recipe, []Problem) {
+	d := &decoder{file: file, units: append(namesBelow(root, "stages"), namesBelow(root, "images")...), defaults: valueOf(root, "defaults")}
+	d.compiler = &compiler{file: file, report: d.report, factNames: namesBelow(root, "facts"), secrets: namesBelow(root, "secrets")}
+	r := &Recipe{File: file}
+	d.recipe(root, r)
+	d.checkNames(r)
+	return r, d.problems
 }
 
 // namesBelow looks ahead for the names below a key of the recipe, so that they are known wherever they are used.

@@ -1,9 +1,9 @@
 package recipe
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 
 	"github.com/agnivade/levenshtein"
@@ -24,6 +24,11 @@ type Problem struct {
 	Pos     Pos
 	Message string
 	Later   bool
+}
+
+// Compare orders problems by their places in the text.
+func (p Problem) Compare(other Problem) int {
+	return cmp.Or(p.Pos.Line-other.Pos.Line, p.Pos.Column-other.Pos.Column)
 }
 
 // Errors is every problem found in a recipe.
@@ -91,10 +96,7 @@ func merge(file *File, problems []Problem) error {
 	if len(problems) == 0 {
 		return nil
 	}
-	sort.SliceStable(problems, func(i, j int) bool {
-		a, b := problems[i].Pos, problems[j].Pos
-		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
-	})
+	slices.SortStableFunc(problems, Problem.Compare)
 	kept := problems[:1]
 	for _, p := range problems[1:] {
 		if p != kept[len(kept)-1] {

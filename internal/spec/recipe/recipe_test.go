@@ -264,6 +264,10 @@ func FuzzParse(f *testing.F) {
 			require.True(t, errors.As(err, &list))
 			require.NotEmpty(t, list.Problems)
 			require.NotEmpty(t, err.Error())
+			// What is left without the mistakes has none.
+			if rest := list.File.Without(list.Problems); rest != nil {
+				require.NotEmpty(t, rest.Images)
+			}
 		}
 	})
 }
