@@ -184,7 +184,7 @@ func (s *session) run(ctx context.Context, st *store.Store, t *trial) (sandbox.S
 	if t.number > 0 {
 		return s.runStep(ctx, st, t)
 	}
-	o := try.Options{Store: st, Local: s.executor(ctx, st, atOnce{s})}
+	o := try.Options{Store: st, Local: s.executor(ctx, st, atOnce{s}, nil)}
 	found, err := s.resolve(ctx, st, t)
 	if err != nil {
 		return sandbox.Status{}, err
@@ -234,7 +234,7 @@ func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandb
 	if err := t.checkStep(p.Plan); err != nil {
 		return sandbox.Status{}, err
 	}
-	l := s.executor(ctx, st, event.Quiet(view, p.Recipe.Silence))
+	l := w.Executor(ctx, event.Quiet(view, p.Recipe.Silence))
 	o.Executor = l
 	return try.Step(ctx, o, l, t.image, t.platform, t.number, t.do)
 }
@@ -371,7 +371,7 @@ func (s *session) exportBundle(ctx context.Context, st *store.Store, t *trial) e
 	view := s.view(ctx)
 	defer view.Close("")
 	dir := s.cmd.String("export-bundle")
-	if err := try.WriteBundle(ctx, try.Options{Store: st, Local: s.executor(ctx, st, view)}, found, t.do, dir); err != nil {
+	if err := try.WriteBundle(ctx, try.Options{Store: st, Local: s.executor(ctx, st, view, nil)}, found, t.do, dir); err != nil {
 		return err
 	}
 	fmt.Fprintf(s.err, "the bundle of %s for %s is in %s: config.json and rootfs/\n", found.Name, t.platform, dir)

@@ -106,8 +106,16 @@ func (s *session) workIn(p *workspace.Planned, st *store.Store) (*workspace.Work
 	if err != nil {
 		return nil, err
 	}
+	personal, err := settings.Read()
+	if err != nil {
+		return nil, err
+	}
+	vouched, err := p.Authorities(personal.Vouched)
+	if err != nil {
+		return nil, err
+	}
 	return &workspace.Workspace{Planned: p, Store: st, Places: places, Agent: "imbricat/" + version(), Complain: s.err, Redactor: &s.secrets,
-		Executor: func(ctx context.Context, sink event.Sink) *local.Local { return s.executor(ctx, st, sink) }}, nil
+		Executor: func(ctx context.Context, sink event.Sink) *local.Local { return s.executor(ctx, st, sink, vouched) }}, nil
 }
 
 func (s *session) storeDir() string {

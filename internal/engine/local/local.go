@@ -27,6 +27,8 @@ type Options struct {
 	Sink event.Sink // of warnings
 	// Jobs is how many commands run at a time; 0: as many as there are processors, and at least 4.
 	Jobs int
+	// Authorities are certificates as PEM text that commands with a network are to believe besides those that their views have; nil: none.
+	Authorities []byte
 	// Eager lets older unpacked trees stand for strata however small these are, and however much has changed. It is for tests.
 	Eager bool
 }
@@ -38,6 +40,7 @@ type Local struct {
 	box      *once.Value[*sandbox.Box]
 	slots    chan struct{} // bounds how many commands run at once
 	eager    bool
+	trusted  []byte // certificates as PEM text
 	unpacked *once.Map[digest.Key, string]
 	indexed  *once.Map[digest.Key, map[string]*tree.Entry]
 }
@@ -50,7 +53,7 @@ func New(ctx context.Context, o Options) *Local {
 	if o.Jobs <= 0 {
 		o.Jobs = max(leastJobs, runtime.GOMAXPROCS(0))
 	}
-	return &Local{store: o.Store, sink: o.Sink, box: once.NewValue(o.Open), slots: make(chan struct{}, o.Jobs), eager: o.Eager,
+	return &Local{trusted: o.Authorities, store: o.Store, sink: o.Sink, box: once.NewValue(o.Open), slots: make(chan struct{}, o.Jobs), eager: o.Eager,
 		unpacked: once.NewMap[digest.Key, string](ctx), indexed: once.NewMap[digest.Key, map[string]*tree.Entry](ctx)}
 }
 

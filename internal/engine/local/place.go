@@ -35,6 +35,9 @@ func (l *Lease) Prepare(ctx context.Context, job executor.Job, adjust func(*sand
 	if err := give(ctx, job, spec); err != nil {
 		return nil, err
 	}
+	if err := l.local.vouch(ctx, job, spec); err != nil {
+		return nil, err
+	}
 	if err := l.mount(ctx, job, spec); err != nil {
 		return nil, err
 	}

@@ -24,6 +24,7 @@ import (
 
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/flow"
+	"imbricat/internal/ground/files"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
@@ -49,10 +50,12 @@ type Settings struct {
 	Store struct {
 		AtMost string `yaml:"at-most"` // of what can be made again, such as 20GB
 	} `yaml:"store"`
-	Registries map[string]*registrySettings `yaml:"registries"` // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
+	Authorities []string                     `yaml:"authorities"` // files of certificates that commands are to believe
+	Registries  map[string]*registrySettings `yaml:"registries"`  // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
 
 	Bounds   sandbox.Bounds         `yaml:"-"` // from Limits
 	AtMost   int64                  `yaml:"-"` // from Store, in bytes
+	Vouched  []byte                 `yaml:"-"` // from Authorities: certificates as PEM text
 	Believed map[string]share.Trust `yaml:"-"` // from Trust
 	settings map[string]registry.Settings
 	programs map[string]credential.Program
@@ -118,6 +121,11 @@ func Read() (*Settings, error) {
 	}
 	if err == nil {
 		err = c.readTrust()
+	}
+	for _, name := range c.Authorities {
+		if err == nil {
+			err = c.vouch(name)
+		}
 	}
 	for place, one := range c.Registries {
 		if err == nil && one != nil {
@@ -190,6 +198,21 @@ func beside(name string) string {
 		return name
 	}
 	return filepath.Join(filepath.Dir(File()), name)
+}
+
+// vouch reads a file of certificates.
+func (c *Settings) vouch(name string) error {
+	f, err := os.Open(beside(name))
+	if err != nil {
+		return fmt.Errorf("authorities: %w", err)
+	}
+	defer f.Close()
+	certificates, err := files.Certificates(f)
+	if err != nil {
+		return fmt.Errorf("authorities: %s: %w", name, err)
+	}
+	c.Vouched = append(c.Vouched, certificates...)
+	return nil
 }
 
 // readLimits checks the bounds of commands.

@@ -2,6 +2,7 @@ package recipe
 
 import (
 	"fmt"
+	"io/fs"
 	"path"
 	"regexp"
 	"slices"
@@ -88,6 +89,15 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 			d.object(n, "cache", field{key: "share", need: true, read: func(n *yaml.Node) { r.Cache.Share = d.text(n, "share") }}, field{key: "direction", was: "mode", read: func(n *yaml.Node) {
 				r.Cache.Direction = d.oneOf(n, "direction", "read", "write", "both")
 			}})
+		}},
+		field{key: "authorities", read: func(n *yaml.Node) {
+			d.each(n, "authorities", true, func(item *yaml.Node) {
+				one := Authority{at(d.deref(item)), d.word(item, "an entry of authorities")}
+				if one.File != "" && !fs.ValidPath(one.File) {
+					d.report(one.Pos, "authorities are files of the project: %q leads out of it; your own settings may name others", one.File)
+				}
+				r.Authorities = append(r.Authorities, one)
+			})
 		}},
 		field{key: "recipes", later: true, read: func(n *yaml.Node) { d.words(n, "recipes", false) }},
 	)

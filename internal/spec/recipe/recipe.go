@@ -33,6 +33,8 @@ type Recipe struct {
 	Images  []Image
 	Silence []string // codes of warnings that are not given
 	Cache   *Cache   // nil: none is named
+	// Authorities are files of the project with certificates that commands are to believe.
+	Authorities []Authority
 
 	needs map[string][]string // stage or image → those that its bases, steps, values and checks name
 }
@@ -43,6 +45,12 @@ func (r *Recipe) Needs(name string) []string { return r.needs[name] }
 // Has reports whether a stage or an image has that name.
 func (r *Recipe) Has(name string) bool {
 	return slices.ContainsFunc(r.Images, func(i Image) bool { return i.Name == name }) || slices.ContainsFunc(r.Stages, func(s Stage) bool { return s.Name == name })
+}
+
+// Authority is a file of the project with certificates.
+type Authority struct {
+	Pos  Pos
+	File string
 }
 
 // Cache is the shared cache that a recipe names.

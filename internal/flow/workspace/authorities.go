@@ -1,0 +1,36 @@
+package workspace
+
+import (
+	"os"
+	"path/filepath"
+
+	"imbricat/internal/ground/files"
+)
+
+// Authorities returns the certificates that commands are to believe besides those of their images, as PEM text: those of the settings, and of
+// the files that the recipe names.
+func (p *Planned) Authorities(personal []byte) ([]byte, error) {
+	all := append([]byte{}, personal...)
+	for _, one := range p.Recipe.Authorities {
+		certificates, err := p.certificates(one.File)
+		if err != nil {
+			return nil, p.Recipe.File.Problem(one.Pos, "authorities: %s: %s", one.File, err)
+		}
+		all = append(all, certificates...)
+	}
+	return all, nil
+}
+
+func (p *Planned) certificates(name string) ([]byte, error) {
+	root, err := os.OpenRoot(p.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	f, err := root.Open(filepath.FromSlash(name))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return files.Certificates(f)
+}
