@@ -114,4 +114,42 @@ JAR`)
 	for _, page := range strings.Fields("authority go node python c java kept body-limit") {
 		t.Run(page, func(t *testing.T) { r.follow(t, "../docs/how-to/"+page+".md") })
 	}
+	t.Run("drafts", r.drafted)
+}
+
+// drafts are small projects as people have them, with the bases that their drafts are given, and what shows that the image does its work.
+var drafts = map[string]struct {
+	files map[string]string
+	base  string
+	try   string
+	want  string
+}{
+	"go": {map[string]string{"go.mod": "module tideline.example/gauge\n\ngo 1.19\n", "main.go": "package main\n\nimport \"fmt\"\n\nfunc main() { fmt.Println(\"3.42 m\") }\n"},
+		"go=$TIDELINE_REGISTRY/base/go:1.19", "imbricat try gauge", "3.42 m"},
+	"node": {map[string]string{"package.json": `{"name":"pages","version":"1.0.0","main":"server.js","scripts":{"start":"node server.js"},"dependencies":{"ms":"2.1.3"}}`,
+		"package-lock.json": `{"name":"pages","version":"1.0.0","lockfileVersion":3,"requires":true,"packages":{"":{"name":"pages","version":"1.0.0","dependencies":{"ms":"2.1.3"}},"node_modules/ms":{"version":"2.1.3","resolved":"https://registry.npmjs.org/ms/-/ms-2.1.3.tgz","integrity":"sha512-6FlzubTLZG3J2a/NVCAleEhjzq5oxgHyaCU9yYXvcLsvoVaHJq/s5xXI6/XXP6tz7R9xAOtHnSO/tXtF3WRTlA=="}}}`,
+		"server.js": "console.log('pages', require('ms')('2 days'))\n"},
+		"node=$TIDELINE_REGISTRY/base/node:18", "imbricat try pages", "pages 172800000"},
+	"python": {map[string]string{"requirements.txt": "# none yet\n", "main.py": "print(\"almanac 3.42\")\n"},
+		"python=$TIDELINE_REGISTRY/base/python:3.11", "imbricat try app", "almanac 3.42"},
+	"site": {map[string]string{"index.html": "<h1>Tides</h1>\n", "css/tides.css": "h1 {}\n"},
+		"web=$TIDELINE_REGISTRY/base/small:1", "imbricat try site --no-network --port 8080 --get /index.html --status 200", "site"},
+}
+
+// drafted has init draft a recipe for each, builds it as it is, and runs the image.
+func (r *reader) drafted(t *testing.T) {
+	for name, d := range drafts {
+		t.Run(name, func(t *testing.T) {
+			dir := filepath.Join(r.dir, "drafts", name)
+			for file, text := range d.files {
+				require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, file)), 0o755))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644))
+			}
+			c := exec.Command("sh", "-eu", "-c", "imbricat init --base "+d.base+" --to $TIDELINE_REGISTRY/drafts; imbricat ship --without push --platform linux/amd64; "+d.try)
+			c.Dir, c.Env = dir, append(append(os.Environ(), r.env...), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
+			out, err := c.CombinedOutput()
+			require.NoError(t, err, string(out))
+			require.Contains(t, string(out), d.want)
+		})
+	}
 }

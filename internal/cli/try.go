@@ -169,6 +169,8 @@ func (s *session) trial() (*trial, error) {
 		return nil, flow.Usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
 	}
 	switch {
+	case t.ask.Port > 0 && !t.do.Network && s.cmd.Bool("background"):
+		return nil, flow.Usagef("--port with --background asks at this machine's port, which --no-network keeps apart: leave one of them out")
 	case t.ask.Port < 0 || t.ask.Port > 65535:
 		return nil, flow.Usagef("--port takes a port, not %d", t.ask.Port)
 	case t.ask.Get != "" && t.ask.Port == 0:
@@ -319,6 +321,9 @@ func (s *session) tryUntilAnswer(ctx context.Context, st *store.Store, t *trial)
 	// What it prints goes where messages go; the answer is the result.
 	errs, _ := fileOf(s.err)
 	t.do.Stdout, t.do.Stderr = errs, errs
+	if !t.do.Network {
+		return s.tryWithin(gentle, st, t)
+	}
 	began := make(chan struct{})
 	t.do.Began = sync.OnceFunc(func() { close(began) })
 	go func() {
@@ -352,6 +357,22 @@ func (s *session) tryUntilAnswer(ctx context.Context, st *store.Store, t *trial)
 }
 
 // await waits for an answer at the port, or to the request. It fails when the time is over.
+// tryWithin runs an image whose network is its own: it is asked in there.
+func (s *session) tryWithin(ctx context.Context, st *store.Store, t *trial) error {
+	t.do.Ask = &t.ask
+	status, err := s.run(ctx, st, t)
+	switch {
+	case err != nil:
+		return err
+	case status.Unanswered != "":
+		return flow.Failedf("%s gave %s", t.image, status.Unanswered)
+	case !status.Answered:
+		return flow.Failedf("%s ended with status %d before it answered at port %d", t.image, status.Code, t.ask.Port)
+	}
+	fmt.Fprintf(s.err, "%s answers at port %d\n", t.image, t.ask.Port)
+	return nil
+}
+
 func (t *trial) await(ctx context.Context) error {
 	if err := t.ask.Wait(ctx); err != nil {
 		return flow.Failedf("%s gave %s", t.image, err)

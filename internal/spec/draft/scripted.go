@@ -144,14 +144,14 @@ func python(f *folder) *part {
 		return nil
 	}
 	name := f.match("pyproject.toml", `(?m)^name\s*=\s*"([^"]+)"`)
-	if name == "" {
+	if name == "" && f.dir != "." {
 		name = path.Base(f.dir)
 	}
 	version := strings.TrimSpace(f.text(".python-version"))
 	if version == "" {
 		version = f.match("pyproject.toml", `(?m)^(?:requires-python|python)\s*=\s*"[^0-9"]*([0-9.]+)`)
 	}
-	p := &part{name: name, what: "Python program " + name, why: []string{file}, leave: []string{"__pycache__/", ".venv/", "venv/", "*.pyc"}, base: "${facts.python_base}"}
+	p := &part{name: name, what: strings.TrimSpace("Python program " + name), why: []string{file}, leave: []string{"__pycache__/", ".venv/", "venv/", "*.pyc"}, base: "${facts.python_base}"}
 	if version != "" {
 		p.why = append(p.why, "Python "+version)
 	}
