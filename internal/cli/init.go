@@ -92,5 +92,5 @@ func (s *session) drafted() ([]byte, error) {
 }
 
 func draftedFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "drafted", Usage: "of a project without a recipe: what `imbricat init` drafts, which is written nowhere; bases are given by --fact"}
+	return &cli.BoolFlag{Name: "drafted", Usage: "of a project without a recipe: what imbricat init drafts, which is written nowhere; bases are given by --fact"}
 }

@@ -168,6 +168,7 @@ func exitCode(err error) int {
 }
 
 func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
+	cli.HelpPrinter = printHelp
 	root := &cli.Command{
 		Name:    "imbricat",
 		Usage:   "builds layered OCI images reproducibly and ships them to registries",

@@ -45,6 +45,7 @@ func commonFlags() []cli.Flag {
 		choiceFlag("format", "text", "`FORM` of the result: text or json", "FORMAT", "text", "json"),
 		choiceFlag("view", "auto", "`KIND` of the progress: auto, live, lines or none", "VIEW", "auto", "live", "lines", "none"),
 		choiceFlag("color", "auto", "`WHEN` to use colour: auto, always or never", "COLOR", "auto", "always", "never"),
+		&cli.BoolFlag{Name: "whole", Usage: "write digests out whole in tables, as --format json does", Sources: env("WHOLE")},
 		choiceFlag("log-level", "warn", "`LEVEL` of the diagnostic log on standard error: debug, info, warn or error", "LOG_LEVEL", "debug", "info", "warn", "error"),
 	}
 }
@@ -78,7 +79,7 @@ type session struct {
 func newSession(c *cli.Command) *session {
 	root := c.Root()
 	s := &session{cmd: c, in: root.Reader, out: root.Writer, err: root.ErrWriter}
-	s.paint = report.Paint{On: s.colour(s.out)}
+	s.paint = report.Paint{On: s.colour(s.out), Whole: c.Bool("whole")}
 	s.errPaint = report.Paint{On: s.colour(s.err)}
 	// Whatever a text holds that came from outside, it does not reach the terminal but as letters.
 	s.out, s.err = printable.Writer(s.out, s.paint.On), printable.Writer(s.err, s.errPaint.On)

@@ -68,9 +68,9 @@ func BuildText(p Paint, b *Build) string {
 	}
 	var rows [][]string
 	for _, i := range b.Images {
-		rows = append(rows, []string{p.Bold(i.Name), "index over " + Count(len(i.Platforms), "platform"), "", "", string(i.Digest)})
+		rows = append(rows, []string{p.Bold(i.Name), "index over " + Count(len(i.Platforms), "platform"), "", "", p.Digest(i.Digest)})
 		for _, one := range i.Platforms {
-			rows = append(rows, []string{"", one.Platform, Count(one.Layers, "layer"), Size(one.Packed), p.Muted(string(one.Digest))})
+			rows = append(rows, []string{"", one.Platform, Count(one.Layers, "layer"), Size(one.Packed), p.Muted(p.Digest(one.Digest))})
 		}
 	}
 	Table(w, p, []string{"image", "platform", "layers", "packed", "digest"}, rows)
@@ -445,12 +445,12 @@ func PushText(p Paint, d *Push) string {
 		}
 		fmt.Fprintf(w, "%s → %s%s\n", strings.TrimSpace(p.Bold(one.Image)+" "+one.Platform), one.Repository, p.Accent(names))
 		if len(one.Platforms) == 0 {
-			fmt.Fprintf(w, "  %s\n", one.Digest)
+			fmt.Fprintf(w, "  %s\n", p.Digest(one.Digest))
 		} else {
-			fmt.Fprintf(w, "  %-12s  %s\n", "index", p.Bold(string(one.Digest)))
+			fmt.Fprintf(w, "  %-12s  %s\n", "index", p.Bold(p.Digest(one.Digest)))
 		}
 		for _, platform := range slices.Sorted(maps.Keys(one.Platforms)) {
-			fmt.Fprintf(w, "  %-12s  %s\n", platform, one.Platforms[platform])
+			fmt.Fprintf(w, "  %-12s  %s\n", platform, p.Digest(one.Platforms[platform]))
 		}
 		mounted := ""
 		if one.Mounted > 0 {
@@ -510,7 +510,7 @@ func StoreText(p Paint, d *Store, now time.Time, empty string) string {
 		if i.Problem != "" {
 			created = p.Wrong(i.Problem)
 		}
-		rows = append(rows, []string{name, digest.Short(i.Digest), strings.Join(i.Platforms, ", "), Size(i.Packed), created, p.Muted(folderOf(i.Project))})
+		rows = append(rows, []string{name, p.Digest(i.Digest), strings.Join(i.Platforms, ", "), Size(i.Packed), created, p.Muted(folderOf(i.Project))})
 	}
 	Table(w, p, []string{"image", "digest", "platforms", "packed", "created", "project"}, rows)
 	return w.String()

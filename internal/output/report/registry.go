@@ -68,7 +68,7 @@ type Tag struct {
 func TagsText(p Paint, d *Tags, now time.Time) string {
 	var rows [][]string
 	for _, t := range d.Tags {
-		rows = append(rows, []string{t.Tag, strings.Join(t.Platforms, ", "), Ago(t.Created, now), Ago(t.Pushed, now), Size(t.Packed), string(t.Digest)})
+		rows = append(rows, []string{t.Tag, strings.Join(t.Platforms, ", "), Ago(t.Created, now), Ago(t.Pushed, now), Size(t.Packed), p.Digest(t.Digest)})
 	}
 	return RowsText(p, d.Repository+" has no tags", []string{"tag", "platforms", "created", "pushed", "packed", "digest"}, rows)
 }
@@ -85,14 +85,14 @@ func VerdictsText(p Paint, kept, gone []Verdict, digests int, dry bool) string {
 	w := &strings.Builder{}
 	var rows [][]string
 	for _, v := range kept {
-		rows = append(rows, []string{v.Tag, "stays", digest.Short(v.Digest), v.Reason})
+		rows = append(rows, []string{v.Tag, "stays", p.Digest(v.Digest), v.Reason})
 	}
 	went := "deleted"
 	if dry {
 		went = "would go"
 	}
 	for _, v := range gone {
-		rows = append(rows, []string{v.Tag, went, digest.Short(v.Digest), v.Reason})
+		rows = append(rows, []string{v.Tag, went, p.Digest(v.Digest), v.Reason})
 	}
 	w.WriteString(RowsText(p, "there are no tags", []string{"tag", "", "digest", "because"}, rows))
 	writeLeft(w, p, kept, gone)
@@ -155,9 +155,9 @@ func FatesText(p Paint, d *Fates) string {
 		case !f.Written:
 			state = "was not written"
 		case f.Now != f.Digest:
-			state = "moved to " + string(f.Now)
+			state = "moved to " + p.Digest(f.Now)
 		}
-		rows = append(rows, []string{f.Repository + ":" + f.Tag, state, string(f.Digest)})
+		rows = append(rows, []string{f.Repository + ":" + f.Tag, state, p.Digest(f.Digest)})
 	}
 	return RowsText(p, "the run was to write no tag", []string{"tag", "now", "image"}, rows)
 }

@@ -16,12 +16,24 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"imbricat/internal/content/layer"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/output/phrase"
 )
 
 // Paint colours text, or leaves it alone.
-type Paint struct{ On bool }
+type Paint struct {
+	On    bool
+	Whole bool // digests are written out where people compare them
+}
+
+// Digest is a digest as people compare it: its first 12 digits, unless all are wanted.
+func (p Paint) Digest(d digest.Digest) string {
+	if p.Whole {
+		return string(d)
+	}
+	return digest.Short(d)
+}
 
 // The palette: sea-green for what ran, slate for what was reused or is of less weight, red for failure alone.
 var (
