@@ -153,3 +153,22 @@ func (r *reader) drafted(t *testing.T) {
 		})
 	}
 }
+
+// TestMessagesPage holds what docs/how-to/messages.md quotes against the list of all messages, but for what commands print.
+func TestMessagesPage(t *testing.T) {
+	text, err := os.ReadFile("../docs/messages.md")
+	require.NoError(t, err)
+	page, err := os.ReadFile("../docs/how-to/messages.md")
+	require.NoError(t, err)
+	known := regexp.MustCompile(`"?%[-+0-9.\[\]]*[a-z]"?`).ReplaceAllString(string(text), "…")
+	rows := regexp.MustCompile("(?m)^\\| `([^`]*)`(.*?) \\|").FindAllStringSubmatch(string(page), -1)
+	require.Greater(t, len(rows), 20)
+	for _, row := range rows {
+		if strings.Contains(row[2], "of a command") {
+			continue
+		}
+		for _, part := range regexp.MustCompile(`"?…"?|;|\(\d+\)`).Split(row[1], -1) {
+			require.Contains(t, known, strings.TrimSpace(strings.Trim(part, `" :`)), row[1])
+		}
+	}
+}

@@ -218,7 +218,7 @@ func otherLines(was, now []string) (text string, more []string) {
 // differAt is how many letters two lines begin with in common.
 func differAt(a, b string) int {
 	n, other := 0, []rune(b)
-	for _, r := range []rune(a) {
+	for _, r := range a {
 		if n == len(other) || other[n] != r {
 			break
 		}
