@@ -61,6 +61,7 @@ type ContentLayer struct {
 	Items  []int
 	Size   int64 // bytes of its files and their heads
 	Packed int64 // bytes as it is stored; 0: it is not packed yet
+	Tar    int64 // bytes of its archive where it is packed; 0: that is not known
 }
 
 // Known is what must be known to describe what the layers of a unit hold.
@@ -123,7 +124,7 @@ func (c *Content) describeLayers(ctx context.Context, s *store.Store, own []*Lay
 			}
 		}
 		if record, found := s.Record(t.Key()); found {
-			one.Packed = record.Layer.Size
+			one.Packed, one.Tar = record.Layer.Size, record.Unpacked
 		} else if t.Published != nil {
 			one.Packed = t.Published.Layer.Size
 		}

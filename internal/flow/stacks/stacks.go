@@ -3,6 +3,7 @@
 package stacks
 
 import (
+	"cmp"
 	"context"
 
 	"imbricat/internal/engine"
@@ -53,7 +54,7 @@ func drawStack(d *report.Stack, c *layering.Content, k history.Changes) {
 	o := history.OptionsFor(c, k)
 	parts := order.Assess(c.Items, lists, o)
 	for i, l := range c.Layers {
-		d.Layers = append(d.Layers, report.StackLayer{Label: l.Label, Items: len(l.Items), Unpacked: l.Size, Packed: l.Packed,
+		d.Layers = append(d.Layers, report.StackLayer{Label: l.Label, Items: len(l.Items), Unpacked: cmp.Or(l.Tar, l.Size), Packed: l.Packed,
 			Volatility: fraction(parts[i].Chance)})
 	}
 	single := make([]int, len(c.Items))
