@@ -128,7 +128,7 @@ var drafts = map[string]struct {
 		"go=$TIDELINE_REGISTRY/base/go:1.19", "imbricat try gauge", "3.42 m"},
 	"node": {map[string]string{"package.json": `{"name":"pages","version":"1.0.0","main":"server.js","scripts":{"start":"node server.js"},"dependencies":{"ms":"2.1.3"}}`,
 		"package-lock.json": `{"name":"pages","version":"1.0.0","lockfileVersion":3,"requires":true,"packages":{"":{"name":"pages","version":"1.0.0","dependencies":{"ms":"2.1.3"}},"node_modules/ms":{"version":"2.1.3","resolved":"https://registry.npmjs.org/ms/-/ms-2.1.3.tgz","integrity":"sha512-6FlzubTLZG3J2a/NVCAleEhjzq5oxgHyaCU9yYXvcLsvoVaHJq/s5xXI6/XXP6tz7R9xAOtHnSO/tXtF3WRTlA=="}}}`,
-		"server.js": "console.log('pages', require('ms')('2 days'))\n"},
+		"server.js":         "console.log('pages', require('ms')('2 days'))\n"},
 		"node=$TIDELINE_REGISTRY/base/node:18", "imbricat try pages", "pages 172800000"},
 	"python": {map[string]string{"requirements.txt": "# none yet\n", "main.py": "print(\"almanac 3.42\")\n"},
 		"python=$TIDELINE_REGISTRY/base/python:3.11", "imbricat try app", "almanac 3.42"},

@@ -143,9 +143,9 @@ func TestRunner(t *testing.T) {
 	// What did not end well.
 	other := command(2, "other", "levels")
 	for what, answer := range map[string]func(){
-		"ended with status 3":           func() { n.status.Code = 3 },
-		"was ended by the signal KILL":  func() { n.status.Signal = "KILL" },
-		"was ended: it took too much":   func() { n.err = &executor.StoppedError{What: "it took too much"} },
+		"ended with status 3":              func() { n.status.Code = 3 },
+		"was ended by the signal KILL":     func() { n.status.Signal = "KILL" },
+		"was ended: it took too much":      func() { n.err = &executor.StoppedError{What: "it took too much"} },
 		"no room, which is not a failure ": func() { n.err = errors.New("no room, which is not a failure ") },
 	} {
 		n.status, n.err = executor.Status{}, nil

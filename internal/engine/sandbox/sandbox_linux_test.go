@@ -308,7 +308,7 @@ func TestHostileTrees(t *testing.T) {
 	root := tree.Entry{Kind: tree.Folder, Mode: 0o755}
 	for want, entries := range map[string][]tree.Entry{
 		"lies in no folder":   {root, {Path: "a", Kind: tree.Symlink, Target: outside}, file("a/b")},
-		"is not a path":          {root, file("../b")},
+		"is not a path":       {root, file("../b")},
 		"another name of /..": {root, {Path: "a", Kind: tree.Hardlink, Target: "../../../etc/passwd"}},
 		"another name of /a/": {root, {Path: "a", Kind: tree.Symlink, Target: outside}, {Path: "b", Kind: tree.Hardlink, Target: "a/theirs"}},
 		"another name of /d,": {root, {Path: "b", Kind: tree.Hardlink, Target: "d"}, {Path: "d", Kind: tree.Folder, Mode: 0o755}},

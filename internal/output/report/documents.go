@@ -248,8 +248,8 @@ type Plan struct {
 	Left      int            `json:"leftOut"` // files left out by patterns
 	LeftBytes int64          `json:"leftOutBytes"`
 	LeftPaths []LeftOut      `json:"leftOutPaths,omitempty"` // where they were asked for
-	Seconds   float64        `json:"expectedSeconds"` // along the critical path, as earlier builds took
-	Stacks    []Stack        `json:"stacks"`          // of the images, by platform
+	Seconds   float64        `json:"expectedSeconds"`        // along the critical path, as earlier builds took
+	Stacks    []Stack        `json:"stacks"`                 // of the images, by platform
 }
 
 // LeftOut is a file or a folder that patterns leave out.
@@ -494,6 +494,15 @@ func folderOf(project string) string {
 	return strings.TrimSuffix(project, "/imbricat.yaml")
 }
 
+// ending is the end of a path that is too long for a table.
+func ending(path string, most int) string {
+	r := []rune(path)
+	if len(r) <= most {
+		return path
+	}
+	return "…" + string(r[len(r)-most+1:])
+}
+
 // StoreText returns one row for each image.
 func StoreText(p Paint, d *Store, now time.Time, empty string) string {
 	w := &strings.Builder{}
@@ -503,14 +512,17 @@ func StoreText(p Paint, d *Store, now time.Time, empty string) string {
 	}
 	var rows [][]string
 	for _, i := range d.Images {
-		name, created := p.Bold(i.Name), When(i.Created, now)
+		name, created, project := p.Bold(i.Name), Ago(i.Created, now), folderOf(i.Project)
+		if !p.Whole {
+			project = ending(project, 20)
+		}
 		if i.Name == "" {
 			name = p.Muted("(no name)")
 		}
 		if i.Problem != "" {
 			created = p.Wrong(i.Problem)
 		}
-		rows = append(rows, []string{name, p.Digest(i.Digest), strings.Join(i.Platforms, ", "), Size(i.Packed), created, p.Muted(folderOf(i.Project))})
+		rows = append(rows, []string{name, p.Digest(i.Digest), strings.Join(i.Platforms, ", "), Size(i.Packed), created, p.Muted(project)})
 	}
 	Table(w, p, []string{"image", "digest", "platforms", "packed", "created", "project"}, rows)
 	return w.String()

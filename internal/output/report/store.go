@@ -224,10 +224,10 @@ func LockText(p Paint, l *Lock) string {
 		if d, is := changed[reference]; is {
 			mark = p.Accent("● new      ")
 			if d.Locked != "" {
-				mark, was = p.Accent("● moved    "), p.Muted("  was "+digest.Short(d.Locked))
+				mark, was = p.Accent("● moved    "), p.Muted("  was "+p.Digest(d.Locked))
 			}
 		}
-		fmt.Fprintf(w, "%s  %s  %s%s\n", mark, reference, l.Bases[reference], was)
+		fmt.Fprintf(w, "%s  %s  %s%s\n", mark, reference, p.Digest(l.Bases[reference]), was)
 	}
 	for _, d := range l.Differences {
 		if d.Now == "" {
