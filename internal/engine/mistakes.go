@@ -2,6 +2,8 @@ package engine
 
 import (
 	"context"
+	"errors"
+	"slices"
 
 	"imbricat/internal/content/census"
 	"imbricat/internal/content/tree"
@@ -11,6 +13,50 @@ import (
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
+
+// LateError is what is wrong with a recipe and was only found when commands had been run.
+type LateError struct{ Wrong *recipe.Errors }
+
+// Error implements error.
+func (e *LateError) Error() string { return e.Wrong.Error() }
+
+// late tells a mistake that is found while nothing was started from one that is found later.
+func (w *work) late(err error) error {
+	var wrong *recipe.Errors
+	if !errors.As(err, &wrong) {
+		return err
+	}
+	for _, u := range w.units {
+		for _, s := range u.steps {
+			if s.outcome != nil && s.outcome.Run != nil && s.outcome.Run.Ran {
+				return &LateError{wrong}
+			}
+		}
+	}
+	return err
+}
+
+// Wrong looks for owners that images do not have, as far as that can be known before any command is run. It does nothing where a plan
+// names no owner, or runs no command before which something could be found.
+func Wrong(ctx context.Context, in Inputs) error {
+	var names, runs bool
+	for _, u := range in.Plan.Units {
+		for _, s := range u.Steps {
+			names = names || slices.ContainsFunc(s.Do.Owners(), plan.Owner.Named)
+			runs = runs || compose.Of(s.Do) == nil
+		}
+	}
+	if !names || !runs {
+		return nil
+	}
+	in.Sink = event.Discard
+	_, err := Look(ctx, LookOptions{Inputs: in})
+	var wrong *recipe.Errors
+	if errors.As(err, &wrong) {
+		return wrong
+	}
+	return nil // what else there is the build itself tells
+}
 
 // MissingSources finds what steps of a plan are to take of the project folder and cannot, without doing anything else.
 func MissingSources(ctx context.Context, p *plan.Plan, folder *tree.Source) *recipe.Errors {

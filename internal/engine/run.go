@@ -52,7 +52,7 @@ func run(ctx context.Context, o Options) (*Result, error) {
 		images = append(images, w.image(img))
 	}
 	w.setAside()
-	err := w.graph.Run(ctx)
+	err := w.late(w.graph.Run(ctx))
 	result := &Result{Steps: results(w), Checked: w.checked()}
 	for _, i := range images {
 		if i.result.Descriptor.Digest != "" {

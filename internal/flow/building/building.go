@@ -50,6 +50,9 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 	if cache != nil {
 		o.Shared = cache
 	}
+	if err := engine.Wrong(ctx, o.Inputs); err != nil {
+		return nil, nil, err
+	}
 	log := begin(w, b, &o)
 	result, err := engine.Run(ctx, o)
 	log.end(ctx, result, err)

@@ -23,6 +23,8 @@ type Action interface {
 	References() []ImageUse
 	// Downloads are what it takes from addresses.
 	Downloads() []Download
+	// Owners are those that it gives to files or runs as.
+	Owners() []Owner
 }
 
 // Source is what an action takes of the project folder.
@@ -55,6 +57,7 @@ func (nothing) Sources() []Source      { return nil }
 func (nothing) Units() []*Unit         { return nil }
 func (nothing) References() []ImageUse { return nil }
 func (nothing) Downloads() []Download  { return nil }
+func (nothing) Owners() []Owner        { return nil }
 
 // Copy takes files of the project folder in.
 type Copy struct {
@@ -413,3 +416,37 @@ func (e *evaluator) take(do *recipe.Take, a recipe.Access) Take {
 	}
 	return t
 }
+
+// owners lists those that are given.
+func owners(list ...*Owner) (all []Owner) {
+	for _, o := range list {
+		if o != nil {
+			all = append(all, *o)
+		}
+	}
+	return all
+}
+
+// Owners implements Action.
+func (c Copy) Owners() []Owner { return owners(&c.Owner) }
+
+// Owners implements Action.
+func (t Take) Owners() []Owner { return owners(t.Owner) }
+
+// Owners implements Action.
+func (w Write) Owners() []Owner { return owners(&w.Owner) }
+
+// Owners implements Action.
+func (m Make) Owners() []Owner { return owners(m.Owner) }
+
+// Owners implements Action.
+func (l Link) Owners() []Owner { return owners(&l.Owner) }
+
+// Owners implements Action.
+func (u Unpack) Owners() []Owner { return owners(u.Owner) }
+
+// Owners implements Action.
+func (f Fetch) Owners() []Owner { return owners(&f.Owner) }
+
+// Owners implements Action.
+func (r Run) Owners() []Owner { return owners(r.User) }
