@@ -82,7 +82,11 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	message := s.secrets.Text(strings.TrimSpace(err.Error()))
 	s.events.end(code, message)
 	if message != "" {
-		fmt.Fprintln(stderr, printable.Text(prefix(err)+message))
+		text := printable.Text(prefix(err) + message)
+		if prefix(err) != "" {
+			text = s.errPaint.Fit(text)
+		}
+		fmt.Fprintln(stderr, text)
 	}
 	return code
 }

@@ -76,7 +76,10 @@ func TestWrongLines(t *testing.T) {
 		require.Contains(t, problems, "--help` lists them", line)
 		code, out, _ := run(append(slices.Clone(line), "--help")...)
 		require.Equal(t, exitDone, code, line)
-		require.Contains(t, out, c.Usage)
+		require.Contains(t, strings.Join(strings.Fields(out), " "), strings.Join(strings.Fields(c.Usage), " "))
+		for text := range strings.Lines(out) {
+			require.LessOrEqual(t, len([]rune(text)), helpWidth+1, text)
+		}
 		if len(c.Commands) > 0 && c.ArgsUsage == "" {
 			code, _, problems = run(append(slices.Clone(line), "nosuchcommand")...)
 			require.Equal(t, exitUsage, code, line)

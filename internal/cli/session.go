@@ -79,8 +79,8 @@ type session struct {
 func newSession(c *cli.Command) *session {
 	root := c.Root()
 	s := &session{cmd: c, in: root.Reader, out: root.Writer, err: root.ErrWriter}
-	s.paint = report.Paint{On: s.colour(s.out), Whole: c.Bool("whole")}
-	s.errPaint = report.Paint{On: s.colour(s.err)}
+	s.paint = report.Paint{On: s.colour(s.out), Whole: c.Bool("whole"), Columns: columns(s.out)}
+	s.errPaint = report.Paint{On: s.colour(s.err), Columns: columns(s.err)}
 	// Whatever a text holds that came from outside, it does not reach the terminal but as letters.
 	s.out, s.err = printable.Writer(s.out, s.paint.On), printable.Writer(s.err, s.errPaint.On)
 	root.Metadata[lastSession] = s
@@ -125,6 +125,19 @@ func isTerminal(w io.Writer) bool {
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
+// columns is how wide a terminal is; 0 of what is none.
+func columns(w io.Writer) int {
+	f, is := fileOf(w)
+	if !is {
+		return 0
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return width
+}
+
 func (s *session) colour(w io.Writer) bool {
 	switch s.cmd.String("color") {
 	case "always":
@@ -155,7 +168,7 @@ func unwritten(err error) error {
 
 // print writes text of the program's own as a result.
 func (s *session) print(text string) error {
-	_, err := io.WriteString(s.out, text)
+	_, err := io.WriteString(s.out, s.paint.Fit(text))
 	return unwritten(err)
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/dustin/go-humanize"
 
 	"imbricat/internal/content/layer"
@@ -25,6 +26,28 @@ import (
 type Paint struct {
 	On    bool
 	Whole bool // digests are written out where people compare them
+	// Columns is how wide the terminal is that it goes to; 0: it goes elsewhere, and lines are as long as they are.
+	Columns int
+}
+
+// Fit breaks lines that are too long for the terminal between words, and sets what follows in, so that nothing begins where a line of its
+// own would.
+func (p Paint) Fit(text string) string {
+	const in, least, dash = "    ", 30, "\u2011" // at which nothing breaks: options begin with dashes
+	if p.Columns < least {
+		return text
+	}
+	lines := strings.Split(text, "\n")
+	for n, line := range lines {
+		if ansi.StringWidth(line) <= p.Columns {
+			continue
+		}
+		body := strings.TrimLeft(line, " ")
+		lead := line[:len(line)-len(body)]
+		wrapped := ansi.Wrap(strings.ReplaceAll(body, "-", dash), max(p.Columns-len(lead)-len(in), least), "")
+		lines[n] = lead + strings.ReplaceAll(strings.ReplaceAll(wrapped, dash, "-"), "\n", "\n"+lead+in)
+	}
+	return strings.Join(lines, "\n")
 }
 
 // Digest is a digest as people compare it: its first 12 digits, unless all are wanted.

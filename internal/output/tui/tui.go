@@ -42,7 +42,7 @@ func (k *warnings) write(w io.Writer, p report.Paint) {
 	slices.SortFunc(k.list, func(a, b event.Warning) int { return strings.Compare(a.Text, b.Text) })
 	for _, one := range k.list {
 		text, context, more := strings.Cut(one.Text, "\n")
-		fmt.Fprintf(w, "%s %s %s\n", p.Bold("warning:"), text, p.Muted("["+one.Code+"]"))
+		fmt.Fprintln(w, p.Fit(fmt.Sprintf("%s %s %s", p.Bold("warning:"), text, p.Muted("["+one.Code+"]"))))
 		if more {
 			fmt.Fprintln(w, context)
 		}
@@ -126,7 +126,7 @@ func (l *lines) finish(e event.Finished) {
 		return // the error itself tells of a failure, once; what needed nothing is only counted
 	}
 	if one == nil {
-		fmt.Fprintln(l.w, report.Line(l.paint, e))
+		fmt.Fprintln(l.w, l.paint.Fit(report.Line(l.paint, e)))
 		return
 	}
 	l.fold.write(l.w, report.Line(report.Paint{}, e), one)
