@@ -110,7 +110,7 @@ func TestIndependentRegistry(t *testing.T) {
 	digest := b.Images[0].Digest
 	require.Contains(t, r.ok("push"), "sent 5 blobs")
 	require.Contains(t, r.ok("push"), "sent 0 blobs")
-	require.Contains(t, r.ok("tags", address+"/tides/gauge"), digest)
+	require.Contains(t, r.ok("tags", address+"/tides/gauge", "--whole"), digest)
 
 	// The moving tag goes to what is newer, and not back; what is old goes by a rule.
 	r.write("pages/index.html", "<h1>Almanac, second edition</h1>")

@@ -127,7 +127,12 @@ func (l Looker) nearness(d trace.Difference) int {
 	if d.Why != "" {
 		return 0
 	}
-	n, exists := l.View.Lookup(d.Path)
+	// What is gone comes from where its folder does.
+	path := d.Path
+	n, exists := l.View.Lookup(path)
+	for ; !exists && path != ""; n, exists = l.View.Lookup(path) {
+		path = tree.Parent(path)
+	}
 	if !exists {
 		return 2
 	}
