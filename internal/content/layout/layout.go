@@ -19,7 +19,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -28,6 +27,7 @@ import (
 
 	"imbricat/internal/ground/count"
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/files"
 )
 
 // Layout is an open layout. Its methods may be called from several goroutines.
@@ -438,15 +438,11 @@ func (a advising) Read(p []byte) (int, error) {
 
 // openRegular opens a file; a pipe, in a folder from elsewhere, would be waited at for ever.
 func openRegular(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return nil, err
+	f, err := files.OpenRegular(path)
+	if errors.Is(err, files.ErrNotRegular) {
+		err = fmt.Errorf("%s is not a file", path)
 	}
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		f.Close()
-		return nil, cmp.Or(err, fmt.Errorf("%s is not a file", path))
-	}
-	return f, nil
+	return f, err
 }
 
 // locked runs act while no other process or goroutine changes the layout's names.

@@ -202,9 +202,9 @@ func beside(name string) string {
 
 // vouch reads a file of certificates.
 func (c *Settings) vouch(name string) error {
-	f, err := os.Open(beside(name))
+	f, err := files.OpenRegular(beside(name))
 	if err != nil {
-		return fmt.Errorf("authorities: %w", err)
+		return fmt.Errorf("authorities: %s: %w", name, err)
 	}
 	defer f.Close()
 	certificates, err := files.Certificates(f)

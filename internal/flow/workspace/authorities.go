@@ -1,9 +1,6 @@
 package workspace
 
 import (
-	"os"
-	"path/filepath"
-
 	"imbricat/internal/ground/files"
 )
 
@@ -22,12 +19,7 @@ func (p *Planned) Authorities(personal []byte) ([]byte, error) {
 }
 
 func (p *Planned) certificates(name string) ([]byte, error) {
-	root, err := os.OpenRoot(p.Dir)
-	if err != nil {
-		return nil, err
-	}
-	defer root.Close()
-	f, err := root.Open(filepath.FromSlash(name))
+	f, err := files.OpenRegularIn(p.Dir, name)
 	if err != nil {
 		return nil, err
 	}

@@ -8,13 +8,13 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
 	"unicode/utf8"
+
+	"imbricat/internal/ground/files"
 
 	"github.com/BurntSushi/toml"
 	"github.com/magiconair/properties"
@@ -80,12 +80,7 @@ func readPlain(dir, name string) (any, error) {
 }
 
 func readSmall(dir, name string) ([]byte, error) {
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return nil, fmt.Errorf("reading %s: %w", name, err)
-	}
-	defer root.Close()
-	f, err := root.Open(filepath.FromSlash(name))
+	f, err := files.OpenRegularIn(dir, name)
 	if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", name, err)
 	}
