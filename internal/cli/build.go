@@ -12,6 +12,7 @@ import (
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/engine"
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/building"
 	"imbricat/internal/flow/receipts"
@@ -138,24 +139,27 @@ func runPlan(ctx context.Context, s *session) error {
 		o.Shared = cache
 	}
 	o.Past = building.Past(w.Project, w.Store, s.bookOf(w.Store), view)
-	preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: true})
-	if err != nil {
-		return err
-	}
-	view.Close("")
-	document := planDocument(w.Planned, preview)
-	if s.cmd.Bool("left-out") {
-		for _, one := range preview.Left {
-			document.LeftPaths = append(document.LeftPaths, report.LeftOut{Path: one.Path, Files: one.Files, Bytes: one.Bytes})
-		}
-	}
 	volatility := s.cmd.Bool("volatility")
 	h, err := w.History(volatility)
 	if err != nil {
 		return err
 	}
-	if document.Stacks, err = stacks.Of(ctx, h, &o, preview, volatility); err != nil {
+	drawn := []report.Stack{}
+	preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: func(ctx context.Context, one *engine.UnitPreview, content *layering.Content) error {
+		stack, err := stacks.Of(ctx, h, &o, one, content, volatility)
+		drawn = append(drawn, stack)
 		return err
+	}})
+	if err != nil {
+		return err
+	}
+	view.Close("")
+	document := planDocument(w.Planned, preview)
+	document.Stacks = drawn
+	if s.cmd.Bool("left-out") {
+		for _, one := range preview.Left {
+			document.LeftPaths = append(document.LeftPaths, report.LeftOut{Path: one.Path, Files: one.Files, Bytes: one.Bytes})
+		}
 	}
 	return s.result(document, func() string {
 		if volatility {

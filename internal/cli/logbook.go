@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/output/logbook"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/recipe"
 )
 
 // openLogbook opens the logbook of a store.
@@ -172,7 +173,7 @@ func runLogbookShow(_ context.Context, s *session) error {
 	return s.result(document, func() string { return report.PastBuildText(s.paint, document, time.Now()) })
 }
 
-// namedSteps keeps the steps that names stand for: a unit, a label, or a place.
+// namedSteps keeps the steps that names stand for: a unit, a label, or a place; or patterns of units and places.
 func namedSteps(steps []logbook.Step, names []string) ([]logbook.Step, error) {
 	if len(names) == 0 {
 		return steps, nil
@@ -181,7 +182,7 @@ func namedSteps(steps []logbook.Step, names []string) ([]logbook.Step, error) {
 	for _, name := range names {
 		found := false
 		for _, t := range steps {
-			if name == t.Unit || name == t.Label || name == t.Place {
+			if name == t.Unit || name == t.Label || name == t.Place || recipe.MatchesName(name, t.Unit) || recipe.MatchesName(name, t.Place) {
 				out, found = append(out, t), true
 			}
 		}

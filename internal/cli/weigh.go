@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/engine"
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/stacks"
 	"imbricat/internal/ground/event"
@@ -55,28 +56,21 @@ func runWeigh(ctx context.Context, s *session) error {
 		return err
 	}
 	defer done()
-	preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: true})
-	if err != nil {
-		return err
-	}
 	h, err := ws.History(true)
 	if err != nil {
 		return err
 	}
 	list := []report.Replay{}
-	for i := range preview.Units {
-		one := &preview.Units[i]
-		switch {
-		case !one.Unit.IsImage:
-		case one.Content == nil:
+	_, err = engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: func(ctx context.Context, one *engine.UnitPreview, content *layering.Content) error {
+		if content == nil {
 			return fmt.Errorf("what %s holds is not known yet, it depends %s: build it first", one.Unit.ID, one.Unknown)
-		default:
-			replayed, err := stacks.Replay(ctx, h, one.Unit, one.Content, span, s.cmd.String("by") == "tags")
-			if err != nil {
-				return err
-			}
-			list = append(list, replayed)
 		}
+		replayed, err := stacks.Replay(ctx, h, one.Unit, content, span, s.cmd.String("by") == "tags")
+		list = append(list, replayed)
+		return err
+	}})
+	if err != nil {
+		return err
 	}
 	view.Close("")
 	if chart != "" {

@@ -82,6 +82,9 @@ func annotations(o *Options, n *unitNode, created time.Time, dirty bool) map[str
 	if n.plan.Version != "" {
 		all[v1.AnnotationVersion] = n.plan.Version
 	}
+	if n.plan.Of != "" {
+		all[layering.ImageKey] = n.plan.ID.Name
+	}
 	if n.named.digest != "" {
 		all[v1.AnnotationBaseImageDigest] = string(n.named.digest)
 		all[v1.AnnotationBaseImageName] = n.named.name

@@ -75,6 +75,13 @@ func TestCounts(t *testing.T) {
 	}
 	build("twenty images", many)
 	build("twenty images, nothing changed", many)
+	var stations []string
+	for n := range 20 {
+		stations = append(stations, fmt.Sprintf("s%d", n))
+	}
+	list := "imbricat: 1\nimages:\n  gauge: {each: {station: [" + strings.Join(stations, ", ") + "]}, base: none, platforms: [linux/amd64], steps: [{copy: {from: pages, to: /p}}, {write: {to: /a, text: '${each.station}'}}]}\n"
+	build("twenty images of a list", list)
+	build("twenty images of a list, nothing changed", list)
 
 	table.compare(t, "testdata/counts.txt")
 }

@@ -86,6 +86,9 @@ type Options struct {
 	// Annotations are set on every image unless the recipe says otherwise.
 	Annotations map[string]string
 
+	// Take is what is wanted as files; nil: nothing is.
+	Take *Taking
+
 	forget func(trace.Entry) bool // of tests: what is left out of traces
 }
 

@@ -83,15 +83,21 @@ func (i *imageUnit) add(w *work, s *stepNode) {
 	}
 }
 
-// take adds what a step laid down to what is divided. Each image has the step of a stage as its own layers, which may be
-// divided otherwise than those of the others.
+// take adds what a step laid down to what is divided.
 func (i *imageUnit) take(w *work, s *stepNode) layering.Piece {
-	piece := layering.Piece{Outcome: s.outcome, Lineage: w.lineage(s)}
-	if w.owner(s) != i.node {
-		piece.Lineage = keyOfText(string(piece.Lineage) + " " + i.node.plan.Compression)
-	}
+	piece := w.piece(i.node, s, s.outcome)
 	i.steps[s.outcome] = s
 	i.layering.Steps = append(i.layering.Steps, piece)
+	return piece
+}
+
+// piece returns what a step laid down as an image has it. Each image has the step of a stage as its own layers, which may be
+// divided otherwise than those of the others.
+func (w *work) piece(n *unitNode, s *stepNode, o *step.Outcome) layering.Piece {
+	piece := layering.Piece{Outcome: o, Lineage: w.lineage(s)}
+	if w.owner(s) != n {
+		piece.Lineage = keyOfText(string(piece.Lineage) + " " + n.plan.Compression)
+	}
 	return piece
 }
 

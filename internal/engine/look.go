@@ -46,8 +46,7 @@ type UnitPreview struct {
 	BaseDigest digest.Digest
 	Needs      []string // units that it waits for
 	Steps      []StepPreview
-	Content    *layering.Content // of an image that is weighed and whose steps are all known
-	Unknown    string            // why what an image holds is not known
+	Unknown    string // of an image that is weighed: why it is not known what it holds
 }
 
 // Forecast tells what would become of a step.
@@ -76,47 +75,59 @@ type StepPreview struct {
 // LookOptions are what a preview needs.
 type LookOptions struct {
 	Inputs
-	Weigh bool // tell what the layers of images hold
+	// Weigh is called with each image in turn, with what its layers hold where that is known, which it may keep; nil: that is not wanted. It is
+	// much, so it is not gathered here.
+	Weigh func(ctx context.Context, one *UnitPreview, content *layering.Content) error
 }
 
 // look tells what became of work that was only looked at.
 type look struct {
-	w      *work
-	claims claims
+	w         *work
+	claims    claims
+	foresight foresight
 }
 
 // Look finds what a build would do. Mistakes are reported as by Run.
 func Look(ctx context.Context, o LookOptions) (*Preview, error) {
 	w := newWork(ctx, Options{Inputs: o.Inputs}, true)
 	defer w.close()
-	if err := w.prepare(ctx); err != nil {
-		return nil, err
-	}
-	for _, u := range o.Plan.Units {
-		w.unit(u)
-	}
-	_ = w.graph.Run(ctx) // what cannot be known yet is no error
-	if err := ctx.Err(); err != nil {
+	if err := w.lookOver(ctx); err != nil {
 		return nil, err
 	}
 	p := &Preview{}
-	l := &look{w, newClaims()}
+	l := &look{w, newClaims(), newForesight(w)}
 	for _, u := range o.Plan.Units {
-		n := w.units[u]
-		if err := n.mistake(); err != nil {
-			return nil, err
-		}
-		one := l.preview(n)
+		one := l.preview(ctx, w.units[u])
 		l.expect(&one)
 		p.Units = append(p.Units, one)
 	}
 	p.critical()
-	if o.Weigh {
-		if err := l.weigh(ctx, p); err != nil {
+	if o.Weigh != nil {
+		if err := l.weigh(ctx, p, o.Weigh); err != nil {
 			return nil, err
 		}
 	}
 	return p, l.measure(p)
+}
+
+// lookOver does all that can be done without packing or fetching anything, and returns the first mistake.
+func (w *work) lookOver(ctx context.Context) error {
+	if err := w.prepare(ctx); err != nil {
+		return err
+	}
+	for _, u := range w.o.Plan.Units {
+		w.unit(u)
+	}
+	_ = w.graph.Run(ctx) // what cannot be known yet is no error
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	for _, u := range w.o.Plan.Units {
+		if err := w.units[u].mistake(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // mistake gives what went wrong with a unit, but for what is only not known yet.
@@ -147,7 +158,7 @@ func (n *unitNode) mistake() error {
 }
 
 // preview tells what would become of a unit.
-func (l *look) preview(n *unitNode) UnitPreview {
+func (l *look) preview(ctx context.Context, n *unitNode) UnitPreview {
 	u := n.plan
 	out := UnitPreview{Unit: u, Base: "nothing"}
 	if u.Base.Unit != nil {
@@ -158,30 +169,36 @@ func (l *look) preview(n *unitNode) UnitPreview {
 	}
 	for _, s := range n.steps {
 		one := StepPreview{Label: s.plan.Label, Place: s.name.Place()}
-		l.forecast(&one, s)
+		l.forecast(ctx, &one, s)
 		out.Steps = append(out.Steps, one)
 	}
 	return out
 }
 
 // forecast tells what would become of a step.
-func (l *look) forecast(out *StepPreview, s *stepNode) {
+func (l *look) forecast(ctx context.Context, out *StepPreview, s *stepNode) {
 	var would *mustRun
 	switch {
 	case errors.As(s.look.Err(), &would):
 		out.Forecast, out.Reason = WillRun, would.why
-	case s.outcome == nil:
+	case s.outcome != nil:
+		l.forecastDone(ctx, out, s, s.outcome)
+	default:
+		if o := l.foresight.foresee(ctx, s); o != nil {
+			l.forecastDone(ctx, out, s, o)
+			return
+		}
 		out.Forecast, out.Reason = Depends, event.Text(dependsOn(s))
 		l.estimate(out, s)
-	default:
-		out.Files, out.Bytes = s.outcome.Files, s.outcome.Bytes
-		l.forecastDone(out, s)
 	}
 }
 
 // dependsOn tells what must be known first before it can be said what would become of a step.
 func dependsOn(s *stepNode) string {
 	var would *mustRun
+	if errors.As(s.look.Err(), &would) {
+		return fmt.Sprintf("on what step %d leaves", s.name.Index+1)
+	}
 	cause := s.look.Cause()
 	switch {
 	case cause == nil:
@@ -205,8 +222,8 @@ func (l *look) estimate(out *StepPreview, s *stepNode) {
 }
 
 // forecastDone tells what would become of a step of which it is known what it lays down.
-func (l *look) forecastDone(out *StepPreview, s *stepNode) {
-	o := s.outcome
+func (l *look) forecastDone(ctx context.Context, out *StepPreview, s *stepNode, o *step.Outcome) {
+	out.Files, out.Bytes = o.Files, o.Bytes
 	switch {
 	case o.Run != nil:
 		out.Forecast = WillReuse
@@ -220,7 +237,7 @@ func (l *look) forecastDone(out *StepPreview, s *stepNode) {
 		return
 	}
 	var layers []*layering.Layer
-	if d := s.unit.image.division; d != nil {
+	if d := l.foresight.division(ctx, s.unit); d != nil {
 		if layers = layering.Of(d.Layers, o); len(layers) == 0 {
 			out.Forecast, out.Reason = WillSkip, event.Replaced
 			return
@@ -251,34 +268,42 @@ func (l *look) forecastDone(out *StepPreview, s *stepNode) {
 	}
 }
 
-// weigh tells what the layers of images hold whose steps are all known.
-func (l *look) weigh(ctx context.Context, p *Preview) error {
+// weigh tells of images what their layers hold, one after the other.
+func (l *look) weigh(ctx context.Context, p *Preview, use func(context.Context, *UnitPreview, *layering.Content) error) error {
 	for i := range p.Units {
 		one := &p.Units[i]
-		n := l.w.units[one.Unit]
 		if !one.Unit.IsImage {
 			continue
 		}
-		for j, s := range one.Steps {
-			if s.Forecast == Depends {
-				one.Unknown = dependsOn(n.steps[j])
-			}
-		}
-		if one.Unknown != "" || n.image == nil || n.image.division == nil {
-			continue
-		}
-		known := layering.Known{Unit: n.image.layering, Division: n.image.division, Before: l.before}
-		if n.base != nil {
-			for _, id := range n.base.Config.RootFS.DiffIDs {
-				known.Base = append(known.Base, digest.DiffID(id))
-			}
-		}
-		var err error
-		if one.Content, err = layering.Describe(ctx, l.w.o.Store, known); err != nil {
+		content, err := l.content(ctx, one)
+		if err != nil {
 			return fmt.Errorf("%s: %w", one.Unit.ID, err)
+		}
+		if err := use(ctx, one, content); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// content tells what the layers of an image hold whose steps are all known; nil of others, and why.
+func (l *look) content(ctx context.Context, one *UnitPreview) (*layering.Content, error) {
+	n := l.w.units[one.Unit]
+	for _, s := range n.steps {
+		if s.outcome == nil {
+			one.Unknown = dependsOn(s)
+		}
+	}
+	if one.Unknown != "" || n.image == nil || n.image.division == nil {
+		return nil, nil
+	}
+	known := layering.Known{Unit: n.image.layering, Division: n.image.division, Before: l.before}
+	if n.base != nil {
+		for _, id := range n.base.Config.RootFS.DiffIDs {
+			known.Base = append(known.Base, digest.DiffID(id))
+		}
+	}
+	return layering.Describe(ctx, l.w.o.Store, known)
 }
 
 // before returns what the steps before one laid down.

@@ -50,9 +50,10 @@ func Wrong(ctx context.Context, in Inputs) error {
 		return nil
 	}
 	in.Sink = event.Discard
-	_, err := Look(ctx, LookOptions{Inputs: in})
+	w := newWork(ctx, Options{Inputs: in}, true)
+	defer w.close()
 	var wrong *recipe.Errors
-	if errors.As(err, &wrong) {
+	if errors.As(w.lookOver(ctx), &wrong) {
 		return wrong
 	}
 	return nil // what else there is the build itself tells

@@ -53,6 +53,9 @@ func run(ctx context.Context, o Options) (*Result, error) {
 	}
 	w.setAside()
 	err := w.late(w.graph.Run(ctx))
+	if err == nil && o.Take != nil {
+		err = w.late(w.take(ctx, o.Take))
+	}
 	result := &Result{Steps: results(w), Checked: w.checked()}
 	for _, i := range images {
 		if i.result.Descriptor.Digest != "" {

@@ -30,6 +30,7 @@ type stepNode struct {
 	name step.Name
 	task event.Task
 
+	inputs  inputsOf
 	settled *graph.Node // its values are known; nil: they are from the start
 	look    *graph.Node
 	done    *graph.Node
@@ -67,7 +68,8 @@ func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 	s.task = event.Task{ID: fmt.Sprintf("%s#%04d", u.plan.ID, index), Unit: u.plan.ID.Name, Platform: u.plan.ID.Platform.String(),
 		Place: s.name.Place(), Label: s.plan.Label, Fresh: w.fresh(s)}
 	needs := []*graph.Node{after}
-	in := inputsOf{images: map[string]*baseNode{}, files: map[string]*downloadNode{}}
+	s.inputs = inputsOf{images: map[string]*baseNode{}, files: map[string]*downloadNode{}}
+	in := &s.inputs
 	for _, other := range s.plan.Do.Units() {
 		in.units = append(in.units, w.unit(other))
 		needs = append(needs, w.unit(other).done)
@@ -98,7 +100,7 @@ func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 	s.look = w.graph.Add("look up "+s.task.ID, func(ctx context.Context) (func(), error) {
 		began = time.Now()
 		if kind := compose.Of(s.plan.Do); kind != nil {
-			laid, err := w.compose(ctx, s, kind, in)
+			laid, err := w.compose(ctx, s, kind, s.beneath(), (*unitNode).view)
 			return func() { s.content = laid }, inStep(s.name, s.task, err)
 		}
 		return w.recall(ctx, s)
@@ -121,11 +123,11 @@ type inputsOf struct {
 	files  map[string]*downloadNode
 }
 
-// ready returns what a step names, which is done by now.
-func (in inputsOf) ready(ctx context.Context) (out compose.Inputs, err error) {
+// ready returns what a step names, which is done by now or, in a preview, has a view that is taken for granted.
+func (in inputsOf) ready(ctx context.Context, view func(*unitNode) *step.View) (out compose.Inputs, err error) {
 	out = compose.Inputs{Units: map[*plan.Unit]*tree.View{}, Images: map[string]*tree.View{}, Files: map[string]*compose.Fetched{}}
 	for _, u := range in.units {
-		if out.Units[u.plan], err = u.view().Index(ctx); err != nil {
+		if out.Units[u.plan], err = view(u).Index(ctx); err != nil {
 			return out, err
 		}
 	}
@@ -138,13 +140,13 @@ func (in inputsOf) ready(ctx context.Context) (out compose.Inputs, err error) {
 	return out, nil
 }
 
-// compose works out what a step lays down that is no command.
-func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, in inputsOf) (*stepContent, error) {
-	inputs, err := in.ready(ctx)
+// compose works out what a step lays down that is no command, on a view and out of those of the units that it names.
+func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, below *step.View, view func(*unitNode) *step.View) (*stepContent, error) {
+	inputs, err := s.inputs.ready(ctx, view)
 	if err != nil {
 		return nil, err
 	}
-	setting := compose.Setting{Step: s.plan, Unit: s.name.Unit, Below: s.beneath(), Inputs: inputs, Tell: event.Reporter{Sink: w.sink(), Task: s.task},
+	setting := compose.Setting{Step: s.plan, Unit: s.name.Unit, Below: below, Inputs: inputs, Tell: event.Reporter{Sink: w.sink(), Task: s.task},
 		Compression: layer.Compression(s.unit.plan.Compression), Stage: !s.unit.plan.IsImage}
 	made, err := w.tools.Compose(ctx, kind, setting)
 	if err != nil {
@@ -310,7 +312,7 @@ func (w *work) takeOutcome(s *stepNode, o *step.Outcome) {
 	if o.Empty {
 		return // an empty layer would be noise
 	}
-	s.above = s.above.With(o)
+	s.above = w.views.Above(s.above, o)
 	if s.unit.image != nil {
 		s.unit.image.add(w, s)
 	}

@@ -55,6 +55,7 @@ type work struct {
 	runs      map[digest.Key]*runNode  // by the IDs of commands
 	packs     map[digest.Key]*packNode // by the IDs of layers
 	told      claims                   // by events so far
+	views     *step.Views
 }
 
 // newWork begins work; what several pieces of it wait for ends with ctx, or when the work is closed.
@@ -62,7 +63,7 @@ func newWork(ctx context.Context, o Options, dryRun bool) *work {
 	ctx, end := context.WithCancel(ctx)
 	w := &work{o: o, dryRun: dryRun, end: end, graph: graph.New(o.KeepGoing || dryRun), scratch: filetree.NewScratch(o.Store.TemporaryFolder),
 		found: map[baseKey]*baseimage.Found{}, bases: map[baseKey]*baseNode{}, downloads: map[string]*downloadNode{}, units: map[*plan.Unit]*unitNode{},
-		runs: map[digest.Key]*runNode{}, packs: map[digest.Key]*packNode{}, told: newClaims()}
+		runs: map[digest.Key]*runNode{}, packs: map[digest.Key]*packNode{}, told: newClaims(), views: step.NewViews()}
 	warner := &warner{sink: o.Sink, silence: o.Plan.Silence, told: map[[2]string]bool{}}
 	w.library = baseimage.NewLibrary(ctx, o.Store, w.scratch)
 	marks := &census.Classes{}

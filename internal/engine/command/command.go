@@ -43,6 +43,7 @@ type Command struct {
 	unit        *plan.Unit
 	base        string // the name of the image that lies lowest, or empty
 	inputs      []explain.Input
+	steps       []*step.Outcome // of which the view is laid together
 	compression layer.Compression
 }
 
@@ -63,7 +64,7 @@ func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
 		return nil, err
 	}
 	do := s.Step.Do.(plan.Run)
-	c := &Command{Name: s.Name, Task: s.Task, do: do, step: s.Step, unit: s.Unit, compression: layer.Compression(s.Unit.Compression),
+	c := &Command{Name: s.Name, Task: s.Task, do: do, steps: s.Below.Outcomes(), step: s.Step, unit: s.Unit, compression: layer.Compression(s.Unit.Compression),
 		View: &executor.View{Key: s.Below.Key(), Index: view, Strata: s.Below.Strata}}
 	c.Command = executor.Command{Title: s.Unit.ID.String() + ", " + s.Task.Label, Platform: s.Unit.Machine, Network: do.Network, FreshTmp: do.FreshTmp,
 		Within: do.Within, Keep: do.Keep, Secrets: do.Secrets}

@@ -14,6 +14,7 @@ import (
 	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/spec/plan"
 )
 
 // Made is what a command left.
@@ -68,7 +69,7 @@ func (r *Runner) among(ctx context.Context, c *Command, all []*store.Run) (*Made
 		}
 		if d := learnt.Differences(c.View.Index, 1); len(d) > 0 {
 			if i == 0 {
-				looker := explain.Looker{Unit: c.unit.ID.Name, Base: c.base, View: c.View.Index}
+				looker := explain.Looker{Unit: c.unit.ID.Name, Base: c.base, View: c.View.Index, Steps: c.steps}
 				reason = looker.Differs(learnt.Differences(c.View.Index, 0))
 			}
 			continue
@@ -116,6 +117,26 @@ func (r *Runner) treeOf(ctx context.Context, run *store.Run, compression layer.C
 		return filetree.New(entries, places), nil
 	}
 	return nil, os.ErrNotExist
+}
+
+// LeftLast returns the tree that a unit's command left at the last build, by its place among the steps, without contents; nil if
+// that is not known.
+func (r *Runner) LeftLast(u *plan.Unit, index int) *filetree.Tree {
+	if r.Past == nil {
+		return nil
+	}
+	for _, past := range r.Past.Past(u.ID.Name, u.ID.Platform.String()) {
+		if past.Key == "" || past.Label != u.Steps[index].Label {
+			continue
+		}
+		for _, record := range r.Store.Runs(past.Key) {
+			text, found := r.Store.TreeEntries(record.Tree)
+			if entries, err := tree.DecodeEntries(string(text)); found && err == nil {
+				return filetree.New(entries, nil)
+			}
+		}
+	}
+	return nil
 }
 
 // whyNew tells why there is no run of a command: how it differs from the step that it was at the last build.

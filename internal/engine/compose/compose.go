@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"imbricat/internal/content/census"
@@ -29,6 +30,9 @@ type Kind interface {
 	plan.Action
 	// Lay lays down what the step asks for. All that it names is among the inputs.
 	Lay(ctx context.Context, c *Composer) error
+	// Alone reports whether it looks at nothing that lies below it but the folders on the way to where it puts things, and
+	// the lists that owners are looked up in.
+	Alone() bool
 }
 
 // remembering is of kinds whose outcome can be recognised without composing it.
@@ -114,8 +118,8 @@ func (t *Tools) Compose(ctx context.Context, kind Kind, s Setting) (*Composed, e
 	if question == "" || s.Tell.Task.Fresh {
 		return t.compose(ctx, kind, s, question)
 	}
-	// The same step for several platforms, over the same: once.
-	key := fmt.Sprintf("%s %s %v %q %s %t", question, s.Below.Key(), s.Step.Pos, s.Unit.Name, s.Compression, s.Stage)
+	// The same step for several platforms or images, over the same: once.
+	key := fmt.Sprintf("%s %s %v %s %t", question, s.Below.Key(), s.Step.Pos, s.Compression, s.Stage)
 	return t.copies.Try(ctx, key, func(ctx context.Context) (*Composed, error) {
 		if made, err := known.recall(ctx, t, s, question); made != nil || err != nil {
 			return made, err
@@ -149,6 +153,13 @@ func (t *Tools) compose(ctx context.Context, kind Kind, s Setting, question dige
 		}
 	}
 	return made, nil
+}
+
+// StandsAlone reports whether what a step lays down does not depend on what the steps below it leave, but for the folders on
+// the way to where it puts things.
+func StandsAlone(s *plan.Step) bool {
+	kind := Of(s.Do)
+	return kind != nil && kind.Alone() && !s.RisingTimes && !slices.ContainsFunc(s.Do.Owners(), plan.Owner.Named)
 }
 
 // check finds what is wrong with what a step takes of the project, before any work, and warns of what is doubtful.

@@ -16,6 +16,9 @@ import (
 
 type copyStep struct{ plan.Copy }
 
+// Alone implements Kind.
+func (copyStep) Alone() bool { return true }
+
 // Lay lays down what the copy takes of the project folder.
 func (do copyStep) Lay(ctx context.Context, c *Composer) error {
 	owner, err := c.owner(ctx, do.Owner, do.OwnerPos)

@@ -15,6 +15,9 @@ import (
 
 type enrolStep struct{ plan.Enrol }
 
+// Alone reports false: the lists lie below.
+func (enrolStep) Alone() bool { return false }
+
 // Lay adds the user and the group to the lists, and makes the home. A user or a group of that name or number must not be there.
 func (n enrolStep) Lay(ctx context.Context, c *Composer) error {
 	home := n.Home

@@ -16,6 +16,9 @@ import (
 
 type fetchStep struct{ plan.Fetch }
 
+// Alone implements Kind.
+func (fetchStep) Alone() bool { return true }
+
 // Lay lays a file from an address down.
 func (do fetchStep) Lay(ctx context.Context, c *Composer) error {
 	owner, err := c.owner(ctx, do.Owner, do.OwnerPos)

@@ -10,6 +10,9 @@ import (
 
 type linkStep struct{ plan.Link }
 
+// Alone implements Kind.
+func (linkStep) Alone() bool { return true }
+
 // Lay makes a symbolic link.
 func (l linkStep) Lay(ctx context.Context, c *Composer) error {
 	owner, err := c.owner(ctx, l.Owner, l.OwnerPos)

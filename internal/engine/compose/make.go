@@ -9,6 +9,9 @@ import (
 
 type makeStep struct{ plan.Make }
 
+// Alone implements Kind.
+func (makeStep) Alone() bool { return true }
+
 // Lay makes folders. One that is there keeps what it holds, and all else that the step does not give.
 func (m makeStep) Lay(ctx context.Context, c *Composer) error {
 	given, err := c.accessOf(ctx, m.Owner, m.OwnerPos, m.Mode)

@@ -12,6 +12,9 @@ import (
 
 type removeStep struct{ plan.Remove }
 
+// Alone reports false: what is removed lies below.
+func (removeStep) Alone() bool { return false }
+
 // Lay deletes what lies below. Of things in each other the outermost is enough.
 func (do removeStep) Lay(_ context.Context, c *Composer) error {
 	var gone []string

@@ -15,6 +15,9 @@ import (
 
 type takeStep struct{ plan.Take }
 
+// Alone implements Kind.
+func (takeStep) Alone() bool { return true }
+
 // Lay copies out of another unit's view or of an image elsewhere. A folder gives what it holds, a file itself, a
 // pattern each match under its own name.
 func (do takeStep) Lay(ctx context.Context, c *Composer) error {

@@ -21,6 +21,9 @@ import (
 
 type unpackStep struct{ plan.Unpack }
 
+// Alone implements Kind.
+func (unpackStep) Alone() bool { return true }
+
 // Lay lays down what an archive holds.
 func (do unpackStep) Lay(ctx context.Context, c *Composer) error {
 	from, err := do.archive(ctx, c)

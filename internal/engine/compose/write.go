@@ -16,6 +16,9 @@ import (
 
 type writeStep struct{ plan.Write }
 
+// Alone reports whether the text is all of the file.
+func (w writeStep) Alone() bool { return !w.After }
+
 // Lay makes a file of a text.
 func (w writeStep) Lay(ctx context.Context, c *Composer) error {
 	owner, err := c.owner(ctx, w.Owner, w.OwnerPos)

@@ -116,9 +116,20 @@ func union(a, b map[string]string) (names []string) {
 
 // Looker is a command that looks at a view.
 type Looker struct {
-	Unit string // that it belongs to, by name
-	Base string // what people call the image that lies lowest
-	View *tree.View
+	Unit  string // that it belongs to, by name
+	Base  string // what people call the image that lies lowest
+	View  *tree.View
+	Steps []*step.Outcome // of which the view is laid together, lowest first
+}
+
+// own returns the step of this view that laid down what another did: views that give the same share what is known of them.
+func (l Looker) own(from *step.Outcome) *step.Outcome {
+	for _, one := range slices.Backward(l.Steps) {
+		if one.Key == from.Key {
+			return one
+		}
+	}
+	return from
 }
 
 // nearness orders where paths come from by how near that is to whoever reads the reason: what steps lay down of the project, then what
@@ -138,7 +149,7 @@ func (l Looker) nearness(d trace.Difference) int {
 	}
 	switch from := n.From.(type) {
 	case *step.Outcome:
-		if from.Run != nil {
+		if l.own(from).Run != nil {
 			return 3
 		}
 		return 1
@@ -183,7 +194,7 @@ func (l Looker) origin(p string) string {
 	}
 	switch from := n.From.(type) {
 	case *step.Outcome:
-		if from.Task.Unit != l.Unit {
+		if from = l.own(from); from.Task.Unit != l.Unit {
 			return from.Task.Unit + ": " + from.Task.Label
 		}
 		return from.Task.Label

@@ -61,6 +61,7 @@ type StoredLayer struct {
 // Annotations of images that follow a published one.
 const (
 	FollowsKey = "dev.imbricat.follows"      // the image whose division was followed
+	ImageKey   = "dev.imbricat.image"        // the name of an image of lists: others of its entry may lie in the same repository
 	BelowKey   = "dev.imbricat.layers-below" // how many layers lie below the image's own
 )
 

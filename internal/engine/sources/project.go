@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"sync"
 	"sync/atomic"
 
 	"imbricat/internal/content/census"
@@ -22,12 +23,13 @@ func options(s plan.Source) tree.PickOptions {
 
 // Project is the project folder as one build sees it.
 type Project struct {
-	Folder *tree.Source
-	memory *Memory
-	marks  *census.Classes
-	picked *once.Map[string, *Picked]
-	reads  *once.Map[*Picked, *Read]
-	ctx    context.Context
+	Folder    *tree.Source
+	memory    *Memory
+	marks     *census.Classes
+	picked    *once.Map[string, *Picked]
+	reads     *once.Map[*Picked, *Read]
+	questions sync.Map // what selections are named, by all that is asked
+	ctx       context.Context
 }
 
 // NewProject makes a project of a folder. Its work ends with ctx. What is learnt of files is noted in marks.
@@ -136,6 +138,10 @@ func (one *Picked) Settled() bool {
 // Question names several selections with all that the walks found; an error is that of a selection other than one that
 // matches nothing. Head is written before them.
 func (p *Project) Question(head string, selections []plan.Source) (digest.Key, error) {
+	asked := fmt.Sprintf("%s%#v", head, selections) // by the same step of many images
+	if known, is := p.questions.Load(asked); is {
+		return known.(digest.Key), nil
+	}
 	sum := digest.NewContent()
 	fmt.Fprint(sum, head)
 	var line []byte
@@ -154,7 +160,9 @@ func (p *Project) Question(head string, selections []plan.Source) (digest.Key, e
 			sum.Write(line)
 		}
 	}
-	return digest.Key(digest.ContentOf(sum)), nil
+	question := digest.Key(digest.ContentOf(sum))
+	p.questions.Store(asked, question)
+	return question, nil
 }
 
 func appendPicked(line []byte, p *tree.Picked) []byte {

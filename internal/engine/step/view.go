@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/baseimage"
+	"imbricat/internal/ground/count"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/once"
 )
@@ -20,28 +22,53 @@ type View struct {
 	below *View           // without top; nil where there is no top
 	top   *Outcome
 	index *once.Value[*tree.View]
+	id    digest.Key // of what the index is laid together of
 }
+
+// Views are those of one piece of work. Those that give the same share what is laid together of them: an image for each of many values
+// has mostly the steps of the others.
+type Views struct {
+	mutex   sync.Mutex
+	indexes map[digest.Key]*once.Value[*tree.View]
+}
+
+var laid = count.New("views laid together")
+
+// NewViews returns no views yet.
+func NewViews() *Views { return &Views{indexes: map[digest.Key]*once.Value[*tree.View]{}} }
 
 // Nothing is the view of an empty root.
 func Nothing() *View { return &View{index: once.Known(tree.NewView())} }
 
 // On is the view of an image.
-func On(base *baseimage.Base) *View { return &View{base: base, index: once.Known(base.View)} }
+func On(base *baseimage.Base) *View {
+	return &View{base: base, index: once.Known(base.View), id: digest.Key(base.Found.Descriptor.Digest)}
+}
 
-// With is the view with what one more step laid down.
-func (v *View) With(top *Outcome) *View {
-	return &View{base: v.base, below: v, top: top, index: once.NewValue(func(ctx context.Context) (*tree.View, error) {
-		below, err := v.Index(ctx)
-		if err != nil {
-			return nil, err
-		}
-		entries, err := top.Entries(ctx)
-		if err != nil {
-			return nil, err
-		}
-		view := below.Clone()
-		return view, view.Apply(entries, top)
-	})}
+// Above returns a view with what one more step laid down. What its index says of where files are may be another step that laid down the
+// same on the same.
+func (all *Views) Above(v *View, top *Outcome) *View {
+	id := filetree.KeyOfText(string(v.id + "\n" + top.Key))
+	all.mutex.Lock()
+	defer all.mutex.Unlock()
+	index := all.indexes[id]
+	if index == nil {
+		index = once.NewValue(func(ctx context.Context) (*tree.View, error) {
+			below, err := v.Index(ctx)
+			if err != nil {
+				return nil, err
+			}
+			entries, err := top.Entries(ctx)
+			if err != nil {
+				return nil, err
+			}
+			laid.Add(1)
+			view := below.Clone()
+			return view, view.Apply(entries, top)
+		})
+		all.indexes[id] = index
+	}
+	return &View{base: v.base, below: v, top: top, index: index, id: id}
 }
 
 // Index returns the view's paths. It is laid together when it is first asked for, and is not to be changed.

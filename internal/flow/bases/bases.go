@@ -33,6 +33,13 @@ type Finder struct {
 	Lock   *lock.Lock // nil: there is none
 	Sink   event.Sink // of warnings, and of what is brought
 	told   sync.Map   // warnings that were given: each platform asks
+	asked  sync.Map   // what names of registries stand for, as *answer
+}
+
+// answer is what a name stands for. It is asked for once: a tag that moves meanwhile must not give each platform another image.
+type answer struct {
+	mutex sync.Mutex
+	root  digest.Descriptor // none: it is not known yet
 }
 
 // Resolve implements baseimage.Finder.
@@ -158,17 +165,26 @@ func (f *Finder) root(ctx context.Context, ref reference.Reference, name string,
 		return root, place, err
 	}
 	if ref.Digest != "" {
-		if root, here := f.Store.Document(ref.Digest); here && f.Store.Has(root) {
-			if _, err := image.Offers(ctx, f.Store, root); err == nil {
-				return root, f.Store, nil
-			}
+		if root, here := f.Store.Document(ref.Digest); here && f.Store.Has(root) && f.reads(ctx, root) {
+			return root, f.Store, nil
 		}
 	}
 	held := name != ref.String()
 	note := digest.Key(digest.ContentBytes([]byte("imbricat resolution 1 " + name)))
+	of, _ := f.asked.LoadOrStore(name, &answer{})
+	answered := of.(*answer)
+	answered.mutex.Lock()
+	defer answered.mutex.Unlock()
+	if root := answered.root; root.Digest != "" {
+		if f.reads(ctx, root) {
+			return root, f.Store, nil
+		}
+		return root, &keeping{Fetcher: place, store: f.Store}, nil
+	}
 	root, err := place.Root(ctx)
 	if errors.Is(err, registry.ErrUnreachable) || isTemporary(err) {
 		if last, known := f.last(ctx, note); known && ref.Digest == "" {
+			answered.root = last
 			f.warn(event.Offline, fmt.Sprintf("the registry of the base %s cannot be reached; what it stood for last, %s, serves", name, last.Digest))
 			return last, f.Store, nil
 		}
@@ -182,7 +198,14 @@ func (f *Finder) root(ctx context.Context, ref reference.Reference, name string,
 	if text, jsonErr := json.Marshal(root); jsonErr == nil {
 		_ = f.Store.PutNote(note, text) // it only helps when the registry is away
 	}
+	answered.root = root
 	return root, &keeping{Fetcher: place, store: f.Store}, nil
+}
+
+// reads reports whether the store has the documents that tell what an image offers.
+func (f *Finder) reads(ctx context.Context, root digest.Descriptor) bool {
+	_, err := image.Offers(ctx, f.Store, root)
+	return err == nil
 }
 
 // goneError is that the store lacks what the lock holds for a name.
@@ -211,8 +234,7 @@ func (f *Finder) last(ctx context.Context, note digest.Key) (digest.Descriptor, 
 	if !found || json.Unmarshal(text, &root) != nil {
 		return root, false
 	}
-	_, err := image.Offers(ctx, f.Store, root)
-	return root, err == nil
+	return root, f.reads(ctx, root)
 }
 
 // keeping remembers the documents that it fetches, for the store.

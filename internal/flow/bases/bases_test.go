@@ -47,8 +47,15 @@ func TestResolve(t *testing.T) {
 	require.Equal(t, built, got)
 	require.Equal(t, []string{event.MovingBase}, warnings)
 
+	before, err := other.Workspace(t, nil).Bases(nil, event.Discard)
+	require.NoError(t, err)
+	_, err = before.Resolve(t.Context(), parse(t, name), amd64)
+	require.NoError(t, err)
 	second := r.PutBase(t, "two", "")
 	require.NotEqual(t, built, second)
+	meanwhile, err := before.Resolve(t.Context(), parse(t, name), amd64)
+	require.NoError(t, err)
+	require.Equal(t, built, meanwhile.Root.Digest, "a tag that moves during a build gives all platforms the same")
 	held := &lock.Lock{Bases: map[string]digest.Digest{name: built}}
 	got, warnings, err = find(held, name)
 	require.NoError(t, err)

@@ -29,6 +29,7 @@ type Options struct {
 	FreshAll  bool
 	Fresh     []string // steps to do again
 	KeepGoing bool
+	Take      *engine.Taking                              // may be nil
 	Command   string                                      // as somebody typed it, for the logbook
 	Book      func() (*logbook.Book, error)               // opens the logbook
 	Cache     func(sink event.Sink) (*share.Cache, error) // opens the shared cache; nil where there is none
@@ -42,7 +43,7 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 		return nil, nil, err
 	}
 	defer done()
-	o.FreshAll, o.Fresh, o.KeepGoing = b.FreshAll, b.Fresh, b.KeepGoing
+	o.FreshAll, o.Fresh, o.KeepGoing, o.Take = b.FreshAll, b.Fresh, b.KeepGoing, b.Take
 	cache, err := b.Cache(o.Sink)
 	if err != nil {
 		return nil, nil, err

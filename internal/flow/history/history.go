@@ -161,8 +161,8 @@ func (h *Finder) Editions(ctx context.Context, u *plan.Unit, repository referenc
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if err != nil || e.Config.Created == nil || slices.ContainsFunc(list, func(o *published.Edition) bool { return o.Descriptor.Digest == e.Descriptor.Digest }) {
-			continue // deleted meanwhile, or not an image for the platform
+		if err != nil || e.Config.Created == nil || isOther(u, e.Manifest.Annotations) || slices.ContainsFunc(list, func(o *published.Edition) bool { return o.Descriptor.Digest == e.Descriptor.Digest }) {
+			continue // deleted meanwhile, of another image, or not for the platform
 		}
 		list = append(list, e)
 		if follows := e.Manifest.Annotations[layering.FollowsKey]; follows != "" {
@@ -172,6 +172,12 @@ func (h *Finder) Editions(ctx context.Context, u *plan.Unit, repository referenc
 		}
 	}
 	return inOrder(list), nil
+}
+
+// isOther reports whether annotations are of another image than a unit: images of lists may lie in one repository.
+func isOther(u *plan.Unit, annotations map[string]string) bool {
+	name := annotations[layering.ImageKey]
+	return name != "" && name != u.ID.Name
 }
 
 // inOrder sorts editions by when they were made; of one time, what was followed comes first.

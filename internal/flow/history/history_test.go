@@ -1,6 +1,7 @@
 package history_test
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -35,18 +36,17 @@ func content(t *testing.T, p *flowtest.Project, far bool, facts map[string]strin
 	o, done, err := w.Engine(t.Context(), event.Discard)
 	require.NoError(t, err)
 	defer done()
-	preview, err := engine.Look(t.Context(), engine.LookOptions{Inputs: o.Inputs, Weigh: true})
-	require.NoError(t, err)
 	h, err := w.History(far)
 	require.NoError(t, err)
-	for _, u := range preview.Units {
-		if u.Unit.IsImage {
-			k, err := h.Learn(t.Context(), u.Unit, u.Content)
-			require.NoError(t, err)
-			return u.Content, k
-		}
-	}
-	return nil, history.Changes{}
+	var content *layering.Content
+	var k history.Changes
+	_, err = engine.Look(t.Context(), engine.LookOptions{Inputs: o.Inputs, Weigh: func(ctx context.Context, one *engine.UnitPreview, c *layering.Content) (err error) {
+		content = c
+		k, err = h.Learn(ctx, one.Unit, c)
+		return err
+	}})
+	require.NoError(t, err)
+	return content, k
 }
 
 // changes counts by path in how many versions something changed.

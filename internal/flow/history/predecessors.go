@@ -2,6 +2,7 @@ package history
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -37,7 +38,7 @@ func NewPredecessors(p *plan.Plan, st *store.Store, places *transfer.Places) *Pr
 // Predecessor returns the image of a unit that was published last: what the moving tag of the recipe stands on, else the highest
 // version.
 func (p *Predecessors) Predecessor(ctx context.Context, u *plan.Unit) (*layering.Predecessor, error) {
-	ref, err := p.root(ctx, u.ID.Name)
+	ref, err := p.root(ctx, u)
 	if err != nil || ref == (reference.Reference{}) {
 		return nil, err
 	}
@@ -79,21 +80,22 @@ func (p *Predecessors) Predecessor(ctx context.Context, u *plan.Unit) (*layering
 	return out, nil
 }
 
-func (p *Predecessors) root(ctx context.Context, name string) (reference.Reference, error) {
+func (p *Predecessors) root(ctx context.Context, u *plan.Unit) (reference.Reference, error) {
+	name := u.ID.Name
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	if ref, known := p.roots[name]; known {
 		return ref, nil
 	}
-	ref, err := p.find(ctx, name)
+	ref, err := p.find(ctx, u)
 	if err == nil {
 		p.roots[name] = ref
 	}
 	return ref, err
 }
 
-func (p *Predecessors) find(ctx context.Context, name string) (reference.Reference, error) {
-	dests := p.plan.Destinations(name)
+func (p *Predecessors) find(ctx context.Context, u *plan.Unit) (reference.Reference, error) {
+	dests := p.plan.Destinations(u.ID.Name)
 	if len(dests) == 0 {
 		return reference.Reference{}, nil
 	}
@@ -114,6 +116,10 @@ func (p *Predecessors) find(ctx context.Context, name string) (reference.Referen
 		stands, err := p.places.Client.Source(to.Repository.Host, to.Repository.Repository).Tagged(ctx, tag, image.Accepted)
 		if err != nil {
 			return reference.Reference{}, err
+		}
+		var says struct{ Annotations map[string]string }
+		if json.Unmarshal(stands.Body, &says) == nil && isOther(u, says.Annotations) {
+			continue
 		}
 		ref := to.Repository
 		ref.Tag, ref.Digest = "", stands.Descriptor.Digest

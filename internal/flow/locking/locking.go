@@ -3,6 +3,7 @@
 package locking
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -102,29 +103,39 @@ func (r *refresh) lockDivisions(ctx context.Context) ([]report.LockedImage, erro
 			return nil, err
 		}
 		defer done()
-		preview, err := engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: true})
-		if err != nil {
-			return nil, err
-		}
 		h, err := r.w.History(true)
 		if err != nil {
 			return nil, err
 		}
-		for _, i := range r.w.Plan.Images {
-			units := wanted[i.Name]
-			if units == nil {
-				continue
+		over := map[string]*contents{}
+		_, err = engine.Look(ctx, engine.LookOptions{Inputs: o.Inputs, Weigh: func(ctx context.Context, one *engine.UnitPreview, content *layering.Content) error {
+			units := wanted[one.Unit.ID.Name]
+			if !slices.Contains(units, one.Unit) {
+				return nil
 			}
-			one, rules, err := r.lockImage(ctx, h, units, preview, r.old.Images[i.Name])
+			c := over[one.Unit.ID.Name]
+			if c == nil {
+				c = &contents{}
+				over[one.Unit.ID.Name] = c
+			}
+			if c.add(one, content); c.platforms < len(units) {
+				return nil
+			}
+			delete(over, one.Unit.ID.Name) // what images hold is much
+			locked, rules, err := r.lockImage(ctx, h, units, c, r.old.Images[one.Unit.ID.Name])
 			if err != nil {
-				return nil, err
+				return err
 			}
 			if rules != nil {
-				r.now.Images[i.Name] = rules
+				r.now.Images[one.Unit.ID.Name] = rules
 			}
-			if rules != nil || one.Note != "" && units[0].Stack.Policy == recipe.FromLock {
-				list = append(list, one)
+			if rules != nil || locked.Note != "" && units[0].Stack.Policy == recipe.FromLock {
+				list = append(list, locked)
 			}
+			return nil
+		}})
+		if err != nil {
+			return nil, err
 		}
 	}
 	for name := range r.old.Images {
@@ -137,11 +148,11 @@ func (r *refresh) lockDivisions(ctx context.Context) ([]report.LockedImage, erro
 }
 
 // lockImage divides one image, the same for all its platforms.
-func (r *refresh) lockImage(ctx context.Context, h *history.Finder, units []*plan.Unit, preview *engine.Preview, was *division.Rules) (report.LockedImage, *division.Rules, error) {
+func (r *refresh) lockImage(ctx context.Context, h *history.Finder, units []*plan.Unit, c *contents, was *division.Rules) (report.LockedImage, *division.Rules, error) {
 	out := report.LockedImage{Image: units[0].ID.Name}
-	content, unknown := contentOver(units, preview)
+	content := c.all
 	if content == nil {
-		out.Note = "its division is left as it is: what it holds depends " + unknown
+		out.Note = "its division is left as it is: what it holds depends " + c.unknown
 		return out, was, nil
 	}
 	k, err := h.Learn(ctx, units[0], content)
@@ -195,23 +206,24 @@ func tolerated(k history.Changes, found order.Refreshed) bool {
 	return k.Shallow || k.Source == "store" || 4*found.Version > 3*found.Before
 }
 
-// contentOver returns what an image holds over all its platforms, or why that is not known.
-func contentOver(units []*plan.Unit, preview *engine.Preview) (all *layering.Content, unknown string) {
-	for _, u := range units {
-		for i := range preview.Units {
-			one := &preview.Units[i]
-			switch {
-			case one.Unit != u:
-			case one.Content == nil:
-				return nil, one.Unknown
-			case all == nil:
-				all = one.Content
-			default:
-				all = all.With(one.Content)
-			}
-		}
+// contents are what an image holds for the platforms so far.
+type contents struct {
+	platforms int
+	all       *layering.Content // over these; nil: it is not known for one of them
+	unknown   string            // why
+}
+
+func (c *contents) add(one *engine.UnitPreview, content *layering.Content) {
+	c.platforms++
+	switch {
+	case content == nil:
+		c.all, c.unknown = nil, cmp.Or(one.Unknown, "on what is not known")
+	case c.unknown != "":
+	case c.all == nil:
+		c.all = content
+	default:
+		c.all = c.all.With(content)
 	}
-	return all, "on what is not known"
 }
 
 // Moving lists the images of registries and of the store that the plan names without a digest.

@@ -13,35 +13,26 @@ import (
 	"imbricat/internal/output/report"
 )
 
-// Of describes the layers of the images of a preview.
-func Of(ctx context.Context, h *history.Finder, o *engine.Options, preview *engine.Preview, volatility bool) ([]report.Stack, error) {
-	list := []report.Stack{}
-	for i := range preview.Units {
-		one := &preview.Units[i]
-		if !one.Unit.IsImage {
-			continue
-		}
-		d := report.Stack{Image: one.Unit.ID.Name, Platform: one.Unit.ID.Platform.String(), Unknown: one.Unknown, Layers: []report.StackLayer{},
-			Policy: string((&layering.Divider{Rules: o.Divisions, Predecessors: o.Predecessors}).Policy(one.Unit)), Costs: []report.StackCost{}}
-		if one.Content == nil {
-			list = append(list, d)
-			continue
-		}
-		k, err := h.Learn(ctx, one.Unit, one.Content)
-		if err != nil {
-			return nil, err
-		}
-		d.History, d.Versions, d.Shallow, d.Described, d.Base = k.Source, k.Versions, k.Shallow, k.Described(), len(one.Content.Base)
-		drawStack(&d, one.Content, k)
-		if volatility {
-			for _, v := range history.Volatilities(one.Content, k) {
-				d.Volatile = append(d.Volatile, report.Volatile{Path: v.Path, Step: v.Step, Items: v.Items, Bytes: v.Bytes,
-					Changes: v.Changes, Share: v.Share, Hint: v.Hint, With: append([]string{}, v.With...)})
-			}
-		}
-		list = append(list, d)
+// Of describes the layers of an image of a preview, of which content is what they hold; nil: that is not known.
+func Of(ctx context.Context, h *history.Finder, o *engine.Options, one *engine.UnitPreview, content *layering.Content, volatility bool) (report.Stack, error) {
+	d := report.Stack{Image: one.Unit.ID.Name, Platform: one.Unit.ID.Platform.String(), Unknown: one.Unknown, Layers: []report.StackLayer{},
+		Policy: string((&layering.Divider{Rules: o.Divisions, Predecessors: o.Predecessors}).Policy(one.Unit)), Costs: []report.StackCost{}}
+	if content == nil {
+		return d, nil
 	}
-	return list, nil
+	k, err := h.Learn(ctx, one.Unit, content)
+	if err != nil {
+		return d, err
+	}
+	d.History, d.Versions, d.Shallow, d.Described, d.Base = k.Source, k.Versions, k.Shallow, k.Described(), len(content.Base)
+	drawStack(&d, content, k)
+	if volatility {
+		for _, v := range history.Volatilities(content, k) {
+			d.Volatile = append(d.Volatile, report.Volatile{Path: v.Path, Step: v.Step, Items: v.Items, Bytes: v.Bytes,
+				Changes: v.Changes, Share: v.Share, Hint: v.Hint, With: append([]string{}, v.With...)})
+		}
+	}
+	return d, nil
 }
 
 // drawStack adds the layers, and what they, the recipe's own order and a single layer are expected to cost.

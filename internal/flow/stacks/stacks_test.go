@@ -1,6 +1,7 @@
 package stacks_test
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -8,11 +9,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/engine"
+	"imbricat/internal/engine/layering"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/flowtest"
 	"imbricat/internal/flow/stacks"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/plan"
 )
 
 const recipe = `imbricat: 1
@@ -40,11 +43,17 @@ func TestStacks(t *testing.T) {
 	o, done, err := w.Engine(t.Context(), event.Discard)
 	require.NoError(t, err)
 	defer done()
-	preview, err := engine.Look(t.Context(), engine.LookOptions{Inputs: o.Inputs, Weigh: true})
-	require.NoError(t, err)
 	h, err := w.History(false)
 	require.NoError(t, err)
-	list, err := stacks.Of(t.Context(), h, &o, preview, true)
+	var list []report.Stack
+	var unit *plan.Unit
+	var content *layering.Content
+	_, err = engine.Look(t.Context(), engine.LookOptions{Inputs: o.Inputs, Weigh: func(ctx context.Context, one *engine.UnitPreview, c *layering.Content) error {
+		unit, content = one.Unit, c
+		stack, err := stacks.Of(ctx, h, &o, one, c, true)
+		list = append(list, stack)
+		return err
+	}})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Equal(t, "git", list[0].History)
@@ -57,9 +66,8 @@ func TestStacks(t *testing.T) {
 	require.Equal(t, 1, costs["one layer"].Layers)
 	require.Equal(t, "/lively", list[0].Volatile[0].Path)
 
-	unit := preview.Units[0]
 	replay := func(span string, tags bool) report.Replay {
-		r, err := stacks.Replay(t.Context(), h, unit.Unit, unit.Content, span, tags)
+		r, err := stacks.Replay(t.Context(), h, unit, content, span, tags)
 		require.NoError(t, err)
 		return r
 	}
@@ -71,7 +79,7 @@ func TestStacks(t *testing.T) {
 	require.Equal(t, []string{"v1.0", "v1.4"}, []string{r.From, r.To})
 	require.Len(t, r.Versions, 2)
 	for span, why := range map[string]string{"v1.4..v1.0": "does not come before", "v1.9..": "v1.9", "gauge": "takes two revisions, A..B, or a repository"} {
-		_, err := stacks.Replay(t.Context(), h, unit.Unit, unit.Content, span, false)
+		_, err := stacks.Replay(t.Context(), h, unit, content, span, false)
 		var kind *flow.Error
 		require.ErrorAs(t, err, &kind, span)
 		require.Equal(t, flow.Usage, kind.Kind)

@@ -103,6 +103,7 @@ const (
 	MissingFolder  = "missing-folder"  // the working directory of an image is not in it
 	MissingProgram = "missing-program" // an image does not have the program that it starts
 	WholeArchive   = "whole-archive"   // a large archive changed, and is pushed whole
+	OwnOutput      = "own-output"      // steps take in the folder that take writes into
 	Events         = "events"          // the file of events could not be written to
 	Layers         = "layers"          // the lock divides an image into more layers than there is room for
 	Stale          = "stale"           // a step replaces what an earlier command made something of, and a tool may not notice
@@ -112,7 +113,7 @@ const (
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram, WholeArchive}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram, WholeArchive, OwnOutput}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

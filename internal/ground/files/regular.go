@@ -3,6 +3,7 @@ package files
 import (
 	"cmp"
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -23,7 +24,20 @@ func OpenRegularIn(dir, name string) (*os.File, error) {
 		return nil, err
 	}
 	defer root.Close()
-	return regular(root.OpenFile(filepath.FromSlash(name), os.O_RDONLY|syscall.O_NONBLOCK, 0))
+	f, err := regular(root.OpenFile(filepath.FromSlash(name), os.O_RDONLY|syscall.O_NONBLOCK, 0))
+	return f, Outside(err)
+}
+
+// ErrOutside is that a path leads out of the folder that it is to stay in.
+var ErrOutside = errors.New("it leads out of the folder")
+
+// Outside returns an error of an os.Root in our words, where it is that a path leads out: the package os has no value for it.
+func Outside(err error) error {
+	var at *fs.PathError
+	if errors.As(err, &at) && at.Err.Error() == "path escapes from parent" {
+		return ErrOutside
+	}
+	return err
 }
 
 func regular(f *os.File, err error) (*os.File, error) {

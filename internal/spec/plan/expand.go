@@ -33,7 +33,7 @@ var ErrChoice = errors.New("not in the recipe")
 
 // Expand makes the plan. The error is a *recipe.Errors with every problem found, or wraps ErrChoice.
 func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
-	x := &expander{recipe: r, secrets: map[string]Secret{}, settling: &settling{}, options: o, units: map[UnitID]*Unit{}, scopes: map[platform.Platform]*recipe.Scope{},
+	x := &expander{recipe: r, secrets: map[string]Secret{}, settling: &settling{}, tagged: map[string]string{}, options: o, units: map[UnitID]*Unit{}, scopes: map[platform.Platform]*recipe.Scope{},
 		problems: &recipe.Errors{File: r.File}}
 	chosen, stages, err := x.choose()
 	if err != nil {
@@ -81,6 +81,7 @@ type expander struct {
 	secrets  map[string]Secret
 	doubts   []Doubt
 	settling *settling
+	tagged   map[string]string // which image a tag of a repository is for
 }
 
 func (x *expander) report(pos recipe.Pos, format string, args ...any) {
@@ -114,17 +115,27 @@ func (x *expander) choose() (chosen []*recipe.Image, stages []string, err error)
 		known = append(known, s.Name)
 	}
 	for _, wanted := range x.options.Images {
-		if slices.Contains(images, wanted) {
+		isImage := slices.ContainsFunc(x.recipe.Images, func(i recipe.Image) bool { return i.Matches(wanted) })
+		isStage := false
+		for i := range x.recipe.Stages {
+			if s := &x.recipe.Stages[i]; s.Matches(wanted) {
+				if isStage = true; x.options.Stages && !slices.Contains(stages, s.Name) {
+					stages = append(stages, s.Name)
+				}
+			}
+		}
+		if isImage || isStage && x.options.Stages {
 			continue
 		}
-		isStage := slices.Contains(known, wanted)
-		if isStage && x.options.Stages {
-			stages = append(stages, wanted)
-			continue
+		var entries []string
+		for _, i := range x.recipe.Images {
+			if i.Of != "" && !slices.Contains(entries, i.Of) {
+				entries = append(entries, i.Of)
+			}
 		}
-		names := images
+		names := slices.Concat(entries, images)
 		if x.options.Stages {
-			names = slices.Concat(images, known)
+			names = slices.Concat(names, known)
 		}
 		hint := "it has " + strings.Join(names, ", ")
 		if near := recipe.Nearest(wanted, names); isStage {
@@ -135,8 +146,9 @@ func (x *expander) choose() (chosen []*recipe.Image, stages []string, err error)
 		return nil, nil, fmt.Errorf("image %q is %w: %s", wanted, ErrChoice, hint)
 	}
 	for i := range x.recipe.Images {
-		if n := x.recipe.Images[i].Name; len(x.options.Images) == 0 || slices.Contains(x.options.Images, n) {
-			chosen = append(chosen, &x.recipe.Images[i])
+		img := &x.recipe.Images[i]
+		if len(x.options.Images) == 0 || slices.ContainsFunc(x.options.Images, img.Matches) {
+			chosen = append(chosen, img)
 		}
 	}
 	for _, i := range chosen {
@@ -232,9 +244,28 @@ func (x *expander) image(i *recipe.Image) *Image {
 		out.Units = append(out.Units, x.unit(i.Name, p))
 	}
 	for _, d := range i.Publish {
-		out.Destinations = append(out.Destinations, x.destinations(i, d)...)
+		to := x.destinations(i, d)
+		x.apartFromOthers(i, d, to)
+		out.Destinations = append(out.Destinations, to...)
 	}
 	return out
+}
+
+// apartFromOthers reports tags that images share in a repository: the one that is pushed last would have them.
+func (x *expander) apartFromOthers(i *recipe.Image, d recipe.Destination, all []Destination) {
+	for n := range all {
+		for _, tag := range all[n].Tags {
+			name := all[n].Repository.String() + ":" + tag
+			if tag == "" || all[n].Repository.Repository == "" {
+				continue // what is wrong with it is told elsewhere
+			}
+			if other, taken := x.tagged[name]; taken && other != i.Name {
+				x.report(d.Pos, "%s would stand on the image %s and on %s: give each a repository or a tag of its own", name, other, i.Name)
+				return
+			}
+			x.tagged[name] = i.Name
+		}
+	}
 }
 
 // unit plans a stage or an image for a platform, and before it what it needs. The parser has refused circles.
@@ -263,6 +294,7 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 				x.report(img.Pos, "the image %q is needed for %s, and it has only %s", name, p, platformList(img.Platforms))
 			}
 			u.IsImage, u.Compression, u.Stack = true, img.Compression, img.Stack
+			u.Of, e.scope = img.Of, e.scope.With(img.Each)
 			variant := e.variant(&img.Stage)
 			e.stage(u, &img.Stage, variant)
 			u.Values, u.Late = settled(e, func(e *evaluator) ImageValues {
@@ -332,6 +364,7 @@ func (x *expander) destinations(i *recipe.Image, d recipe.Destination) []Destina
 		if e.scope == nil {
 			return all
 		}
+		e.scope = e.scope.With(i.Each)
 		got := e.destination(d, platform.Platform{})
 		if n == 0 {
 			all = append(all, got)

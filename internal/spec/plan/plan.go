@@ -115,6 +115,7 @@ func (id UnitID) String() string { return id.Name + " " + id.Platform.String() }
 type Unit struct {
 	ID          UnitID
 	IsImage     bool
+	Of          string // of an image of lists: the entry of the recipe that stands for it and others
 	Pos         recipe.Pos
 	Machine     platform.Platform // that the base is for and that run steps run on; not the ID's where the stage is to run here
 	Base        Base

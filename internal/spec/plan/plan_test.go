@@ -415,3 +415,57 @@ images:
 	slices.Sort(got)
 	require.Equal(t, []string{"13 builder-env []", "13 unexpanded []", "14 unexpanded []", "15 unexpanded []", "16 builder-env []", "4 words []", "4 words [words]", "5 unused-stage []"}, got)
 }
+
+// TestEach: an entry with lists is an image for each combination, in the order of the lists, with its values in everything that it has.
+func TestEach(t *testing.T) {
+	r, err := recipe.Parse("imbricat.yaml", []byte(`
+imbricat: 1
+stages: {tables: {base: none, steps: [{write: {to: /t, text: t}}]}}
+images:
+  gauge:
+    each: {of: {station: [North Pier, south], edition: ["1.4", "2.0"]}, leave-out: [{station: south, edition: "1.4"}], also: {station: east, edition: "0.9"}}
+    base: "registry.tideline.example/base/slim:${each.edition}"
+    platforms: [linux/amd64, linux/arm64]
+    steps:
+      - take: {from: tables, paths: /t, to: /t}
+      - {write: {to: /station, text: "${each.station}"}, when: each.edition != "0.9"}
+    settings: {labels: {a: "${each.station}"}}
+    publish: {main: {to: "registry.tideline.example/tides/${lower(tag(each.station))}", tags: ["${each.edition}-${platform.os}"]}}
+  almanac: {base: gauge-east-0.9, platforms: [linux/amd64]}
+`))
+	require.NoError(t, err)
+	expand := func(names ...string) (*Plan, error) {
+		return Expand(r, Options{Images: names, Stages: true, Here: platform.Here(), Scope: func(p platform.Platform) (*recipe.Scope, error) {
+			return &recipe.Scope{Platform: map[string]any{"os": p.OS, "architecture": p.Architecture}}, nil
+		}})
+	}
+	tell := func(p *Plan) (all []string) {
+		for _, i := range p.Images {
+			u := i.Units[len(i.Units)-1]
+			text := fmt.Sprintf("%s %d %s %v", i.Name, len(u.Steps), u.Base.Reference, u.Values.Settings.Labels)
+			for _, d := range i.Destinations {
+				text += fmt.Sprintf(" %s %v", d.Repository, d.Tags)
+			}
+			all = append(all, text)
+		}
+		return all
+	}
+	p, err := expand()
+	require.NoError(t, err)
+	require.Equal(t, []string{
+		"gauge-north-pier-1.4 2 registry.tideline.example/base/slim:1.4 map[a:North Pier] registry.tideline.example/tides/north-pier [1.4-linux]",
+		"gauge-north-pier-2.0 2 registry.tideline.example/base/slim:2.0 map[a:North Pier] registry.tideline.example/tides/north-pier [2.0-linux]",
+		"gauge-south-2.0 2 registry.tideline.example/base/slim:2.0 map[a:south] registry.tideline.example/tides/south [2.0-linux]",
+		"gauge-east-0.9 1 registry.tideline.example/base/slim:0.9 map[a:east] registry.tideline.example/tides/east [0.9-linux]",
+		"almanac 0  map[]",
+	}, tell(p))
+	for wanted, want := range map[string]int{"gauge": 4, "gauge-*-2.0": 2, "gauge-south-2.0": 1, "*": 5, "tables": 0, "ta*": 0} {
+		p, err := expand(wanted)
+		require.NoError(t, err, wanted)
+		require.Len(t, p.Images, want, wanted)
+	}
+	for _, wanted := range []string{"gaug", "gauge-*-3", "[", ""} {
+		_, err := expand(wanted)
+		require.ErrorIs(t, err, ErrChoice, wanted)
+	}
+}

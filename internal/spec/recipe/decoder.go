@@ -22,7 +22,9 @@ type decoder struct {
 	file     *File
 	problems []Problem
 	compiler *compiler
-	units    []string // names of all stages and images
+	units    []string            // names of all stages and images
+	several  map[string][]string // the images that one entry stands for
+	combined int                 // how many images come of lists
 	defaults *yaml.Node
 	nodes    int
 	tooMany  bool

@@ -25,6 +25,7 @@ type Scope struct {
 	Date     map[string]any // DateFields: string or nil
 	Now      map[string]any // the same of the clock
 	Run      map[string]any // number: string or nil
+	Each     map[string]any // the values of an image's lists: string
 	// Why tells what to say of a name without a value, where there is more to say than that.
 	Why func(root, name string) string
 	// File gives a field of a manifest of the project: text, a number or a truth value, or nil where it is not there.
@@ -37,7 +38,20 @@ type Scope struct {
 	// Fact is the one that is computed, where one is.
 	Fact string
 
-	made int // bytes of all texts that templates with expressions gave
+	made *int // bytes of all texts that templates with expressions gave; scopes that come of this one share it
+}
+
+// With returns the scope of an image with values of its lists.
+func (s *Scope) With(values map[string]string) *Scope {
+	if s.made == nil {
+		s.made = new(int)
+	}
+	own := *s
+	own.Each = map[string]any{}
+	for name, value := range values {
+		own.Each[name] = value
+	}
+	return &own
 }
 
 // DateFields are the names below date.
@@ -155,7 +169,10 @@ func (t Template) Text(s *Scope) (string, error) {
 			return "", p.expr.problem("what expressions give makes this text longer than %s", humanize.IBytes(maxComputed))
 		}
 		out.WriteString(text)
-		if s.made += len(text); s.made > maxMade {
+		if s.made == nil {
+			s.made = new(int)
+		}
+		if *s.made += len(text); *s.made > maxMade {
 			return "", p.expr.problem("the recipe's expressions make more than %s of text", humanize.IBytes(maxMade))
 		}
 	}
@@ -214,7 +231,7 @@ func (e *Expression) Eval(s *Scope) (any, error) {
 	var unread error
 	machine := vm.VM{MemoryBudget: mostElements}
 	value, err := machine.Run(e.prog, map[string]any{
-		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts, "date": s.Date, "now": s.Now, "run": s.Run, "tag": MendTag, "base": s.Late.base(), "secrets": s.Secrets,
+		"git": s.Git, "env": s.Env, "platform": s.Platform, "facts": s.Facts, "date": s.Date, "now": s.Now, "run": s.Run, "each": s.Each, "tag": MendTag, "base": s.Late.base(), "secrets": s.Secrets,
 		"file": func(path string, fields ...string) any {
 			field := strings.Join(fields, "")
 			value, err := s.file(path, field)
@@ -309,6 +326,8 @@ func (s *Scope) lookup(root, name string) any {
 		return s.Now[name]
 	case "run":
 		return s.Run[name]
+	case "each":
+		return s.Each[name]
 	case "secrets":
 		return s.Secrets[name]
 	case "base", "base.env", "base.labels":
@@ -341,7 +360,8 @@ type compiler struct {
 	file      *File
 	factNames []string
 	secrets   []string
-	place     place // where the expressions that come stand
+	each      []string // the names of the lists of the image that is read
+	place     place    // where the expressions that come stand
 	report    func(pos Pos, format string, args ...any)
 }
 
@@ -364,7 +384,12 @@ func (c *compiler) environment(check bool) types.Map {
 	for _, name := range c.factNames {
 		facts[name] = types.Any
 	}
+	each := types.Map{}
+	for _, name := range c.each {
+		each[name] = types.String
+	}
 	return types.Map{
+		"each":     each,
 		"git":      git,
 		"env":      types.Map{types.Extra: text},
 		"platform": types.Map{"os": types.String, "architecture": types.String, "variant": types.String},
@@ -382,7 +407,7 @@ func (c *compiler) environment(check bool) types.Map {
 }
 
 // roots are the names that expressions begin with.
-var roots = []string{"git", "env", "platform", "facts", "date", "now", "run", "file", "tag", "base", "result", "secrets", "needed"}
+var roots = []string{"git", "env", "platform", "facts", "date", "now", "run", "each", "file", "tag", "base", "result", "secrets", "needed"}
 
 // compile checks one expression. A mistake is reported and gives nil.
 func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
@@ -548,6 +573,8 @@ func (c *compiler) fieldsAround(text, name string) []string {
 	switch {
 	case strings.Contains(text, "facts."+name):
 		return c.factNames
+	case strings.Contains(text, "each."+name):
+		return c.each
 	case strings.Contains(text, "git."+name):
 		return GitFields
 	case strings.Contains(text, "date."+name), strings.Contains(text, "now."+name):

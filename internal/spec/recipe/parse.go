@@ -12,6 +12,7 @@ import (
 
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/ground/say"
 )
 
 // Parse reads a recipe. name is the file as messages show it. The error is an *Errors with every problem found.
@@ -76,7 +77,7 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 			d.named(n, "stages", func(key, value *yaml.Node) { r.Stages = append(r.Stages, d.stage(key, value)) })
 		}},
 		field{key: "images", need: true, read: func(n *yaml.Node) {
-			d.named(n, "images", func(key, value *yaml.Node) { r.Images = append(r.Images, d.image(key, value)) })
+			d.named(n, "images", func(key, value *yaml.Node) { r.Images = append(r.Images, d.images(key, value)...) })
 			if len(r.Images) == 0 {
 				d.report(at(n), "images names no image")
 			}
@@ -197,11 +198,20 @@ func (d *decoder) stage(key, value *yaml.Node) (s Stage) {
 	return s
 }
 
-func (d *decoder) image(key, value *yaml.Node) (i Image) {
+// images reads an entry of images, which may stand for several.
+func (d *decoder) images(key, value *yaml.Node) []Image {
+	d.compiler.each = d.eachOf(value)
+	i, each := d.image(key, value)
+	d.compiler.each = nil
+	return d.variantsOf(i, each)
+}
+
+func (d *decoder) image(key, value *yaml.Node) (i Image, lists *each) {
 	i = Image{Stage: Stage{Name: key.Value, Pos: at(key)}}
 	d.checkName(key, "image", unitName)
 	defer d.gatherResults(&i.Stage)()
 	d.object(value, "the image "+key.Value, append(append(d.unitFields(&i.Stage, true), below("settings", d.settingsFields(&i.Settings))...),
+		field{key: "each", read: func(n *yaml.Node) { lists = d.lists(n) }},
 		field{key: "platforms", read: func(n *yaml.Node) { i.Platforms = d.platforms(n, "platforms") }},
 		field{key: "settings", read: func(n *yaml.Node) { d.settings(n, &i.Settings) }},
 		field{key: "annotations", read: func(n *yaml.Node) { d.late(func() { i.Annotations = d.textPairs(n, "annotations") }) }},
@@ -220,7 +230,7 @@ func (d *decoder) image(key, value *yaml.Node) (i Image) {
 			d.report(v.Pos, "the image %q is not for %s: name it under platforms", i.Name, v.Platform)
 		}
 	}
-	return i
+	return i, lists
 }
 
 func (d *decoder) base(n *yaml.Node) Base {
@@ -430,8 +440,12 @@ func (d *decoder) checkNames(r *Recipe) {
 	units := map[string]*unit{}
 	var names []string
 	add := func(s *Stage, image bool) *unit {
-		if _, twice := units[s.Name]; twice {
-			d.report(s.Pos, "%q names a stage and an image; give one of them another name", s.Name)
+		if other := units[s.Name]; other != nil {
+			what := "names a stage and an image; give one of them another name"
+			if other.image {
+				what = "is the name of two images, of which one comes of each: give one of them another name"
+			}
+			d.report(s.Pos, "%q %s", s.Name, what)
 		}
 		u := &unit{pos: s.Pos, image: image, bases: []*Base{&s.Base}, steps: [][]Step{s.Steps}, results: s.results}
 		for _, v := range s.For {
@@ -446,7 +460,11 @@ func (d *decoder) checkNames(r *Recipe) {
 	for i := range r.Stages {
 		add(&r.Stages[i], false)
 	}
+	d.several = map[string][]string{}
 	for i := range r.Images {
+		if of := r.Images[i].Of; of != "" {
+			d.several[of] = append(d.several[of], r.Images[i].Name)
+		}
 		u := add(&r.Images[i].Stage, true)
 		checks := slices.Clone(r.Images[i].Checks)
 		for _, v := range r.Images[i].For {
@@ -480,7 +498,7 @@ func (d *decoder) checkUses(u *unit, units map[string]*unit, names []string) {
 		switch other, known := units[base.Name]; {
 		case base.Name == "":
 		case !known:
-			d.report(base.Pos, "%s", unknownUnit(base.Name, names))
+			d.report(base.Pos, "%s", d.unknownUnit(base.Name, names))
 		case base.plain:
 			base.Kind = map[bool]BaseKind{true: ImageBase, false: StageBase}[other.image]
 		case other.image != (base.Kind == ImageBase):
@@ -491,20 +509,23 @@ func (d *decoder) checkUses(u *unit, units map[string]*unit, names []string) {
 	for _, c := range u.checks {
 		switch other := units[c.Name]; {
 		case other == nil:
-			d.report(c.Pos, "%s", unknownUnit(c.Name, names))
+			d.report(c.Pos, "%s", d.unknownUnit(c.Name, names))
 		case other.image:
 			d.report(c.Pos, "%q is an image, and a check builds a stage", c.Name)
 		}
 	}
 	u.eachUse(func(use UnitUse) {
 		if units[use.Name] == nil {
-			d.report(use.Pos, "%s", unknownUnit(use.Name, names))
+			d.report(use.Pos, "%s", d.unknownUnit(use.Name, names))
 		}
 	})
 }
 
 // unknownUnit says that a name is none of the recipe's, and how images of the store are named.
-func unknownUnit(name string, names []string) string {
+func (d *decoder) unknownUnit(name string, names []string) string {
+	if several := d.several[name]; len(several) > 0 {
+		return fmt.Sprintf("%s is several images: name one of %s", name, say.Some(several))
+	}
 	if near := Nearest(name, names); near != "" {
 		return fmt.Sprintf("no stage or image is named %q; did you mean %q?", name, near)
 	}

@@ -42,9 +42,9 @@ type Recipe struct {
 // Needs returns the stages and images that a stage or an image names, on whatever platform or condition.
 func (r *Recipe) Needs(name string) []string { return r.needs[name] }
 
-// Has reports whether a stage or an image has that name.
+// Has reports whether a stage or an image is meant by a name or a pattern.
 func (r *Recipe) Has(name string) bool {
-	return slices.ContainsFunc(r.Images, func(i Image) bool { return i.Name == name }) || slices.ContainsFunc(r.Stages, func(s Stage) bool { return s.Name == name })
+	return slices.ContainsFunc(r.Images, func(i Image) bool { return i.Matches(name) }) || slices.ContainsFunc(r.Stages, func(s Stage) bool { return s.Matches(name) })
 }
 
 // Authority is a file of the project with certificates.
@@ -130,6 +130,8 @@ func (d Defaults) For(kind string) Access {
 // Image is a stage that also gets settings, platforms and destinations.
 type Image struct {
 	Stage
+	Of          string              // the entry of the recipe that stands for this image and others; empty: for this one alone
+	Each        map[string]string   // the values that this one has of the entry's lists
 	Platforms   []platform.Platform // never empty
 	Settings    Settings
 	Annotations []Pair

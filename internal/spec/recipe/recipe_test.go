@@ -2,6 +2,7 @@ package recipe
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,6 +17,15 @@ import (
 // body wraps steps or keys of one image into a recipe.
 func imageWith(lines string) string {
 	return "imbricat: 1\nfacts: {version: \"1\"}\nstages: {tables: {base: none}}\nimages:\n  gauge:\n    base: none\n" + lines
+}
+
+// numbers are so many values of a list.
+func numbers(n int) string {
+	var all []string
+	for i := range n {
+		all = append(all, fmt.Sprintf("\"%d\"", i))
+	}
+	return strings.Join(all, ", ")
 }
 
 func steps(step string) string { return imageWith("    steps:\n      - " + step + "\n") }
@@ -57,6 +67,23 @@ func TestProblems(t *testing.T) {
 		{imageWith(`    settings: {user: '${result("gauge", "/V")}'}` + "\n"), []string{`5:3: "gauge" needs itself: gauge needs gauge`}},
 		{imageWith("    settings: {labels: {a: \"${now.iso}\"}}\n"), []string{"7:29: now is another time at every run, so it can stand in tags alone"}},
 		{imageWith("    publish: {main: {to: \"h:1/g\", tags: [\"${now.hour}\"]}}\n"), []string{`7:49: unknown name "hour" in ${now.hour}; known here: iso`}},
+		// Images for combinations.
+		{imageWith("    each: {station: [north, north], edition: [], Size: [5], \"a b\": [x]}\n"), []string{
+			`7:29: "north" stands twice in station`, "7:37: the list edition has no value", "7:57: a value of Size must be text, and 5 is a number", `7:61: "a b" is not a valid name for a list of each`}},
+		{imageWith("    each: {station: [\"\"]}\n"), []string{"7:22: a value of station is empty"}},
+		{imageWith("    each: {station: north}\n"), []string{"7:21: the list station must be a list, not text"}},
+		{imageWith("    each: {}\n"), []string{"7:11: each names no list"}},
+		{imageWith("    each: {of: {station: [north]}, leave-out: {station: noth}}\n"), []string{`7:57: the list station has no "noth"; did you mean "north"?`}},
+		{imageWith("    each: {of: {station: [north]}, leave-out: {station: north}}\n"), []string{"7:11: leave-out leaves no image of gauge"}},
+		{imageWith("    each: {of: {station: [north], size: [s]}, also: [{station: east}, {statoin: east, size: s}]}\n"), []string{
+			"7:54: an entry of also has a value for every list: size is missing", "7:71: an entry of also has a value for every list: station is missing", `7:72: each has no list "statoin"; did you mean "station"?`}},
+		{imageWith("    each: {station: [\"North Pier\", north-pier]}\n"), []string{`7:11: two combinations of each would both be the image "gauge-north-pier"`}},
+		{imageWith("    each: {edition: [\"1.4\", \"1-4\"]}\n"), []string{`7:11: two combinations of each would both be the image "gauge-1-4"`}},
+		{imageWith("    each: {station: [\"!\"]}\n"), []string{`7:11: "gauge-" is not a valid name for an image`}},
+		{imageWith("    each: {station: [north]}\n    settings: {labels: {a: \"${each.sation}\"}}\n  other: {base: gauge, settings: {labels: {a: \"${each.station}\"}}}\n"), []string{
+			`8:36: unknown name "sation" in ${each.sation}; did you mean "station"?`, "9:17: gauge is several images: name one of gauge-north", `9:55: unknown name "station" in ${each.station}`}},
+		{imageWith("    each: {station: [north]}\n  gauge-north: {base: none}\n"), []string{`8:3: "gauge-north" is the name of two images, of which one comes of each`}},
+		{imageWith("    each: {a: [" + numbers(40) + "], b: [" + numbers(40) + "]}\n"), []string{"7:11: the lists of each make more than 1000 images"}},
 		// Lists in lists, and what is shared.
 		{"imbricat: 1\nshared: {a: &a [{copy: {from: a, to: b}}], b: {any: thing}}\nimages: {g: {base: none, steps: [*a, [[{run: \"\"}]]]}}", []string{
 			"2:38: a path in the image is absolute", "3:46: run has nothing to run"}},
