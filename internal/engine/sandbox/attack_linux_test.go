@@ -199,7 +199,10 @@ func TestFirstProcess(t *testing.T) {
 			if b.IDs() == AllIDs {
 				require.NotContains(t, attack("1", 1000), "reached:")
 			}
-			status, out, _, err := b.run(context.Background(), "busybox cat /proc/1/cmdline /proc/1/comm; busybox grep -E '^(Cap|NoNew|Seccomp:|SigCgt|SigIgn)' /proc/1/task/*/status; "+
+			// It ignores signals once the command has begun, which would inherit that.
+			status, out, _, err := b.run(context.Background(), "for i in $(busybox seq 100); do "+
+				"busybox grep -q '^SigIgn.*[1-9a-f]' /proc/1/status && break; busybox sleep 0.1; done; busybox sleep 0.1; "+
+				"busybox cat /proc/1/cmdline /proc/1/comm; busybox grep -E '^(Cap|NoNew|Seccomp:|SigCgt|SigIgn)' /proc/1/task/*/status; "+
 				"echo self; busybox grep -E '^(Cap|NoNew|Seccomp:|SigIgn)' /proc/self/status", nil)
 			require.NoError(t, err, status)
 			require.True(t, strings.HasPrefix(out, roleInit+"\x00imbricat\n"), out)
