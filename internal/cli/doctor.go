@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -109,7 +108,7 @@ func (s *session) checkCredentials() report.Check {
 
 func (s *session) checkRecipe() report.Check {
 	c := report.Check{Name: "recipe", Level: report.Good}
-	path := filepath.Join(s.cmd.String("dir"), s.cmd.String("recipe"))
+	path := s.project().RecipePath()
 	if _, err := os.Stat(path); err != nil {
 		c.Level, c.What = report.Note, "there is none at "+path
 		return c

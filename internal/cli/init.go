@@ -51,7 +51,7 @@ func runInit(s *session) error {
 		}
 		o.Bases[name] = ref
 	}
-	p := s.project()
+	p := s.itself()
 	d, err := drafting.Of(p, o)
 	if err != nil {
 		return err
@@ -77,7 +77,7 @@ func (s *session) drafted() ([]byte, error) {
 	if !s.cmd.Bool("drafted") {
 		return nil, nil
 	}
-	p := s.project()
+	p := s.itself()
 	if _, err := os.Lstat(p.RecipePath()); err == nil {
 		return nil, flow.Usagef("%s is there already: leave --drafted out", p.RecipePath())
 	}

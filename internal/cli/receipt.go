@@ -18,8 +18,8 @@ func runFlags() []cli.Flag {
 }
 
 // writes lists the files that the run writes down into the project folder, relative to it.
-func (s *session) writes() (list []string) {
-	dir, err := filepath.Abs(s.cmd.String("dir"))
+func (s *session) writes(project string) (list []string) {
+	dir, err := filepath.Abs(project)
 	for _, flag := range []string{"receipt", "values", "events"} {
 		name := s.cmd.String(flag)
 		if _, inRegistry := receipts.InRegistry(name); err != nil || name == "" || inRegistry {

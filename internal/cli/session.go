@@ -74,6 +74,7 @@ type session struct {
 	store    *store.Store     // that is open; nil: none
 	events   *eventFile       // nil: none is wanted
 	secrets  redact.Redactor  // over what the environment holds of secrets
+	around   *around          // nil: it was not looked yet
 }
 
 func newSession(c *cli.Command) *session {

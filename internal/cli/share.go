@@ -56,7 +56,7 @@ func (s *session) shared(p *workspace.Planned, st *store.Store, sink event.Sink)
 	case ref.Kind == reference.Layout && ref.Member == "":
 		dir := ref.Path
 		if !filepath.IsAbs(dir) {
-			dir = filepath.Join(s.cmd.String("dir"), dir)
+			dir = filepath.Join(s.folder().Dir, dir)
 		}
 		if backend, err = share.InFolder(dir); err != nil {
 			return nil, err

@@ -53,7 +53,32 @@ func keepGoingFlag() cli.Flag {
 
 // project is where the recipe lies that the command line names.
 func (s *session) project() workspace.Project {
-	return workspace.Project{Dir: s.cmd.String("dir"), File: s.cmd.String("recipe"), Writes: s.writes()}
+	p := s.folder()
+	p.Writes = s.writes(p.Dir)
+	return p
+}
+
+// folder is project without what the run writes.
+func (s *session) folder() workspace.Project {
+	dir := s.cmd.String("dir")
+	if s.cmd.IsSet("recipe") || s.cmd.Bool("drafted") {
+		return s.itself()
+	}
+	if s.around == nil || s.around.Asked != dir {
+		s.around = &around{dir, workspace.Around(dir)}
+	}
+	return s.around.Project
+}
+
+// itself is the folder that the command line names, whatever it belongs to.
+func (s *session) itself() workspace.Project {
+	return workspace.Project{Dir: s.cmd.String("dir"), File: s.cmd.String("recipe")}
+}
+
+// around is what a folder belongs to.
+type around struct {
+	Asked string
+	workspace.Project
 }
 
 // expand reads the recipe, gathers its facts and expands it for the images named.

@@ -88,7 +88,7 @@ func (s *site) write(name, content string) {
 func (s *site) plan(text string) *plan.Plan {
 	r, err := recipe.Parse("r.yaml", []byte(text))
 	require.NoError(s.t, err)
-	p, err := plan.Expand(r, plan.Options{Here: platform.Here(), Scope: func(p platform.Platform) (*recipe.Scope, error) {
+	p, err := plan.Expand(r, plan.Options{Here: platform.Here(), Scope: func(_ string, p platform.Platform) (*recipe.Scope, error) {
 		return &recipe.Scope{Platform: map[string]any{"architecture": p.Architecture}}, nil
 	}})
 	require.NoError(s.t, err)

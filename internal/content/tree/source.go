@@ -23,15 +23,21 @@ type Source struct {
 	root     *os.Root
 	dir      string
 	leave    ignore.Matcher
-	honour   bool // .gitignore files are read too
+	honour   []string // .gitignore files in these folders and below are read too
 	builtins []string
 }
 
 // SourceOptions say what of a project folder is left out.
 type SourceOptions struct {
+	Ignore  []Ignore
+	Unnamed []string // paths that are left out unless a copy names them
+}
+
+// Ignore says what of a folder is left out. What is said of folders in it comes after.
+type Ignore struct {
+	In              string   // relative to the project folder; empty: that folder itself
 	LeaveOut        []string // patterns with gitignore's semantics
 	HonourGitignore bool
-	Unnamed         []string // paths that are left out unless a copy names them
 }
 
 // OpenSource opens a project folder.
@@ -40,7 +46,13 @@ func OpenSource(dir string, o SourceOptions) (*Source, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening the project folder: %w", err)
 	}
-	return &Source{root: root, dir: dir, honour: o.HonourGitignore, builtins: o.Unnamed, leave: ignore.New(o.LeaveOut...)}, nil
+	s := &Source{root: root, dir: dir, builtins: o.Unnamed}
+	for _, one := range o.Ignore {
+		if s.leave = s.leave.With(one.In, one.LeaveOut...); one.HonourGitignore {
+			s.honour = append(s.honour, one.In)
+		}
+	}
+	return s, nil
 }
 
 // Close lets the folder go.
@@ -49,7 +61,8 @@ func (s *Source) Close() error { return s.root.Close() }
 // PickOptions say how a copy takes things in.
 type PickOptions struct {
 	LeaveOut   []string // patterns beside the source's, relative to the folder copied
-	Structure  bool     // what is taken keeps its path below the project folder
+	Structure  bool     // what is taken keeps its path below the folder In
+	In         string   // a folder of the project, in which all that is taken lies; empty: the project folder
 	Follow     bool     // links give what they lead to, inside the project
 	Attributes []string // patterns of the names of extended attributes to take in
 }
@@ -186,9 +199,9 @@ func (s *Source) matcherFor(base string, folder bool, leave []string) (ignore.Ma
 	if top == "." {
 		top = ""
 	}
-	if s.honour {
-		// The ignore files of the folders above the one that is copied hold there too.
-		for _, dir := range above(top) {
+	// The ignore files of the folders above the one that is copied hold there too.
+	for _, dir := range above(top) {
+		if s.honours(dir) {
 			var err error
 			if m, err = s.withFile(m, dir); err != nil {
 				return m, err
@@ -196,6 +209,19 @@ func (s *Source) matcherFor(base string, folder bool, leave []string) (ignore.Ma
 		}
 	}
 	return m.With(top, leave...), nil
+}
+
+// honours reports whether a folder's ignore file is read.
+func (s *Source) honours(dir string) bool {
+	return slices.ContainsFunc(s.honour, func(in string) bool { return in == "" || dir == in || strings.HasPrefix(dir, in+"/") })
+}
+
+// keeps is what a path keeps of itself where structure is kept.
+func (o PickOptions) keeps(path string) string {
+	if path == o.In {
+		return ""
+	}
+	return strings.TrimPrefix(path, o.In+"/")
 }
 
 // above lists the root, the folders on the way to dir, and dir.

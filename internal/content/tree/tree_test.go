@@ -249,7 +249,7 @@ func project(t *testing.T, o SourceOptions, names ...string) *Source {
 }
 
 func TestPick(t *testing.T) {
-	s := project(t, SourceOptions{LeaveOut: []string{"*.log", "/scratch/"}, Unnamed: []string{"imbricat.yaml", ".git"}},
+	s := project(t, SourceOptions{Ignore: []Ignore{{LeaveOut: []string{"*.log", "/scratch/"}}}, Unnamed: []string{"imbricat.yaml", ".git"}},
 		"imbricat.yaml", ".git/HEAD", "a.txt", "x.log", "scratch/n", "pages/one.html", "pages/two.css", "pages/deep/three.html", "pages/deep/er/four.html",
 		"vendor/.git/HEAD", "[odd].txt", "link -> pages", "away -> ../..")
 	cases := []struct {
@@ -308,7 +308,7 @@ func TestPick(t *testing.T) {
 }
 
 func TestHonouredIgnoreFiles(t *testing.T) {
-	s := project(t, SourceOptions{HonourGitignore: true}, ".gitignore", "sub/.gitignore", "sub/keep", "sub/x", "y", "sub/deep/x")
+	s := project(t, SourceOptions{Ignore: []Ignore{{HonourGitignore: true}}}, ".gitignore", "sub/.gitignore", "sub/keep", "sub/x", "y", "sub/deep/x")
 	root := s.dir
 	require.NoError(t, os.WriteFile(filepath.Join(root, ".gitignore"), []byte("y\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "sub/.gitignore"), []byte("x\n!/deep/x\n"), 0o644))

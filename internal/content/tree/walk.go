@@ -113,7 +113,7 @@ func (w *walk) single(survey *Survey) error {
 	b := &branch{}
 	rel := name
 	if w.options.Structure {
-		rel = w.base
+		rel = w.options.keeps(w.base)
 	}
 	info, err := open.lookup(name)
 	if err == nil {
@@ -133,7 +133,7 @@ func (w *walk) whole(matcher ignore.Matcher, survey *Survey) error {
 	}
 	at := step{dir: w.base, inside: w.pattern == "", matcher: matcher, through: []string{w.base}}
 	if w.options.Structure && w.base != "." {
-		at.rel = w.base
+		at.rel = w.options.keeps(w.base)
 	}
 	b := &branch{}
 	w.folder(b, open, at)
@@ -144,7 +144,7 @@ func (w *walk) whole(matcher ignore.Matcher, survey *Survey) error {
 // folder reads what an open folder holds, and closes it.
 func (w *walk) folder(b *branch, open handle, at step) {
 	defer open.close()
-	if w.source.honour && at.depth > 0 {
+	if at.depth > 0 && w.source.honours(at.dir) {
 		if at.matcher, b.err = w.source.withFile(at.matcher, at.dir); b.err != nil {
 			return
 		}
@@ -198,7 +198,7 @@ func (w *walk) entry(b *branch, open handle, p, name string, at step) error {
 	to := Join(at.rel, name)
 	switch {
 	case w.options.Structure:
-		to = p
+		to = w.options.keeps(p)
 	case at.rel == "" && len(p) > len(name):
 		to = p[len(p)-len(name):]
 	case len(p) > len(to) && p[len(p)-len(to):] == to:

@@ -18,7 +18,7 @@ import (
 
 // options are those of the walk.
 func options(s plan.Source) tree.PickOptions {
-	return tree.PickOptions{LeaveOut: s.LeaveOut, Structure: s.Structure, Follow: s.Follow, Attributes: s.Attributes}
+	return tree.PickOptions{LeaveOut: s.LeaveOut, Structure: s.Structure, In: s.In, Follow: s.Follow, Attributes: s.Attributes}
 }
 
 // Project is the project folder as one build sees it.

@@ -2,6 +2,7 @@ package push
 
 import (
 	"path"
+	"strings"
 
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/reference"
@@ -13,7 +14,8 @@ func NameOf(ref reference.Reference) string {
 	case ref.Kind == reference.Registry && ref.Tag != "":
 		return path.Base(ref.Repository) + ":" + ref.Tag
 	case ref.Kind == reference.Store && ref.Name != "":
-		return ref.StoreName()
+		// As the standard has names: # is none of their signs.
+		return strings.ReplaceAll(ref.StoreName(), "#", "+")
 	}
 	return ref.Member
 }

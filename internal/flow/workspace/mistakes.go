@@ -54,7 +54,7 @@ func (p Project) mistakes(r *recipe.Recipe, c Choice) *recipe.Errors {
 	if err != nil {
 		return nil
 	}
-	folder, err := tree.OpenSource(dir, tree.SourceOptions{LeaveOut: r.Sources.LeaveOut, HonourGitignore: r.Sources.HonourGitignore})
+	folder, err := tree.OpenSource(dir, tree.SourceOptions{Ignore: ignored(r)})
 	if err != nil {
 		return nil
 	}

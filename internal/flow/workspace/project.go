@@ -4,7 +4,6 @@ package workspace
 
 import (
 	"errors"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -24,6 +23,7 @@ type Project struct {
 	Dir    string   // the project folder
 	File   string   // the recipe, absolute or relative to the folder
 	Text   []byte   // the recipe itself, in place of the file; nil: the file is read
+	Here   string   // where one stands, relative to the folder, with slashes; empty: in it
 	Writes []string // files below the folder that are written meanwhile, relative to it: no input of anything
 }
 
@@ -57,19 +57,14 @@ func (p Project) Recipe() (*recipe.Recipe, error) {
 	if p.Text != nil {
 		return recipe.Parse(filepath.ToSlash(p.File), p.Text)
 	}
-	f, err := os.Open(path)
+	text, err := readRecipe(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, flow.Usagef("there is no recipe %s: `imbricat init` drafts one, and --dir names another folder", path)
 	}
 	if err != nil {
 		return nil, flow.Usagef("reading the recipe: %w", err)
 	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, maxRecipe))
-	if err != nil {
-		return nil, flow.Usagef("reading the recipe %s: %w", path, err)
-	}
-	return recipe.Parse(filepath.ToSlash(p.File), text)
+	return recipe.ParseGraph(filepath.ToSlash(p.File), text, p.find)
 }
 
 // LockPath is the lock beside the recipe.
@@ -136,6 +131,9 @@ func (p Project) expand(r *recipe.Recipe, c Choice) (*Planned, error) {
 	}
 	f, err := facts.Gather(r, facts.Options{Dir: p.Dir, Lookup: os.LookupEnv, Given: c.Facts, Now: time.Now, Own: p.Writes})
 	if err != nil {
+		return nil, err
+	}
+	if c.Images, err = p.named(r, c.Images); err != nil {
 		return nil, err
 	}
 	expanded, err := plan.Expand(r, plan.Options{Images: c.Images, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})

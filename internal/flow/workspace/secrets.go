@@ -54,7 +54,7 @@ func (f secrets) Secret(ctx context.Context, _ string, s plan.Secret) ([]byte, e
 		var out bytes.Buffer
 		said := &beginning{left: mostSaid}
 		c := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
-		c.Dir, c.Stdout, c.Stderr = f.dir, &out, said
+		c.Dir, c.Stdout, c.Stderr = filepath.Join(f.dir, filepath.FromSlash(s.In)), &out, said
 		err := c.Run()
 		// What it complains of may repeat the secret, which is known when it has ended.
 		var own redact.Redactor
@@ -67,7 +67,7 @@ func (f secrets) Secret(ctx context.Context, _ string, s plan.Secret) ([]byte, e
 	default:
 		name := s.File
 		if !filepath.IsAbs(name) {
-			name = filepath.Join(f.dir, name)
+			name = filepath.Join(f.dir, filepath.FromSlash(s.In), name)
 		}
 		file, err := os.Open(name)
 		if err != nil {

@@ -38,18 +38,27 @@ type Workspace struct {
 // source opens the project folder, for what steps take in. The recipe, the lock, the store and what is written meanwhile are no
 // part of it: a store inside the project changes with every build, and taking it in would never end.
 func (w *Workspace) source(dir string) (*tree.Source, error) {
-	unnamed := []string{w.Recipe.File.Name, path.Join(path.Dir(w.Recipe.File.Name), recipe.LockName), ".git"}
+	unnamed := []string{".git"}
+	for _, file := range w.Recipe.Files() {
+		unnamed = append(unnamed, file, path.Join(path.Dir(file), recipe.LockName))
+	}
 	unnamed = append(unnamed, w.Writes...)
 	if below, inside := Inside(dir, w.Store.Dir()); inside {
 		unnamed = append(unnamed, below)
 	}
-	source, err := tree.OpenSource(dir, tree.SourceOptions{
-		LeaveOut: w.Recipe.Sources.LeaveOut, HonourGitignore: w.Recipe.Sources.HonourGitignore, Unnamed: unnamed,
-	})
+	source, err := tree.OpenSource(dir, tree.SourceOptions{Ignore: ignored(w.Recipe), Unnamed: unnamed})
 	if err != nil {
 		return nil, flow.WrongUse(err)
 	}
 	return source, nil
+}
+
+// ignored is what a recipe says of what is left out of the project folder.
+func ignored(r *recipe.Recipe) (all []tree.Ignore) {
+	for _, s := range r.Sources {
+		all = append(all, tree.Ignore{In: s.In, LeaveOut: s.LeaveOut, HonourGitignore: s.HonourGitignore})
+	}
+	return all
 }
 
 // Bases returns what finds the images that steps start from and take from, by the lock; nil: by none.

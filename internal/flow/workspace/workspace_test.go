@@ -103,3 +103,43 @@ func TestSecrets(t *testing.T) {
 	}
 	require.Equal(t, "low: ••••••\n", said.String())
 }
+
+// TestAround: a folder belongs to the recipe that it holds or the nearest above, and to the one that names that, within one working tree;
+// a recipe of somebody else counts only where one stands.
+func TestAround(t *testing.T) {
+	top := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(top, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(top, name), []byte(text), 0o644))
+	}
+	for name, text := range map[string]string{
+		"imbricat.yaml": "recipes: '*'", "w/.git/HEAD": "", "w/imbricat.yaml": "recipes: [s/*/imbricat.yaml]", "w/s/n/imbricat.yaml": "", "w/s/n/deep/x": "", "w/s/imbricat.yaml": "recipes: 5",
+		"w/other/imbricat.yaml": "", "w/other/x/y": "", "w/c/x": "", "w/sub/.git": "", "w/sub/x/y": "", "w/wrong/imbricat.yaml": "recipes: [", "w/wrong/in/imbricat.yaml": "", "loose/x/y": "",
+	} {
+		write(name, text)
+	}
+	require.NoError(t, os.Symlink(filepath.Join(top, "w/s/n"), filepath.Join(top, "link")))
+	for from, want := range map[string][2]string{
+		"w": {"w", "."}, "w/s/n": {"w", "s/n"}, "w/s/n/deep": {"w", "s/n/deep"}, "w/s": {"w/s", "."}, "w/other": {"w/other", "."}, "w/other/x": {"w/other", "x"}, "w/c": {"w", "c"},
+		"w/sub/x": {"w/sub/x", "."}, "w/wrong/in": {"w/wrong/in", "."}, "loose/x": {"loose/x", "."}, "link": {"link", "."}, "nowhere": {"nowhere", "."},
+	} {
+		p := Around(filepath.Join(top, from))
+		require.Equal(t, Project{Dir: filepath.Join(top, want[0]), File: "imbricat.yaml", Here: want[1]}, p, from)
+	}
+	t.Chdir(filepath.Join(top, "w/s/n/deep"))
+	p := Around(".")
+	require.Equal(t, "s/n/deep", p.Here)
+	require.Equal(t, filepath.Join("..", "..", "..", "imbricat.yaml"), p.RecipePath())
+
+	require.NoError(t, os.Remove(filepath.Join(top, "w/imbricat.yaml")))
+	require.NoError(t, os.Symlink("elsewhere.yaml", filepath.Join(top, "w/imbricat.yaml")))
+	require.Equal(t, ".", Around(filepath.Join(top, "w/c")).Here, "a link may lead to anybody's")
+	if os.Geteuid() != 0 {
+		t.Skip("only root can give files away")
+	}
+	require.NoError(t, os.Remove(filepath.Join(top, "w/imbricat.yaml")))
+	write("w/imbricat.yaml", "")
+	require.NoError(t, os.Chown(filepath.Join(top, "w/imbricat.yaml"), 1234, 1234))
+	require.Equal(t, Project{Dir: filepath.Join(top, "w/c"), File: "imbricat.yaml", Here: "."}, Around(filepath.Join(top, "w/c")))
+	require.Equal(t, filepath.Join(top, "w"), Around(filepath.Join(top, "w")).Dir)
+}

@@ -34,7 +34,7 @@ type Reference struct {
 
 	Host       string // registry: with its port where one was given
 	Repository string // registry
-	Name       string // store: the name without its tag
+	Name       string // store: the name without its tag, with FOLDER# before it where its recipe names it so
 	Tag        string // registry, store: may be empty
 	Digest     digest.Digest
 
@@ -46,6 +46,7 @@ var (
 	hostForm       = regexp.MustCompile(`^(\[[0-9a-fA-F:.]+\]|[A-Za-z0-9]([A-Za-z0-9.-]*[A-Za-z0-9])?)(:[0-9]{1,5})?$`)
 	repositoryForm = regexp.MustCompile(`^[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*(/[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*)*$`)
 	nameForm       = regexp.MustCompile(`^[A-Za-z0-9]+([._-]+[A-Za-z0-9]+)*$`)
+	folderForm     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*(/[A-Za-z0-9][A-Za-z0-9._-]*)*$`)
 	tagForm        = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*$`)
 )
 
@@ -58,6 +59,8 @@ func Parse(text string) (Reference, error) {
 		return Reference{}, fmt.Errorf("a reference is empty")
 	case strings.HasPrefix(text, "./"), strings.HasPrefix(text, "../"), text == ".", text == "..", filepath.IsAbs(text), strings.HasPrefix(text, "/"):
 		return parsePath(text)
+	case strings.Contains(text, "#"):
+		return parseGraph(text)
 	case strings.Contains(text, "/"):
 		return parseRegistry(text)
 	}
@@ -126,6 +129,27 @@ func checkTag(text, tag string) error {
 		return fmt.Errorf("%q: %q is not a tag: up to 128 letters, digits, and . _ -, not starting with . or -", text, tag)
 	}
 	return nil
+}
+
+// IsFolder reports whether the folder of a recipe may stand before # in the name of an image.
+func IsFolder(text string) bool { return folderForm.MatchString(text) }
+
+// parseGraph reads the name of an image of a recipe in a folder, FOLDER#NAME, or of the recipe that names the others, #NAME.
+func parseGraph(text string) (Reference, error) {
+	folder, name, _ := strings.Cut(text, "#")
+	if folder != "" && !IsFolder(folder) {
+		return Reference{}, fmt.Errorf("%q: %q is not the folder of a recipe", text, folder)
+	}
+	ref, err := parseName(name)
+	switch {
+	case err != nil:
+		return Reference{}, fmt.Errorf("%q: %w", text, err)
+	case ref.Name == "":
+		return Reference{}, fmt.Errorf("%q: after # comes the name of an image", text)
+	case folder != "":
+		ref.Name = folder + "#" + ref.Name
+	}
+	return ref, nil
 }
 
 func parseName(text string) (Reference, error) {

@@ -101,7 +101,7 @@ func TestProjects(t *testing.T) {
 			require.NoError(t, err)
 			f, err := facts.Gather(r, facts.Options{Dir: t.TempDir(), Now: time.Now, Lookup: func(string) (string, bool) { return "", false }})
 			require.NoError(t, err)
-			_, err = f.Scope(platform.Here())
+			_, err = f.Scope("", platform.Here())
 			for _, b := range d.Bases {
 				require.ErrorContains(t, err, b.Fact+" is to be filled in: "+b.What+"; write it here, or give --fact "+b.Fact+"=VALUE", "all at once")
 			}

@@ -136,28 +136,53 @@ func (f *Facts) why(root, name string) string {
 // Values returns the facts of the recipe that are the same for every platform, for a receipt. Facts whose text is one of the
 // covered ones are left out.
 func (f *Facts) Values(p platform.Platform, covered func(text string) bool) map[string]string {
-	scope, err := f.Scope(p)
-	if err != nil {
-		return nil
-	}
 	byPlatform := map[string]bool{}
 	for range f.recipe.Facts { // facts may need each other in any order
 		for _, fact := range f.recipe.Facts {
 			for _, e := range fact.Value.Expressions() {
 				needs := e.Uses("facts")
-				if len(e.Uses("platform")) > 0 || slices.ContainsFunc(needs, func(name string) bool { return byPlatform[name] }) {
-					byPlatform[fact.Name] = true
+				if len(e.Uses("platform")) > 0 || slices.ContainsFunc(needs, func(name string) bool { return byPlatform[f.known(fact.In, name)] }) {
+					byPlatform[recipe.Named(fact.In, fact.Name)] = true
 				}
 			}
 		}
 	}
 	all := map[string]string{}
-	for name, value := range scope.Facts {
-		if text := fmt.Sprint(value); !byPlatform[name] && !covered(text) {
+	scopes := map[string]*recipe.Scope{}
+	for _, fact := range f.recipe.Facts {
+		scope := scopes[fact.In]
+		if scope == nil {
+			var err error
+			if scope, err = f.Scope(fact.In, p); err != nil {
+				return nil
+			}
+			scopes[fact.In] = scope
+		}
+		name := recipe.Named(fact.In, fact.Name)
+		if text := fmt.Sprint(scope.Facts[fact.Name]); !byPlatform[name] && !covered(text) {
 			all[name] = text
 		}
 	}
 	return all
+}
+
+// fact finds what a folder's recipe calls by a name: a fact of its own, or of the first recipe; -1 where there is none.
+func (f *Facts) fact(folder, name string) int {
+	is := func(in string) func(recipe.Fact) bool {
+		return func(one recipe.Fact) bool { return one.Name == name && one.In == in }
+	}
+	if i := slices.IndexFunc(f.recipe.Facts, is(folder)); i >= 0 {
+		return i
+	}
+	return slices.IndexFunc(f.recipe.Facts, is(""))
+}
+
+// known is what the graph calls the fact that a folder's recipe calls by a name.
+func (f *Facts) known(folder, name string) string {
+	if i := f.fact(folder, name); i >= 0 {
+		return recipe.Named(f.recipe.Facts[i].In, name)
+	}
+	return name
 }
 
 func (f *Facts) fillGit(dirty bool, own []string) error {
@@ -184,7 +209,11 @@ func (f *Facts) fillGit(dirty bool, own []string) error {
 func (f *Facts) checkGiven() error {
 	var known []string
 	for _, fact := range f.recipe.Facts {
-		known = append(known, fact.Name)
+		for _, name := range []string{fact.Name, recipe.Named(fact.In, fact.Name)} {
+			if !slices.Contains(known, name) {
+				known = append(known, name)
+			}
+		}
 	}
 	var names []string
 	for name := range f.given {
@@ -252,8 +281,17 @@ func (f *Facts) Known() map[string]string {
 	return all
 }
 
-// Scope evaluates the facts for one platform.
-func (f *Facts) Scope(p platform.Platform) (*recipe.Scope, error) {
+// givenFor is the value that was given by hand for a fact: under its name in the graph, or for all facts of its name.
+func (f *Facts) givenFor(fact recipe.Fact) (string, bool) {
+	if value, is := f.given[recipe.Named(fact.In, fact.Name)]; is {
+		return value, true
+	}
+	value, is := f.given[fact.Name]
+	return value, is
+}
+
+// Scope evaluates the facts for one platform as a folder's recipe has them: its own, and those of the first recipe for which it has none.
+func (f *Facts) Scope(folder string, p platform.Platform) (*recipe.Scope, error) {
 	s := &recipe.Scope{
 		Git:      f.git,
 		Env:      f.env,
@@ -263,11 +301,14 @@ func (f *Facts) Scope(p platform.Platform) (*recipe.Scope, error) {
 		Why:      f.why,
 		Platform: map[string]any{"os": p.OS, "architecture": p.Architecture, "variant": p.Variant},
 		Facts:    map[string]any{},
-		File:     f.files.Field,
 	}
-	e := &evaluation{facts: f, scope: s, state: map[string]int{}, fails: map[string]error{}}
+	s.File = f.filesOf(folder)
+	e := &evaluation{facts: f, folder: folder, platform: p, scope: s, state: map[string]int{}, fails: map[string]error{}}
 	all := &recipe.Errors{File: f.recipe.File} // all that is wrong, not the first alone
 	for _, fact := range f.recipe.Facts {
+		if fact.In != folder && fact.In != "" {
+			continue
+		}
 		var own *recipe.Errors
 		if err := e.fact(fact.Name, nil); errors.As(err, &own) {
 			for _, p := range own.Problems {
@@ -285,10 +326,15 @@ func (f *Facts) Scope(p platform.Platform) (*recipe.Scope, error) {
 
 // evaluation computes facts in the order in which they need each other.
 type evaluation struct {
-	facts *Facts
-	scope *recipe.Scope
+	facts  *Facts
+	folder string // whose recipe names the facts
+	scope  *recipe.Scope
 	state map[string]int // 1: begun, 2: done, 3: failed
 	fails map[string]error
+
+	platform platform.Platform
+	first    *recipe.Scope // of the first recipe
+	firstErr error
 }
 
 // fact computes a fact once, with those that it needs. What went wrong is told to all that need it.
@@ -306,8 +352,21 @@ func (e *evaluation) fact(name string, path []string) error {
 	return err
 }
 
+// foreign takes over a fact of the first recipe.
+func (e *evaluation) foreign(fact recipe.Fact) error {
+	if e.first == nil {
+		e.first, e.firstErr = e.facts.Scope(fact.In, e.platform)
+	}
+	if e.firstErr != nil {
+		return e.firstErr
+	}
+	e.scope.Facts[fact.Name] = e.first.Facts[fact.Name]
+	e.state[fact.Name] = 2
+	return nil
+}
+
 func (e *evaluation) compute(name string, path []string) error {
-	index := slices.IndexFunc(e.facts.recipe.Facts, func(f recipe.Fact) bool { return f.Name == name })
+	index := e.facts.fact(e.folder, name)
 	if index < 0 {
 		return nil
 	}
@@ -317,10 +376,13 @@ func (e *evaluation) compute(name string, path []string) error {
 		return e.facts.recipe.File.Problem(fact.Pos, "the fact %q needs itself: %s", name, strings.Join(path, " needs "))
 	}
 	e.state[name] = 1
-	if given, ok := e.facts.given[name]; ok {
+	if given, ok := e.facts.givenFor(fact); ok {
 		e.scope.Facts[name] = given
 		e.state[name] = 2
 		return nil
+	}
+	if fact.In != e.folder { // it is the first recipe's, and means what that one calls by its names
+		return e.foreign(fact)
 	}
 	for _, expression := range fact.Value.Expressions() {
 		for _, needed := range expression.Uses("facts") {

@@ -115,7 +115,7 @@ func TestScope(t *testing.T) {
 		if err != nil {
 			return nil, err
 		}
-		s, err := f.Scope(platform.Platform{OS: "linux", Architecture: "arm64"})
+		s, err := f.Scope("", platform.Platform{OS: "linux", Architecture: "arm64"})
 		if err != nil {
 			return nil, err
 		}

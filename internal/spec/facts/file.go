@@ -71,6 +71,19 @@ func (m *manifests) Field(name, field string) (any, error) {
 	return nil, fmt.Errorf("%s in %s is not text, a number or a truth value, but has parts: name one of them", field, name)
 }
 
+// filesOf returns what reads fields of files of a folder's recipe.
+func (f *Facts) filesOf(folder string) func(name, field string) (any, error) {
+	if folder == "" {
+		return f.files.Field
+	}
+	return func(name, field string) (any, error) {
+		if !fs.ValidPath(path.Clean(name)) {
+			return nil, fmt.Errorf("%s leads out of %s", name, folder)
+		}
+		return f.files.Field(path.Join(folder, name), field)
+	}
+}
+
 func readPlain(dir, name string) (any, error) {
 	text, err := readSmall(dir, name)
 	if err == nil && (!utf8.Valid(text) || bytes.IndexByte(text, 0) >= 0) {

@@ -31,7 +31,8 @@ type Action interface {
 type Source struct {
 	From       string // a path or a pattern, with slashes, relative to the project folder
 	Pos        recipe.Pos
-	Single     bool // it is one file, and no pattern
+	In         string // the folder of the recipe
+	Single     bool   // it is one file, and no pattern
 	LeaveOut   []string
 	Structure  bool
 	Follow     bool
@@ -62,6 +63,7 @@ func (nothing) Owners() []Owner        { return nil }
 // Copy takes files of the project folder in.
 type Copy struct {
 	nothing
+	In          string   // the folder of the recipe
 	From        []string // slashes, relative to the project folder
 	FromPos     []recipe.Pos
 	To          Target
@@ -189,7 +191,7 @@ type Run struct {
 // Sources implements Action.
 func (c Copy) Sources() (all []Source) {
 	for i, from := range c.From {
-		all = append(all, Source{From: from, Pos: c.FromPos[i], LeaveOut: c.LeaveOut, Structure: c.Structure, Follow: c.Follow, Attributes: c.Attributes})
+		all = append(all, Source{From: from, In: c.In, Pos: c.FromPos[i], LeaveOut: c.LeaveOut, Structure: c.Structure, Follow: c.Follow, Attributes: c.Attributes})
 	}
 	return all
 }
@@ -341,7 +343,7 @@ func (e *evaluator) enrol(do *recipe.Enrol) Enrol {
 
 func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {
 	sources := e.present(do.From)
-	c := Copy{From: e.texts(sources), To: e.severally(e.target(do.To), do.From), Picking: do.Picking, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos,
+	c := Copy{In: e.in, From: e.texts(sources), To: e.severally(e.target(do.To), do.From), Picking: do.Picking, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos,
 		CommitTimes: do.CommitTimes, Attributes: do.Attributes}
 	for i, from := range c.From {
 		c.From[i] = e.source(sources[i].Pos, from)

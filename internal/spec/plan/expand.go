@@ -25,7 +25,8 @@ type Options struct {
 	Unused    bool                // stages that nothing needs are planned too
 	Platforms []platform.Platform // none: all that an image has
 	Here      platform.Platform   // for images that name no platform
-	Scope     func(platform.Platform) (*recipe.Scope, error)
+	// Scope gives what expressions of a folder's recipe know of a platform.
+	Scope func(folder string, p platform.Platform) (*recipe.Scope, error)
 }
 
 // ErrChoice is wrapped by errors about images or platforms that were asked for and that the recipe does not have.
@@ -33,7 +34,7 @@ var ErrChoice = errors.New("not in the recipe")
 
 // Expand makes the plan. The error is a *recipe.Errors with every problem found, or wraps ErrChoice.
 func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
-	x := &expander{recipe: r, secrets: map[string]Secret{}, settling: &settling{}, tagged: map[string]string{}, options: o, units: map[UnitID]*Unit{}, scopes: map[platform.Platform]*recipe.Scope{},
+	x := &expander{recipe: r, secrets: map[string]Secret{}, settling: &settling{}, tagged: map[string]string{}, options: o, units: map[UnitID]*Unit{}, scopes: map[scopeOf]*recipe.Scope{},
 		problems: &recipe.Errors{File: r.File}}
 	chosen, stages, err := x.choose()
 	if err != nil {
@@ -59,7 +60,7 @@ func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
 	p.Units, p.Doubts = x.order, x.doubts
 	if r.Cache != nil {
 		// It belongs to no image, so the platform is this machine's.
-		e := &evaluator{expander: x, scope: x.scope(o.Here), platform: o.Here}
+		e := x.evaluator("", o.Here)
 		p.Share, p.Direction = e.text(r.Cache.Share), r.Cache.Direction
 		if ref, err := reference.Parse(p.Share); p.Share != "" && (err != nil || ref.Kind != reference.Registry && ref.Kind != reference.Layout) {
 			e.report(r.Cache.Pos, "%q is not a place for a shared cache: name a repository (HOST/REPOSITORY) or a folder (./DIR)", p.Share)
@@ -76,7 +77,7 @@ type expander struct {
 	options  Options
 	units    map[UnitID]*Unit
 	order    []*Unit
-	scopes   map[platform.Platform]*recipe.Scope
+	scopes   map[scopeOf]*recipe.Scope
 	problems *recipe.Errors
 	secrets  map[string]Secret
 	doubts   []Doubt
@@ -138,8 +139,11 @@ func (x *expander) choose() (chosen []*recipe.Image, stages []string, err error)
 			names = slices.Concat(names, known)
 		}
 		hint := "it has " + strings.Join(names, ", ")
+		elsewhere := slices.DeleteFunc(slices.Clone(names), func(name string) bool { return !strings.HasSuffix(name, "#"+wanted) })
 		if near := recipe.Nearest(wanted, names); isStage {
 			hint = "it is a stage"
+		} else if len(elsewhere) > 0 {
+			hint = "other recipes have " + strings.Join(elsewhere, ", ")
 		} else if near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		}
@@ -226,16 +230,24 @@ func platformList(list []platform.Platform) string {
 	return strings.Join(words, ", ")
 }
 
-func (x *expander) scope(p platform.Platform) *recipe.Scope {
-	if s, known := x.scopes[p]; known {
-		return s
+// scopeOf is whose values a scope gives.
+type scopeOf struct {
+	folder   string
+	platform platform.Platform
+}
+
+// evaluator returns one for values of a folder's recipe. Its scope is nil where that cannot be made, which is reported.
+func (x *expander) evaluator(folder string, p platform.Platform) *evaluator {
+	of := scopeOf{folder, p}
+	s, known := x.scopes[of]
+	if !known {
+		var err error
+		if s, err = x.options.Scope(folder, p); err != nil {
+			x.add(recipe.Pos{}, err)
+		}
+		x.scopes[of] = s
 	}
-	s, err := x.options.Scope(p)
-	if err != nil {
-		x.add(recipe.Pos{}, err)
-	}
-	x.scopes[p] = s
-	return s
+	return &evaluator{expander: x, scope: s, platform: p, in: folder}
 }
 
 func (x *expander) image(i *recipe.Image) *Image {
@@ -276,20 +288,24 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 	}
 	u := &Unit{ID: id, Machine: p}
 	x.units[id] = u
-	e := &evaluator{expander: x, scope: x.scope(p), platform: p}
-	if e.scope == nil {
-		return u
-	}
 	for i := range x.recipe.Stages {
-		if x.recipe.Stages[i].Name == name {
-			if x.recipe.Stages[i].Here {
+		if s := &x.recipe.Stages[i]; s.Name == name {
+			e := x.evaluator(s.In, p)
+			if e.scope == nil {
+				return u
+			}
+			if s.Here {
 				u.Machine = x.options.Here
 			}
-			e.stage(u, &x.recipe.Stages[i], e.variant(&x.recipe.Stages[i]))
+			e.stage(u, s, e.variant(s))
 		}
 	}
 	for i := range x.recipe.Images {
 		if img := &x.recipe.Images[i]; img.Name == name {
+			e := x.evaluator(img.In, p)
+			if e.scope == nil {
+				return u
+			}
 			if len(img.Platforms) > 0 && !slices.Contains(img.Platforms, p) {
 				x.report(img.Pos, "the image %q is needed for %s, and it has only %s", name, p, platformList(img.Platforms))
 			}
@@ -360,7 +376,7 @@ func (x *expander) destinations(i *recipe.Image, d recipe.Destination) []Destina
 	var own []Destination
 	platforms := x.platformsOf(i)
 	for n, p := range platforms {
-		e := &evaluator{expander: x, scope: x.scope(p), platform: p}
+		e := x.evaluator(i.In, p)
 		if e.scope == nil {
 			return all
 		}
@@ -415,6 +431,7 @@ type evaluator struct {
 	*expander
 	scope    *recipe.Scope
 	platform platform.Platform
+	in       string   // the folder of the recipe
 	missing  *missing // of values that may be settled later
 }
 
@@ -490,21 +507,30 @@ func (e *evaluator) reference(pos recipe.Pos, text string, explicit bool) refere
 	if err == nil && ref.Kind == reference.Registry && ref.Identifier() == "" {
 		e.report(pos, "%q needs a tag or a digest: none is assumed", text)
 	}
+	if (ref.Kind == reference.Layout || ref.Kind == reference.Archive) && e.in != "" && !path.IsAbs(ref.Path) {
+		if ref.Path = path.Join(e.in, ref.Path); !strings.HasPrefix(ref.Path, "../") {
+			ref.Path = "./" + ref.Path
+		}
+	}
 	return ref
 }
 
-// source checks a path of the project folder and puts it in its clean form, "." for the folder itself.
+// source checks a path of the recipe's folder and returns it as one of the project folder in its clean form, "." for that folder itself.
 func (e *evaluator) source(pos recipe.Pos, text string) string {
-	clean := path.Clean(text)
+	clean, folder := path.Clean(text), "the project folder"
+	if e.in != "" {
+		folder = e.in + ", the folder of its recipe"
+	}
 	switch {
 	case text == "":
-		e.report(pos, "from is empty; write . for the whole project folder")
+		e.report(pos, "from is empty; write . for the whole folder")
 	case path.IsAbs(text):
-		e.report(pos, "from is relative to the project folder: %q is absolute", text)
+		e.report(pos, "from is relative to %s: %q is absolute", folder, text)
 	case clean == ".." || strings.HasPrefix(clean, "../"):
-		e.report(pos, "from must stay inside the project folder: %q leads out of it", text)
+		e.report(pos, "from must stay inside %s: %q leads out of it", folder, text)
+		return clean
 	}
-	return clean
+	return path.Join(e.in, clean)
 }
 
 // target checks a path of the image.
@@ -666,8 +692,8 @@ func (e *evaluator) usesCommit(t recipe.Template, seen map[string]bool) bool {
 		}
 		for _, name := range x.Uses("facts") {
 			for _, fact := range e.recipe.Facts {
-				if fact.Name == name && !seen[name] {
-					seen[name] = true
+				if fact.Name == name && (fact.In == e.in || fact.In == "") && !seen[fact.In+"#"+name] {
+					seen[fact.In+"#"+name] = true
 					if e.usesCommit(fact.Value, seen) {
 						return true
 					}

@@ -71,7 +71,7 @@ func settled[T any](e *evaluator, values func(*evaluator) T) (T, *Late[T]) {
 		scope.Late = &recipe.Late{Env: k.Env, Labels: k.Labels, User: k.User, Result: func(name, path string) (any, error) {
 			return k.Result(e.units[UnitID{name, e.platform}], path)
 		}}
-		out := values(&evaluator{expander: &expander, scope: &scope, platform: e.platform})
+		out := values(&evaluator{expander: &expander, scope: &scope, platform: e.platform, in: e.in})
 		if len(expander.problems.Problems) > 0 {
 			return out, expander.problems
 		}

@@ -211,8 +211,9 @@ type SecretUse struct{ Name, At string }
 // Secret says where a secret comes from.
 type Secret struct {
 	Pos      recipe.Pos
+	In       string // the folder of its recipe below the project folder
 	Env      string
-	File     string // relative to the project folder, or absolute
+	File     string // relative to that folder, or absolute
 	Command  []string
 	SSHAgent bool
 	Needs    []string // secrets that Text is made of

@@ -61,7 +61,7 @@ func TestTagsThatNameACommit(t *testing.T) {
 		"['${facts.version}', '${git.short}', 'on-${git.commit}', '${facts.release}-by-hand', '${git.branch}', newest, '${git.tag == nil ? \"none\" : \"some\"}']\n"
 	r, err := recipe.Parse("r.yaml", []byte(text))
 	require.NoError(t, err)
-	p, err := Expand(r, Options{Here: platform.Here(), Scope: func(platform.Platform) (*recipe.Scope, error) {
+	p, err := Expand(r, Options{Here: platform.Here(), Scope: func(string, platform.Platform) (*recipe.Scope, error) {
 		return &recipe.Scope{Git: map[string]any{"tag": "v1.4.0", "commit": "0123456789abcdef", "short": "0123456", "branch": "trunk"},
 			Facts: map[string]any{"version": "v1.4.0", "release": "1.4.0"}}, nil
 	}})
@@ -74,7 +74,7 @@ func expand(t *testing.T, text string, o Options) (*Plan, error) {
 	r, err := recipe.Parse("r.yaml", []byte(text))
 	require.NoError(t, err)
 	o.Here = platform.Platform{OS: "linux", Architecture: "riscv64"}
-	o.Scope = func(p platform.Platform) (*recipe.Scope, error) {
+	o.Scope = func(_ string, p platform.Platform) (*recipe.Scope, error) {
 		return &recipe.Scope{Platform: map[string]any{"os": p.OS, "architecture": p.Architecture, "variant": p.Variant},
 			Facts: map[string]any{"version": "1.4.0"}, Git: map[string]any{}, Env: map[string]any{}}, nil
 	}
@@ -159,7 +159,7 @@ func TestExpandProblems(t *testing.T) {
 		`write: {to: '/a${"/"}', text: x}`:                     `write makes a file: "/a/" must not end with a slash`,
 		`copy: {from: '${"/etc"}', to: /a}`:                    `from is relative to the project folder: "/etc" is absolute`,
 		"copy: {from: a/../../b, to: /a}":                      `from must stay inside the project folder`,
-		`copy: {from: '${""}', to: /a}`:                        "from is empty; write . for the whole project folder",
+		`copy: {from: '${""}', to: /a}`:                        "from is empty; write . for the whole folder",
 		"copy: {from: a, to: /a, mode: rwx}":                   `"rwx" is not a mode`,
 		"copy: {from: a, to: /a, owner: 'a:b:c'}":              `"a:b:c" is not an owner`,
 		"copy: {from: a, to: /a, owner: 99999999999}":          `owner "99999999999" is beyond what systems take`,
@@ -435,7 +435,7 @@ images:
 `))
 	require.NoError(t, err)
 	expand := func(names ...string) (*Plan, error) {
-		return Expand(r, Options{Images: names, Stages: true, Here: platform.Here(), Scope: func(p platform.Platform) (*recipe.Scope, error) {
+		return Expand(r, Options{Images: names, Stages: true, Here: platform.Here(), Scope: func(_ string, p platform.Platform) (*recipe.Scope, error) {
 			return &recipe.Scope{Platform: map[string]any{"os": p.OS, "architecture": p.Architecture}}, nil
 		}})
 	}

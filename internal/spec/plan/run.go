@@ -88,17 +88,16 @@ func (e *evaluator) secret(name string) {
 		if s.Name != name {
 			continue
 		}
-		own := Secret{Pos: s.Pos, Env: s.Env, File: e.text(s.File), Command: s.Command, SSHAgent: s.SSHAgent, Needs: s.Needs()}
+		its := e.evaluator(s.In, e.platform)
+		if its.scope == nil {
+			return
+		}
+		own := Secret{Pos: s.Pos, In: s.In, Env: s.Env, File: its.text(s.File), Command: s.Command, SSHAgent: s.SSHAgent, Needs: s.Needs()}
 		if s.Text.Given {
 			own.Text = func(values map[string]string) (string, error) {
 				e.settling.Lock()
 				defer e.settling.Unlock()
-				scope := *e.scope
-				scope.Secrets = map[string]any{}
-				for name, value := range values {
-					scope.Secrets[name] = value
-				}
-				return s.Text.Text(&scope)
+				return s.Make(*its.scope, values)
 			}
 		}
 		e.secrets[name] = own

@@ -202,5 +202,5 @@ func (d *decoder) baseCheck(n *yaml.Node) Checked {
 }
 
 func (d *decoder) stageCheck(n *yaml.Node) Checked {
-	return &StageCheck{Name: d.word(n, "stage"), Pos: at(d.deref(n))}
+	return &StageCheck{Name: d.meant(d.word(n, "stage")), Pos: at(d.deref(n))}
 }

@@ -20,14 +20,17 @@ const (
 // decoder walks YAML nodes and collects every problem instead of stopping at the first.
 type decoder struct {
 	file     *File
+	in       *text // of the file, that is read
 	problems []Problem
 	compiler *compiler
-	units    []string            // names of all stages and images
-	several  map[string][]string // the images that one entry stands for
-	combined int                 // how many images come of lists
-	defaults *yaml.Node
-	nodes    int
-	tooMany  bool
+	units    []string // names of its stages and images
+	// secretNames are those of its secrets.
+	secretNames []string
+	several     map[string][]string // the images that one entry stands for
+	combined    int                 // how many images come of lists
+	defaults    *yaml.Node
+	nodes       int
+	tooMany     bool
 }
 
 // field is one key that a mapping may have.
@@ -54,28 +57,40 @@ func at(n *yaml.Node) Pos { return Pos{n.Line, n.Column} }
 // decode reads the one document of the text.
 func (d *decoder) decode(text []byte) *yaml.Node {
 	if len(text) > maxText {
-		d.report(Pos{}, "the recipe has %d bytes, more than %d", len(text), maxText)
+		d.report(d.all(), "the recipe has %d bytes, more than %d", len(text), maxText)
 		return nil
 	}
 	if !utf8.Valid(text) {
-		d.report(Pos{}, "the recipe is not UTF-8 text")
+		d.report(d.all(), "the recipe is not UTF-8 text")
 		return nil
 	}
 	stream := yaml.NewDecoder(bytes.NewReader(text))
 	var document yaml.Node
 	if err := stream.Decode(&document); err != nil {
 		if err == io.EOF {
-			d.report(Pos{1, 1}, "the recipe is empty; start with \"imbricat: %d\"", Version)
+			d.report(Pos{d.in.begins + 1, 1}, "the recipe is empty; start with \"imbricat: %d\"", Version)
 			return nil
 		}
 		d.syntax(err)
 		return nil
 	}
 	if err := stream.Decode(new(yaml.Node)); err != io.EOF {
-		d.report(Pos{}, "the recipe has more than one YAML document")
+		d.report(d.all(), "the recipe has more than one YAML document")
 		return nil
 	}
+	moveDown(document.Content[0], d.in.begins)
 	return document.Content[0]
+}
+
+// all is the place of what is wrong with a whole text.
+func (d *decoder) all() Pos { return Pos{Line: d.in.begins + 1} }
+
+// moveDown has nodes count the lines of the texts before theirs.
+func moveDown(n *yaml.Node, lines int) {
+	n.Line += lines
+	for _, child := range n.Content {
+		moveDown(child, lines)
+	}
 }
 
 // syntax turns "yaml: line 3: did not find …" into a problem at that line.
@@ -85,7 +100,7 @@ func (d *decoder) syntax(err error) {
 	if _, scan := fmt.Sscanf(message, "line %d:", &line); scan == nil {
 		_, message, _ = strings.Cut(message, ": ")
 	}
-	d.report(Pos{max(line, 1), 1}, "this is not YAML: %s", message)
+	d.report(Pos{d.in.begins + max(line, 1), 1}, "this is not YAML: %s", message)
 }
 
 // deref follows an alias to what it stands for and counts it against the bound.
@@ -288,11 +303,12 @@ func (d *decoder) each(n *yaml.Node, what string, lone bool, read func(n *yaml.N
 // flat calls read for every item of a list, and of the lists in it: an anchor may mark several items. A lone item may stand for a list.
 func (d *decoder) flat(n *yaml.Node, what string, read func(n *yaml.Node)) {
 	d.each(n, what, true, func(item *yaml.Node) {
-		if d.deref(item).Kind == yaml.SequenceNode && !d.tooMany {
+		switch {
+		case d.deref(item).Kind != yaml.SequenceNode:
+			read(item)
+		case !d.tooMany:
 			d.flat(item, what, read)
-			return
 		}
-		read(item)
 	})
 }
 
@@ -354,7 +370,7 @@ func (d *decoder) source(n *yaml.Node, what string) Template {
 	switch {
 	case !constant || !t.Given:
 	case text == "":
-		d.report(t.Pos, "from is empty; write . for the whole project folder")
+		d.report(t.Pos, "from is empty; write . for the whole folder")
 	case strings.HasPrefix(text, "/"):
 		d.report(t.Pos, "from is relative to the project folder: %q is absolute", text)
 	}
@@ -414,13 +430,17 @@ func (d *decoder) locate(n *yaml.Node, offset int) Pos {
 	if len(needle) > 40 {
 		needle = needle[:40]
 	}
-	for i := n.Line - 1; i >= 0 && i < len(d.file.lines) && i < n.Line+200; i++ {
-		line, from := d.file.lines[i], 0
-		if i == n.Line-1 {
+	for number := n.Line; number <= n.Line+200; number++ {
+		line, is := d.in.line(number)
+		if !is {
+			break
+		}
+		from := 0
+		if number == n.Line {
 			from = min(len(line), n.Column-1)
 		}
 		if found := strings.Index(line[from:], needle); found >= 0 {
-			return Pos{i + 1, 1 + utf8.RuneCountInString(line[:from+found])}
+			return Pos{number, 1 + utf8.RuneCountInString(line[:from+found])}
 		}
 	}
 	return at(n)

@@ -35,7 +35,7 @@ type combination struct {
 
 // eachOf looks ahead for the lists of an image, whose names expressions may use. Mistakes are reported where they are read again.
 func (d *decoder) eachOf(image *yaml.Node) (names []string) {
-	quiet := &decoder{file: d.file}
+	quiet := &decoder{file: d.file, in: d.in}
 	pairs, _ := quiet.pairs(image, "")
 	for _, p := range pairs {
 		if p.key.Value == "each" {

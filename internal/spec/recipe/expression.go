@@ -65,6 +65,7 @@ type Expression struct {
 	Pos  Pos
 	Text string
 	file *File
+	in   string // the folder of its recipe
 	prog *vm.Program
 	uses []use
 	// branches tells that some parts may not be reached; what they need is only missed where they are.
@@ -249,7 +250,7 @@ func (e *Expression) Eval(s *Scope) (any, error) {
 			return nil
 		},
 		"result": func(unit, path string) any {
-			value, err := s.Late.result(unit, path)
+			value, err := s.Late.result(meantIn(e.in, unit), path)
 			unread = errors.Join(unread, err)
 			return value
 		},
@@ -358,6 +359,7 @@ func (s *Scope) missing(u use) string {
 // compiler turns text into expressions; factNames bounds what may stand after "facts.".
 type compiler struct {
 	file      *File
+	folder    string // of the recipe that is read
 	factNames []string
 	secrets   []string
 	each      []string // the names of the lists of the image that is read
@@ -411,7 +413,7 @@ var roots = []string{"git", "env", "platform", "facts", "date", "now", "run", "e
 
 // compile checks one expression. A mistake is reported and gives nil.
 func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
-	e := &Expression{Pos: pos, Text: strings.TrimSpace(text), file: c.file}
+	e := &Expression{Pos: pos, Text: strings.TrimSpace(text), file: c.file, in: c.folder}
 	if e.Text == "" {
 		c.report(pos, "an empty expression: write a name between ${ and }")
 		return nil

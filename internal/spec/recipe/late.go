@@ -107,7 +107,7 @@ func (c *compiler) checkLate(e *Expression, found *collector) {
 			c.report(e.Pos, "result needs the name of a stage and an absolute path in it, both as they are: result(\"stage\", \"/out/VERSION\")")
 			continue
 		}
-		e.results = append(e.results, UnitUse{Name: texts[0], Pos: e.Pos})
+		e.results = append(e.results, UnitUse{Name: meantIn(c.folder, texts[0]), Pos: e.Pos})
 	}
 	if e.late = needs != ""; !e.late || c.place == latePlace {
 		return

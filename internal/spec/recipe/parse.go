@@ -16,25 +16,38 @@ import (
 )
 
 // Parse reads a recipe. name is the file as messages show it. The error is an *Errors with every problem found.
-func Parse(name string, text []byte) (*Recipe, error) {
-	file := &File{Name: name, lines: strings.Split(strings.ReplaceAll(string(text), "\r\n", "\n"), "\n")}
-	d := &decoder{file: file}
-	root := d.decode(text)
-	if root == nil {
-		return &Recipe{File: file}, merge(file, d.problems)
+// Further recipes that it names are not read: that is ParseGraph.
+func Parse(name string, text []byte) (*Recipe, error) { return ParseGraph(name, text, nil) }
+
+// parse reads a recipe from the nodes of its texts, the first of which names the others.
+func parse(file *File, documents []document) (*Recipe, []Problem) {
+	r := &Recipe{File: file}
+	var problems []Problem
+	combined := 0
+	first := documents[0].root
+	for _, one := range documents {
+		root := one.root
+		d := &decoder{file: file, in: one.text, units: append(namesBelow(root, "stages"), namesBelow(root, "images")...),
+			secretNames: namesBelow(root, "secrets"), defaults: valueOf(root, "defaults"), combined: combined}
+		// What the first recipe says of facts and secrets holds in all.
+		d.compiler = &compiler{file: file, folder: one.text.folder, report: d.report, factNames: namesOf(root, first, "facts"), secrets: namesOf(root, first, "secrets")}
+		d.recipe(root, r)
+		problems, combined = append(problems, d.problems...), d.combined
 	}
-	r, problems := parse(file, root)
-	return r, merge(file, problems)
+	names := &decoder{file: file}
+	names.checkNames(r)
+	return r, append(problems, names.problems...)
 }
 
-// parse reads a recipe from the nodes of its text.
-func parse(file *File, root *yaml.Node) (*Recipe, []Problem) {
-	d := &decoder{file: file, units: append(namesBelow(root, "stages"), namesBelow(root, "images")...), defaults: valueOf(root, "defaults")}
-	d.compiler = &compiler{file: file, report: d.report, factNames: namesBelow(root, "facts"), secrets: namesBelow(root, "secrets")}
-	r := &Recipe{File: file}
-	d.recipe(root, r)
-	d.checkNames(r)
-	return r, d.problems
+// namesOf looks ahead for the names below a key of a recipe and of the first one, each once.
+func namesOf(root, first *yaml.Node, key string) []string {
+	names := namesBelow(root, key)
+	for _, name := range namesBelow(first, key) {
+		if !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // namesBelow looks ahead for the names below a key of the recipe, so that they are known wherever they are used.
@@ -63,29 +76,39 @@ var (
 )
 
 func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
+	var silence []string
 	d.object(n, "the recipe",
 		field{key: "imbricat", need: true, read: d.version},
-		field{key: "sources", read: func(n *yaml.Node) { d.sources(n, &r.Sources) }},
+		field{key: "sources", read: func(n *yaml.Node) {
+			s := Sources{In: d.in.folder}
+			d.sources(n, &s)
+			r.Sources = append(r.Sources, s)
+		}},
 		field{key: "facts", read: func(n *yaml.Node) {
 			d.named(n, "facts", func(key, value *yaml.Node) {
 				d.checkName(key, "fact", factName)
-				r.Facts = append(r.Facts, Fact{key.Value, at(key), d.scalar(value, "the fact "+key.Value)})
+				r.Facts = append(r.Facts, Fact{d.in.folder, key.Value, at(key), d.scalar(value, "the fact "+key.Value)})
 			})
 		}},
 		field{key: "secrets", read: func(n *yaml.Node) { d.secrets(n, r) }},
 		field{key: "stages", read: func(n *yaml.Node) {
 			d.named(n, "stages", func(key, value *yaml.Node) { r.Stages = append(r.Stages, d.stage(key, value)) })
 		}},
-		field{key: "images", need: true, read: func(n *yaml.Node) {
+		field{key: "images", need: !d.mayLack(n), read: func(n *yaml.Node) {
+			before, wrong := len(r.Images), len(d.problems)
 			d.named(n, "images", func(key, value *yaml.Node) { r.Images = append(r.Images, d.images(key, value)...) })
-			if len(r.Images) == 0 {
+			if len(r.Images) == before && len(d.problems) == wrong {
 				d.report(at(n), "images names no image")
 			}
 		}},
-		field{key: "silence", read: func(n *yaml.Node) { r.Silence = d.silence(n) }},
+		field{key: "silence", read: func(n *yaml.Node) { silence = d.silence(n) }},
 		field{key: "shared", read: func(*yaml.Node) {}},   // a place for anchors: what they mark is read where it is used
 		field{key: "defaults", read: func(*yaml.Node) {}}, // of every unit, which reads them
 		field{key: "cache", read: func(n *yaml.Node) {
+			if d.in.folder != "" {
+				d.report(at(n), "one cache serves all recipes: it is named in %s, which names this one", d.file.Name)
+				return
+			}
 			r.Cache = &Cache{Pos: at(n), Direction: "both"}
 			d.object(n, "cache", field{key: "share", need: true, read: func(n *yaml.Node) { r.Cache.Share = d.text(n, "share") }}, field{key: "direction", was: "mode", read: func(n *yaml.Node) {
 				r.Cache.Direction = d.oneOf(n, "direction", "read", "write", "both")
@@ -97,11 +120,24 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 				if one.File != "" && !fs.ValidPath(one.File) {
 					d.report(one.Pos, "authorities are files of the project: %q leads out of it; your own settings may name others", one.File)
 				}
+				one.File = path.Join(d.in.folder, one.File)
 				r.Authorities = append(r.Authorities, one)
 			})
 		}},
-		field{key: "recipes", later: true, read: func(n *yaml.Node) { d.words(n, "recipes", false) }},
+		field{key: "recipes", read: d.recipes},
 	)
+	if d.in.folder == "" {
+		r.Silence = silence
+		return
+	}
+	for _, s := range r.units(d.in.folder) { // the silence of this recipe is no other's
+		s.silence(silence)
+	}
+}
+
+// mayLack reports whether a recipe may be without images: others have them.
+func (d *decoder) mayLack(n *yaml.Node) bool {
+	return d.in.folder != "" || valueOf(d.deref(n), "recipes") != nil
 }
 
 func (d *decoder) version(n *yaml.Node) {
@@ -189,7 +225,7 @@ func (d *decoder) steps(n *yaml.Node) []Step {
 }
 
 func (d *decoder) stage(key, value *yaml.Node) (s Stage) {
-	s = Stage{Name: key.Value, Pos: at(key)}
+	s = Stage{Name: d.own(key.Value), In: d.in.folder, Pos: at(key)}
 	d.checkName(key, "stage", unitName)
 	defer d.gatherResults(&s)()
 	d.object(value, "the stage "+key.Value, append(d.unitFields(&s, false),
@@ -203,11 +239,15 @@ func (d *decoder) images(key, value *yaml.Node) []Image {
 	d.compiler.each = d.eachOf(value)
 	i, each := d.image(key, value)
 	d.compiler.each = nil
-	return d.variantsOf(i, each)
+	all := d.variantsOf(i, each)
+	for n := range all {
+		all[n].Name, all[n].Of = d.own(all[n].Name), d.own(all[n].Of)
+	}
+	return all
 }
 
 func (d *decoder) image(key, value *yaml.Node) (i Image, lists *each) {
-	i = Image{Stage: Stage{Name: key.Value, Pos: at(key)}}
+	i = Image{Stage: Stage{Name: key.Value, In: d.in.folder, Pos: at(key)}}
 	d.checkName(key, "image", unitName)
 	defer d.gatherResults(&i.Stage)()
 	d.object(value, "the image "+key.Value, append(append(d.unitFields(&i.Stage, true), below("settings", d.settingsFields(&i.Settings))...),
@@ -243,15 +283,15 @@ func (d *decoder) base(n *yaml.Node) Base {
 		case text == "none":
 			b.Kind = NoBase
 		case constant && b.Reference.Given && d.ownName(text):
-			b = Base{Kind: ImageBase, Pos: b.Pos, Name: text, plain: true}
+			b = Base{Kind: ImageBase, Pos: b.Pos, Name: d.meant(text), plain: true}
 		case constant && b.Reference.Given:
 			d.checkReference(b.Pos, text)
 		}
 		return b
 	}
 	d.object(n, "base",
-		field{key: "image", read: func(n *yaml.Node) { b.Kind, b.Name, b.Pos = ImageBase, d.word(n, "image"), at(d.deref(n)) }},
-		field{key: "stage", read: func(n *yaml.Node) { b.Kind, b.Name, b.Pos = StageBase, d.word(n, "stage"), at(d.deref(n)) }},
+		field{key: "image", read: func(n *yaml.Node) { b.Kind, b.Name, b.Pos = ImageBase, d.meant(d.word(n, "image")), at(d.deref(n)) }},
+		field{key: "stage", read: func(n *yaml.Node) { b.Kind, b.Name, b.Pos = StageBase, d.meant(d.word(n, "stage")), at(d.deref(n)) }},
 		field{key: "reference", read: func(n *yaml.Node) {
 			b.Kind, b.Explicit, b.Reference = ReferenceBase, true, d.text(n, "reference")
 			b.Pos = b.Reference.Pos
@@ -476,6 +516,7 @@ func (d *decoder) checkNames(r *Recipe) {
 			}
 		}
 	}
+	d.checkTold(r)
 	d.checkSecretTexts(r)
 	for _, name := range names {
 		d.checkUses(units[name], units, names)
@@ -490,6 +531,19 @@ func (d *decoder) checkNames(r *Recipe) {
 		for _, c := range u.checks {
 			r.needs[name] = append(r.needs[name], c.Name)
 		}
+	}
+}
+
+// checkTold finds images of different recipes that could not be told apart in the values of a receipt, which have a name for each.
+func (d *decoder) checkTold(r *Recipe) {
+	of := map[string]*Image{}
+	for i := range r.Images {
+		one := &r.Images[i]
+		as := strings.NewReplacer(".", "-", "_", "-", "/", "-", "#", "-").Replace(strings.ToLower(one.Name))
+		if other := of[as]; other != nil && other.In != one.In {
+			d.report(one.Pos, "the names %s and %s differ in signs alone, and values of a receipt have none: rename one of them", other.Name, one.Name)
+		}
+		of[as] = one
 	}
 }
 
@@ -528,6 +582,18 @@ func (d *decoder) unknownUnit(name string, names []string) string {
 	}
 	if near := Nearest(name, names); near != "" {
 		return fmt.Sprintf("no stage or image is named %q; did you mean %q?", name, near)
+	}
+	if folder, own, is := strings.Cut(name, "#"); is {
+		var others []string
+		for _, other := range names {
+			if rest, its := strings.CutPrefix(other, folder+"#"); its {
+				others = append(others, rest)
+			}
+		}
+		if len(others) == 0 {
+			return fmt.Sprintf("no recipe of the graph is in %q: recipes: names those that are", folder)
+		}
+		return fmt.Sprintf("the recipe in %s has no stage or image %q: it has %s", folder, own, say.Some(others))
 	}
 	return fmt.Sprintf("no stage or image is named %q; an image of a registry is named with its host, such as registry.tideline.example/%s:1, and one of the store with its tag, such as %s:1, or as {reference: %s}", name, name, name, name)
 }

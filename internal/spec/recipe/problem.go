@@ -9,15 +9,59 @@ import (
 	"github.com/agnivade/levenshtein"
 )
 
-// File is the text of a recipe with its name, for messages.
+// File is the text of a recipe with its name, and of the recipes that it names, for messages. Positions count lines through all of them.
 type File struct {
 	Name        string
-	lines       []string
+	texts       []*text
 	expressions []*Expression
 }
 
-// Text returns the recipe's lines.
-func (f *File) Text() string { return strings.Join(f.lines, "\n") }
+// text is one of the texts.
+type text struct {
+	name   string // as messages show it
+	folder string // where the recipe lies, relative to the first one's folder, which is the empty one
+	begins int    // lines of the texts before
+	lines  []string
+}
+
+// add adds a text.
+func (f *File) add(name, folder string, content []byte) *text {
+	t := &text{name: name, folder: folder, lines: strings.Split(strings.ReplaceAll(string(content), "\r\n", "\n"), "\n")}
+	if n := len(f.texts); n > 0 {
+		t.begins = f.texts[n-1].begins + len(f.texts[n-1].lines)
+	}
+	f.texts = append(f.texts, t)
+	return t
+}
+
+// at finds the text that a line is of; nil where there is none.
+func (f *File) at(line int) *text {
+	for _, t := range f.texts {
+		if line > t.begins && line <= t.begins+len(t.lines) {
+			return t
+		}
+	}
+	return nil
+}
+
+// line is one that the lines of all texts are counted with, without its end.
+func (t *text) line(number int) (string, bool) {
+	if number -= t.begins; number < 1 || number > len(t.lines) {
+		return "", false
+	}
+	return t.lines[number-1], true
+}
+
+func (t *text) whole() string { return strings.Join(t.lines, "\n") }
+
+// Text returns the lines of all recipes.
+func (f *File) Text() string {
+	var all []string
+	for _, t := range f.texts {
+		all = append(all, t.whole())
+	}
+	return strings.Join(all, "\n")
+}
 
 // Problem is one mistake at one place. Later marks a valid key whose work this version does not do yet.
 type Problem struct {
@@ -74,10 +118,16 @@ func (f *File) Problem(pos Pos, format string, args ...any) *Errors {
 
 // Describe is a message with its place and the line.
 func (f *File) Describe(pos Pos, message string) string {
-	if pos.Line < 1 || pos.Line > len(f.lines) {
+	in := f.at(pos.Line)
+	switch {
+	case in == nil:
 		return fmt.Sprintf("%s: %s", f.Name, message)
+	case pos.Column == 0: // it is about the whole text
+		return fmt.Sprintf("%s: %s", in.name, message)
 	}
-	line := strings.ReplaceAll(f.lines[pos.Line-1], "\t", " ")
+	line, _ := in.line(pos.Line)
+	line = strings.ReplaceAll(line, "\t", " ")
+	pos.Line -= in.begins
 	runes := []rune(line)
 	column := min(max(pos.Column, 1), len(runes)+1)
 	// A window keeps very long lines readable.
@@ -88,7 +138,7 @@ func (f *File) Describe(pos Pos, message string) string {
 	shown := string(runes[start:min(len(runes), start+160)])
 	gutter := fmt.Sprintf("%5d | ", pos.Line)
 	return fmt.Sprintf("%s:%d:%d: %s\n%s%s\n      | %s^",
-		f.Name, pos.Line, pos.Column, message, gutter, shown, strings.Repeat(" ", column-1-start))
+		in.name, pos.Line, pos.Column, message, gutter, shown, strings.Repeat(" ", column-1-start))
 }
 
 // merge collects the problems of several errors, in the order of the text and without repeats.

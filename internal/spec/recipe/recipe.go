@@ -26,7 +26,7 @@ type Pos struct{ Line, Column int }
 // Recipe is a parsed recipe. Images and stages stand in the order of the text.
 type Recipe struct {
 	File    *File
-	Sources Sources
+	Sources []Sources // of each recipe of the graph that says something
 	Facts   []Fact
 	Secrets []Secret
 	Stages  []Stage
@@ -61,14 +61,45 @@ type Cache struct {
 	Direction string
 }
 
+// units are the stages and images of a folder's recipe.
+func (r *Recipe) units(folder string) (all []*Stage) {
+	for i := range r.Stages {
+		all = append(all, &r.Stages[i])
+	}
+	for i := range r.Images {
+		all = append(all, &r.Images[i].Stage)
+	}
+	return slices.DeleteFunc(all, func(s *Stage) bool { return s.In != folder })
+}
+
+// silence has no step of a stage or an image give the warnings.
+func (s *Stage) silence(codes []string) {
+	quieten := func(steps []Step) []Step {
+		steps = slices.Clone(steps) // images of one entry share them
+		for i := range steps {
+			steps[i].Silence = append(slices.Clone(steps[i].Silence), codes...)
+		}
+		return steps
+	}
+	if len(codes) == 0 {
+		return
+	}
+	s.Steps, s.For = quieten(s.Steps), slices.Clone(s.For)
+	for i := range s.For {
+		s.For[i].Steps = quieten(s.For[i].Steps)
+	}
+}
+
 // Sources says what of the project folder may be taken in.
 type Sources struct {
-	LeaveOut        []string // patterns with gitignore's semantics, relative to the project folder
+	In              string   // the folder for which it says so, with all below it; empty: the project folder
+	LeaveOut        []string // patterns with gitignore's semantics, relative to the folder
 	HonourGitignore bool
 }
 
 // Fact is a named value of a build.
 type Fact struct {
+	In    string // the folder of its recipe
 	Name  string
 	Pos   Pos
 	Value Template
@@ -97,7 +128,8 @@ type Base struct {
 
 // Stage is a file tree made by steps, from which images and other stages take.
 type Stage struct {
-	Name     string
+	Name     string // as the graph has it
+	In       string // the folder of its recipe, relative to the project folder; empty: the same
 	Pos      Pos
 	Base     Base
 	Here     bool // run steps run on this machine's platform, whatever the wanted one

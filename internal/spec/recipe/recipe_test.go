@@ -3,8 +3,11 @@ package recipe
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -317,4 +320,103 @@ func TestMendTag(t *testing.T) {
 			require.NotEqual(t, MendTag(strings.Repeat("a", 130)), MendTag(other))
 		}
 	})
+}
+
+// graph reads a recipe with others beside it, by the files that patterns name.
+func graph(files map[string]string) (*Recipe, error) {
+	return ParseGraph(DefaultName, []byte(files[DefaultName]), func(pattern string) (found []Source, err error) {
+		for _, name := range slices.Sorted(maps.Keys(files)) {
+			if is, _ := path.Match(pattern, name); is {
+				found = append(found, Source{name, []byte(files[name])})
+			}
+		}
+		if len(found) == 0 {
+			err = errors.New("there is no such file")
+		}
+		return found, err
+	})
+}
+
+func TestParseGraph(t *testing.T) {
+	r, err := graph(map[string]string{
+		DefaultName: "imbricat: 1\nrecipes: ['s/*/imbricat.yaml', s/n/imbricat.yaml, imbricat.yaml]\nsilence: modes\nsecrets: {token: {env: T}, own: {env: O}}\nfacts: {v: '1'}\n" +
+			"authorities: [a.pem]\nstages: {t: {base: none}}\nimages: {g: {base: s/n#g}}\n",
+		"s/n/imbricat.yaml": "imbricat: 1\nsilence: no-match\nauthorities: [a.pem]\nsources: {leave-out: '*.log'}\nsecrets: {own: {text: '${secrets.token}'}}\nfacts: {w: '${facts.v}'}\n" +
+			"stages: {t: {base: none}}\nimages: {g: {base: {stage: t}, settings: {labels: {a: '${result(\"#t\", \"/v\")}${result(\"t\", \"/v\")}'}}, checks: [{stage: '#t'}], steps: [{take: {from: '#t', paths: /a, to: /b}}, " +
+			"{run: x, secrets: {token: /t, own: /o}}], for: {linux/arm64: {steps: [{run: y}]}}, platforms: [linux/amd64, linux/arm64]}, h: {base: t, each: {a: [x, y]}}}\n",
+		"s/s/imbricat.yaml": "imbricat: 1\nstages: {t: {base: s/n#t}}\n",
+	})
+	require.NoError(t, err)
+	var names []string
+	for _, s := range r.Stages {
+		names = append(names, s.Name)
+	}
+	for _, i := range r.Images {
+		names = append(names, i.Of+">"+i.Name)
+	}
+	require.Equal(t, []string{"t", "s/n#t", "s/s#t", ">g", ">s/n#g", "s/n#h>s/n#h-x", "s/n#h>s/n#h-y"}, names)
+	require.Equal(t, []string{"s/n#t", "t", "s/n#t", "t", "t"}, r.Needs("s/n#g"))
+	require.Equal(t, []string{"s/n#g"}, r.Needs("g"))
+	require.Equal(t, []string{"s/n#t"}, r.Needs("s/s#t"))
+	require.Equal(t, []string{"s/n#t"}, r.Needs("s/n#h-x"))
+	require.Equal(t, []string{"modes"}, r.Silence)
+	g := r.Images[1]
+	require.Equal(t, []string{"no-match"}, g.Steps[0].Silence)
+	require.Equal(t, []string{"no-match"}, g.For[0].Steps[0].Silence)
+	require.Equal(t, []SecretUse{{g.Steps[1].Do.(*Run).Secrets[0].Pos, "token", g.Steps[1].Do.(*Run).Secrets[0].At}, {g.Steps[1].Do.(*Run).Secrets[1].Pos, "s/n#own", g.Steps[1].Do.(*Run).Secrets[1].At}},
+		g.Steps[1].Do.(*Run).Secrets)
+	require.Equal(t, []string{"token"}, r.Secrets[2].Needs())
+	made, err := r.Secrets[2].Make(Scope{}, map[string]string{"token": "x"})
+	require.NoError(t, err)
+	require.Equal(t, "x", made)
+	require.Equal(t, "s/n/a.pem", r.Authorities[1].File)
+	require.Equal(t, []Sources{{In: "s/n", LeaveOut: []string{"*.log"}}}, r.Sources)
+	require.Equal(t, []string{"s/n#g", "s/n#h-x", "s/n#h-y"}, r.In("s"))
+	require.Equal(t, []string{"g"}, r.Of(""))
+	require.Empty(t, r.In("s/s"))
+	require.Contains(t, r.File.Describe(g.Pos, "here"), "s/n/imbricat.yaml:8:10: here\n    8 | images: {g: ")
+}
+
+// TestGraphProblems: mistakes of all recipes are told, each with its file and line there.
+func TestGraphProblems(t *testing.T) {
+	one, fine := "imbricat: 1\nimages: {g: {base: none}}\n", "imbricat: 1\nrecipes: ['*/imbricat.yaml']\n"
+	for _, c := range []struct {
+		files map[string]string
+		want  []string
+	}{
+		{map[string]string{DefaultName: fine + "images: {g: {bse: none}}\n", "a/imbricat.yaml": "imbricat: 1\nimages:\n  g: {base: elsewhere#g, steps: [{take: {from: '#q', paths: /a, to: /b}}]}\n", "b/imbricat.yaml": "imbricat: 1\nimages: 5\n"}, []string{
+			`imbricat.yaml:3:14: unknown key "bse" in the image g; did you mean "base"?`, `a/imbricat.yaml:3:13: no recipe of the graph is in "elsewhere": recipes: names those that are`, `a/imbricat.yaml:3:48: no stage or image is named "q"`,
+			`b/imbricat.yaml:2:9: images must be a mapping, not a number`}},
+		{map[string]string{DefaultName: fine, "a/imbricat.yaml": "\n: : x", "b/imbricat.yaml": "\xff", "c/imbricat.yaml": "", "d/imbricat.yaml": one + "---\n" + one}, []string{
+			`a/imbricat.yaml:1:1: this is not YAML`, `b/imbricat.yaml: the recipe is not UTF-8 text`, `c/imbricat.yaml:1:1: the recipe is empty`, `d/imbricat.yaml: the recipe has more than one YAML document`}},
+		{map[string]string{DefaultName: "imbricat: 1\nrecipes: [b.yaml, 'a/*.yaml', ../x.yaml, /x.yaml, no.yaml, 5]\n", "b.yaml": one, "a/1.yaml": one, "a/2.yaml": one}, []string{
+			`imbricat.yaml:2:11: b.yaml lies beside this recipe, and a recipe is named by its folder: give it one of its own`, `imbricat.yaml:2:19: a/1.yaml and a/2.yaml lie in one folder`,
+			`imbricat.yaml:2:31: recipes lie below this one: "../x.yaml" is no path`, `imbricat.yaml:2:42: recipes lie below this one: "/x.yaml"`, `imbricat.yaml:2:51: recipes: no.yaml: there is no such file`, `imbricat.yaml:2:60: an entry of recipes must be text`}},
+		{map[string]string{DefaultName: fine, "a b/imbricat.yaml": one}, []string{`imbricat.yaml:2:11: a b/imbricat.yaml: the folder of a recipe is part of names`}},
+		{map[string]string{DefaultName: fine, "a/imbricat.yaml": one + "recipes: b/x.yaml\ncache: {share: ./x}\n"}, []string{
+			`a/imbricat.yaml:3:10: further recipes are named in one place, imbricat.yaml`, `a/imbricat.yaml:4:8: one cache serves all recipes: it is named in imbricat.yaml`}},
+		{map[string]string{DefaultName: fine, "a/imbricat.yaml": "imbricat: 1\nimages: {g: {base: b#g}}\n", "b/imbricat.yaml": "imbricat: 1\nimages: {g: {base: a#g}, h: {base: a#h}}\n"}, []string{
+			`a/imbricat.yaml:2:10: "a#g" needs itself: a#g needs b#g needs a#g`, `b/imbricat.yaml:2:36: no stage or image is named "a#h"`}},
+		{map[string]string{DefaultName: fine, "a-b/imbricat.yaml": one, "a.b/imbricat.yaml": one}, []string{`a.b/imbricat.yaml:2:10: the names a-b#g and a.b#g differ in signs alone`}},
+		{map[string]string{DefaultName: "imbricat: 1\nstages: {s: {base: none}}\n"}, []string{`imbricat.yaml:1:1: the recipe needs the key "images"`}},
+		{map[string]string{DefaultName: fine, "a/imbricat.yaml": "imbricat: 1\nfacts: {v: '${facts.w}'}\nimages: {g: {base: none, steps: [{run: x, secrets: {s: /s}}]}}\n", "b/imbricat.yaml": one + "facts: {w: x}\nsecrets: {s: {env: S}}\n"}, []string{
+			`a/imbricat.yaml:2:`, `a/imbricat.yaml:3:53: no secret is named "s"`}},
+	} {
+		_, err := graph(c.files)
+		var list *Errors
+		require.ErrorAs(t, err, &list, "%v", c.files)
+		var got []string
+		for line := range strings.Lines(err.Error()) {
+			if strings.Contains(line, ".yaml") && !strings.Contains(line, " | ") {
+				got = append(got, line)
+			}
+		}
+		require.Len(t, got, len(c.want), "%s", err)
+		for i, want := range c.want {
+			require.True(t, strings.HasPrefix(got[i], want), "got  %s\nwant %s", got[i], want)
+		}
+		if rest := list.File.Without(list.Problems); rest != nil {
+			require.Equal(t, list.File.Text(), rest.File.Text())
+		}
+	}
 }

@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -47,21 +48,30 @@ type SecretUse struct {
 
 // Secret says where a secret comes from; exactly one of the sources is set.
 type Secret struct {
-	Name     string
+	Name     string // as the graph has it
+	In       string // the folder of its recipe
 	Pos      Pos
 	Env      string
 	File     Template
 	Command  []string
 	SSHAgent bool     // the agent's socket, not its keys
 	Text     Template // made of other secrets
+
+	names map[string]string // those that the text is made of, by what it calls them
 }
 
 // Needs are the secrets that the text of one is made of.
-func (s Secret) Needs() (names []string) {
-	for _, e := range s.Text.Expressions() {
-		names = append(names, e.Uses("secrets")...)
+func (s Secret) Needs() []string { return slices.Sorted(maps.Values(s.names)) }
+
+// Make makes the text of a secret of the values of others, by the names that the graph has for them.
+func (s Secret) Make(scope Scope, values map[string]string) (string, error) {
+	scope.Secrets = map[string]any{}
+	for here, name := range s.names {
+		if value, known := values[name]; known {
+			scope.Secrets[here] = value
+		}
 	}
-	return names
+	return s.Text.Text(&scope)
 }
 
 // runStep reads what a step runs: a line, a list of lines, or an argument list.
@@ -170,7 +180,7 @@ func (d *decoder) placeOf(name, item *yaml.Node, what string, named func(n *yaml
 
 func (d *decoder) secretUse(name, item *yaml.Node) SecretUse {
 	use := SecretUse{Pos: at(d.deref(item))}
-	d.placeOf(name, item, "a secret", func(n *yaml.Node) { use.Name, use.Pos = d.word(n, "name"), at(d.deref(n)) }, &use.At)
+	d.placeOf(name, item, "a secret", func(n *yaml.Node) { use.Name, use.Pos = d.secret(d.word(n, "name")), at(d.deref(n)) }, &use.At)
 	return use
 }
 
@@ -230,7 +240,7 @@ func ParseDuration(text string) (time.Duration, error) {
 
 func (d *decoder) secrets(n *yaml.Node, r *Recipe) {
 	d.named(n, "secrets", func(key, value *yaml.Node) {
-		s := Secret{Name: key.Value, Pos: at(key)}
+		s := Secret{Name: d.own(key.Value), In: d.in.folder, Pos: at(key), names: map[string]string{}}
 		d.checkName(key, "secret", unitName)
 		before := len(d.problems)
 		d.object(value, "the secret "+key.Value,
@@ -259,6 +269,11 @@ func (d *decoder) secrets(n *yaml.Node, r *Recipe) {
 			field{key: "text", read: func(n *yaml.Node) { d.within(secretPlace, func() { s.Text = d.text(n, "text") }) }})
 		if target := d.deref(value); len(d.problems) == before && len(target.Content) != 2 {
 			d.report(at(target), "a secret has exactly one of env, file, command, ssh-agent, text")
+		}
+		for _, e := range s.Text.Expressions() {
+			for _, name := range e.Uses("secrets") {
+				s.names[name] = d.secret(name)
+			}
 		}
 		r.Secrets = append(r.Secrets, s)
 	})

@@ -242,7 +242,7 @@ func (d *decoder) origin(n *yaml.Node, t *Take) {
 	target := d.deref(n)
 	t.Pos = at(target)
 	if target.Kind == yaml.MappingNode {
-		unit := func(n *yaml.Node) { t.Unit, t.Pos = d.word(n, "from"), at(d.deref(n)) }
+		unit := func(n *yaml.Node) { t.Unit, t.Pos = d.meant(d.word(n, "from")), at(d.deref(n)) }
 		d.object(n, "from",
 			field{key: "stage", read: unit},
 			field{key: "image", read: unit},
@@ -259,14 +259,14 @@ func (d *decoder) origin(n *yaml.Node, t *Take) {
 	case !constant || !template.Given:
 		t.Reference = template
 	case d.ownName(text):
-		t.Unit = text
+		t.Unit = d.meant(text)
 	default:
 		t.Reference = template
 		d.checkReference(t.Pos, text)
 	}
 }
 
-// ownName reports whether a text names a stage or an image of the recipe, or would, where it had one of that name.
+// ownName reports whether a text names a stage or an image of the recipe or its graph, or would, where they had one of that name.
 func (d *decoder) ownName(text string) bool { return slices.Contains(d.units, text) || IsName(text) }
 
 // IsName reports whether a reference is a name alone, which in a recipe is always one of the recipe's own.

@@ -1,6 +1,8 @@
 package recipe
 
 import (
+	"slices"
+
 	"go.yaml.in/yaml/v3"
 )
 
@@ -11,18 +13,23 @@ const mostRounds = 20
 // without these. Further mistakes can be looked for in what is left. It is nil where no recipe is left, or a problem has no place in
 // the text.
 func (f *File) Without(problems []Problem) *Recipe {
-	d := &decoder{file: &File{Name: f.Name, lines: f.lines}}
-	root := d.decode([]byte(f.Text()))
-	if root == nil {
-		return nil
+	var documents []document
+	for _, t := range f.texts {
+		d := &decoder{file: f, in: t}
+		root := d.decode([]byte(t.whole()))
+		if root == nil {
+			return nil
+		}
+		documents = append(documents, document{t, root})
 	}
 	for range mostRounds {
 		for _, p := range problems {
-			if p.Pos.Line < 1 || !remove(root, p.Pos) {
+			at := slices.Index(f.texts, f.at(p.Pos.Line))
+			if at < 0 || !remove(documents[at].root, p.Pos) {
 				return nil
 			}
 		}
-		r, left := parse(&File{Name: f.Name, lines: f.lines}, root)
+		r, left := parse(&File{Name: f.Name, texts: f.texts}, documents)
 		if len(left) == 0 {
 			return r
 		}
