@@ -329,8 +329,8 @@ type evaluation struct {
 	facts  *Facts
 	folder string // whose recipe names the facts
 	scope  *recipe.Scope
-	state map[string]int // 1: begun, 2: done, 3: failed
-	fails map[string]error
+	state  map[string]int // 1: begun, 2: done, 3: failed
+	fails  map[string]error
 
 	platform platform.Platform
 	first    *recipe.Scope // of the first recipe
