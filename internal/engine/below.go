@@ -7,7 +7,9 @@ import (
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/engine/command"
 	"imbricat/internal/engine/step"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/spec/plan"
 )
@@ -17,7 +19,8 @@ type Below struct {
 	Unit   *plan.Unit
 	Step   *plan.Step
 	Name   step.Name
-	View   *step.View
+	View   *step.View      // with what is lent to the step
+	Own    *step.View      // without; nil: nothing is lent
 	Config *v1.ImageConfig // nil where no image is below
 }
 
@@ -51,10 +54,17 @@ func Beneath(ctx context.Context, o Options, name string, p platform.Platform, n
 			return func() { own.Do = do }, err
 		})
 	}
+	s := &stepNode{unit: n, plan: &own, name: step.Name{Unit: u.ID, Index: number - 1}}
+	s.task = event.Task{ID: u.ID.String(), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Place: s.name.Place(), Label: own.Label}
+	w.inputs(s)
 	if err := w.graph.Run(ctx); err != nil {
 		return err
 	}
-	out := &Below{Unit: u, Step: &own, Name: step.Name{Unit: u.ID, Index: number - 1}, View: n.view()}
+	var lent command.Setting
+	if err := w.lend(ctx, s, n.view(), &lent); err != nil {
+		return err
+	}
+	out := &Below{Unit: u, Step: &own, Name: s.name, View: lent.Below, Own: lent.Own}
 	if base := n.inherited(); base != nil {
 		out.Config = &base.Config.Config
 	}

@@ -54,8 +54,7 @@ func (f *foresight) workOut(ctx context.Context, s *stepNode) *step.Outcome {
 		return nil
 	}
 	o := &step.Outcome{Name: s.name, Task: s.task, Annotations: s.plan.Annotations}
-	kind := compose.Of(s.plan.Do)
-	if kind == nil {
+	if compose.Of(s.plan.Do) == nil {
 		if o.Tree = f.w.runner.LeftLast(s.unit.plan, s.name.Index); o.Tree == nil {
 			return nil
 		}
@@ -65,7 +64,7 @@ func (f *foresight) workOut(ctx context.Context, s *stepNode) *step.Outcome {
 	if below == nil || !f.ready(ctx, s.inputs) {
 		return nil
 	}
-	laid, err := f.w.compose(ctx, s, kind, below, func(u *unitNode) *step.View { return f.top(ctx, u) })
+	laid, err := f.w.compose(ctx, s, s.plan, below, func(u *unitNode) *step.View { return f.top(ctx, u) })
 	if err != nil {
 		return nil // the build tells it, if it is so then
 	}

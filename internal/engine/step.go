@@ -67,23 +67,7 @@ func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 	s := &stepNode{unit: u, plan: &u.plan.Steps[index], name: step.Name{Unit: u.plan.ID, Index: index}}
 	s.task = event.Task{ID: fmt.Sprintf("%s#%04d", u.plan.ID, index), Unit: u.plan.ID.Name, Platform: u.plan.ID.Platform.String(),
 		Place: s.name.Place(), Label: s.plan.Label, Fresh: w.fresh(s)}
-	needs := []*graph.Node{after}
-	s.inputs = inputsOf{images: map[string]*baseNode{}, files: map[string]*downloadNode{}}
-	in := &s.inputs
-	for _, other := range s.plan.Do.Units() {
-		in.units = append(in.units, w.unit(other))
-		needs = append(needs, w.unit(other).done)
-	}
-	for _, use := range s.plan.Do.References() {
-		base := w.base(use.Reference, u.plan, "the image")
-		in.images[use.Reference.String()] = base
-		needs = append(needs, base.node)
-	}
-	for _, d := range s.plan.Do.Downloads() {
-		file := w.download(d, event.Reporter{Sink: w.sink(), Task: s.task}, s.name)
-		in.files[d.SHA256] = file
-		needs = append(needs, file.node)
-	}
+	needs := append([]*graph.Node{after}, w.inputs(s)...)
 	var began time.Time
 	failed := func(err error, ended bool) { w.fail(s, err, ended, time.Since(began)) }
 	if late := s.plan.Late; late != nil {
@@ -99,8 +83,8 @@ func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 	}
 	s.look = w.graph.Add("look up "+s.task.ID, func(ctx context.Context) (func(), error) {
 		began = time.Now()
-		if kind := compose.Of(s.plan.Do); kind != nil {
-			laid, err := w.compose(ctx, s, kind, s.beneath(), (*unitNode).view)
+		if compose.Of(s.plan.Do) != nil {
+			laid, err := w.compose(ctx, s, s.plan, s.beneath(), (*unitNode).view)
 			return func() { s.content = laid }, inStep(s.name, s.task, err)
 		}
 		return w.recall(ctx, s)
@@ -109,6 +93,27 @@ func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 	s.look.OnFailure(failed)
 	s.done.OnFailure(failed)
 	return s
+}
+
+// inputs returns the nodes of what a step names, and notes them.
+func (w *work) inputs(s *stepNode) (needs []*graph.Node) {
+	s.inputs = inputsOf{images: map[string]*baseNode{}, files: map[string]*downloadNode{}}
+	in := &s.inputs
+	for _, other := range s.plan.Do.Units() {
+		in.units = append(in.units, w.unit(other))
+		needs = append(needs, w.unit(other).done)
+	}
+	for _, use := range s.plan.Do.References() {
+		base := w.base(use.Reference, s.unit.plan, "the image")
+		in.images[use.Reference.String()] = base
+		needs = append(needs, base.node)
+	}
+	for _, d := range s.plan.Do.Downloads() {
+		file := w.download(d, event.Reporter{Sink: w.sink(), Task: s.task}, s.name)
+		in.files[d.SHA256] = file
+		needs = append(needs, file.node)
+	}
+	return needs
 }
 
 // fresh reports whether a step was asked to be done again.
@@ -140,15 +145,15 @@ func (in inputsOf) ready(ctx context.Context, view func(*unitNode) *step.View) (
 	return out, nil
 }
 
-// compose works out what a step lays down that is no command, on a view and out of those of the units that it names.
-func (w *work) compose(ctx context.Context, s *stepNode, kind compose.Kind, below *step.View, view func(*unitNode) *step.View) (*stepContent, error) {
+// compose works out what a step lays down that is no command, or is lent to one, on a view and out of those of the units that it names.
+func (w *work) compose(ctx context.Context, s *stepNode, lay *plan.Step, below *step.View, view func(*unitNode) *step.View) (*stepContent, error) {
 	inputs, err := s.inputs.ready(ctx, view)
 	if err != nil {
 		return nil, err
 	}
-	setting := compose.Setting{Step: s.plan, Unit: s.name.Unit, Below: below, Inputs: inputs, Tell: event.Reporter{Sink: w.sink(), Task: s.task},
-		Compression: layer.Compression(s.unit.plan.Compression), Stage: !s.unit.plan.IsImage}
-	made, err := w.tools.Compose(ctx, kind, setting)
+	setting := compose.Setting{Step: lay, Unit: s.name.Unit, Below: below, Inputs: inputs, Tell: event.Reporter{Sink: w.sink(), Task: s.task},
+		Compression: layer.Compression(s.unit.plan.Compression), Stage: !s.unit.plan.IsImage || lay != s.plan}
+	made, err := w.tools.Compose(ctx, compose.Of(lay.Do), setting)
 	if err != nil {
 		return nil, err
 	}
@@ -169,7 +174,11 @@ func (w *work) recall(ctx context.Context, s *stepNode) (func(), error) {
 	if base := s.unit.inherited(); base != nil {
 		config = &base.Config.Config
 	}
-	c, err := w.runner.Prepare(ctx, command.Setting{Unit: s.unit.plan, Name: s.name, Step: s.plan, Task: s.task, Below: s.beneath(), Config: config})
+	setting := command.Setting{Unit: s.unit.plan, Name: s.name, Step: s.plan, Task: s.task, Config: config}
+	if err := w.lend(ctx, s, s.beneath(), &setting); err != nil {
+		return nil, inStep(s.name, s.task, err)
+	}
+	c, err := w.runner.Prepare(ctx, setting)
 	if err != nil {
 		return nil, inStep(s.name, s.task, err)
 	}

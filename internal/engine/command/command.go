@@ -53,7 +53,8 @@ type Setting struct {
 	Name   step.Name
 	Step   *plan.Step // whose action is a plan.Run
 	Task   event.Task
-	Below  *step.View
+	Below  *step.View      // with what is lent
+	Own    *step.View      // without; nil: nothing is lent
 	Config *v1.ImageConfig // of what lies below; nil where that is no image
 }
 
@@ -68,6 +69,18 @@ func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
 		View: &executor.View{Key: s.Below.Key(), Index: view, Strata: s.Below.Strata}}
 	c.Command = executor.Command{Title: s.Unit.ID.String() + ", " + s.Task.Label, Platform: s.Unit.Machine, Network: do.Network, FreshTmp: do.FreshTmp,
 		Within: do.Within, Keep: do.Keep, Secrets: do.Secrets}
+	if s.Own != nil {
+		if c.View.Below, err = s.Own.Index(ctx); err != nil {
+			return nil, err
+		}
+	}
+	for _, l := range do.Lent {
+		real, err := view.Resolve(strings.TrimPrefix(l.At, "/"), true)
+		if err != nil {
+			return nil, err
+		}
+		c.Lent = append(c.Lent, executor.Lent{At: "/" + real, Writable: l.Writable})
+	}
 	if s.Step.RisingTimes {
 		c.Time = step.TimeAfter(view)
 	}
@@ -136,6 +149,13 @@ func (c *Command) givenIn(class executor.Class) []explain.Input {
 	}
 	for _, s := range c.Secrets {
 		add("secret", s.Name+" "+s.At)
+	}
+	for _, l := range c.Lent {
+		what := " read-only"
+		if l.Writable {
+			what = " writable"
+		}
+		add("lent", l.At+what)
 	}
 	return all
 }

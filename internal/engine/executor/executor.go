@@ -35,12 +35,20 @@ type Command struct {
 	Time     int64            // of the files that it leaves, in seconds; 0: the constant one
 	Keep     []plan.Keep      // sorted by name
 	Secrets  []plan.SecretUse // by name
+	Lent     []Lent           // of the view: what is in no layer of the command
+}
+
+// Lent is a folder of a command's view that is lent to it. What it leaves there is dropped; where it is not writable it can leave nothing.
+type Lent struct {
+	At       string // absolute, clean, and no link leads there
+	Writable bool
 }
 
 // View is what a command sees. It never changes.
 type View struct {
 	Key    digest.Key
 	Index  *tree.View
+	Below  *tree.View                // the same without what is lent; nil: nothing is
 	Strata func() []filetree.Stratum // lowest first
 }
 

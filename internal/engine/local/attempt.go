@@ -77,15 +77,63 @@ func (p *Place) capture(a *attempt, job executor.Job, seen *trace.Observation) (
 			entries[i].Time = job.Time
 		}
 	}
-	if err := p.Box.Mend(root, mending); err != nil {
+	if a.trace, err = learnt(job, p.Spec, seen, entries, hidden); err != nil {
 		return err
 	}
-	if a.trace, err = learnt(job, p.Spec, seen, entries, hidden); err != nil {
+	if entries, mending.Gone, err = withoutLent(job, entries); err != nil {
+		return err
+	}
+	if err := p.Box.Mend(root, mending); err != nil {
 		return err
 	}
 	slices.SortFunc(entries, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 	a.entries = entries
 	return nil
+}
+
+// withoutLent drops what a command left in folders that are lent to it. Gone are the paths that go, with all below them.
+func withoutLent(job executor.Job, entries []tree.Entry) (left []tree.Entry, gone []string, err error) {
+	if len(job.Lent) == 0 {
+		return entries, nil, nil
+	}
+	own := map[string]bool{} // folders that have something else in them
+	for _, e := range entries {
+		within := slices.IndexFunc(job.Lent, func(l executor.Lent) bool {
+			return contains(l.At[1:], e.Path) || e.Kind == tree.Whiteout && contains(e.Path, l.At[1:])
+		})
+		_, below := job.View.Below.Lookup(e.Path)
+		switch {
+		case within >= 0 && !job.Lent[within].Writable:
+			return nil, nil, &executor.StoppedError{What: fmt.Sprintf("it changed /%s, and %s is lent to it read-only: with writable: true it gets a copy", e.Path, job.Lent[within].At)}
+		case within >= 0 && (!below || e.Kind != tree.Whiteout):
+			gone = append(gone, e.Path)
+			continue
+		case e.Kind == tree.Whiteout && !below:
+			gone = append(gone, e.Path) // a folder on the way to one that is lent
+			continue
+		}
+		left = append(left, e)
+		if !slices.ContainsFunc(job.Lent, func(l executor.Lent) bool { return contains(e.Path, l.At[1:]) }) {
+			for p := e.Path; p != ""; p = tree.Parent(p) {
+				own[tree.Parent(p)] = true
+			}
+		}
+	}
+	// Folders that are there for the sake of what is lent alone go too.
+	left = slices.DeleteFunc(left, func(e tree.Entry) bool {
+		_, below := job.View.Below.Lookup(e.Path)
+		goes := !below && !own[e.Path] && slices.ContainsFunc(job.Lent, func(l executor.Lent) bool { return contains(e.Path, l.At[1:]) })
+		if goes {
+			gone = append(gone, e.Path)
+		}
+		return goes
+	})
+	return left, gone, nil
+}
+
+// contains reports whether a path is another one, or lies above it.
+func contains(above, path string) bool {
+	return path == above || strings.HasPrefix(path, above+"/")
 }
 
 // learnt works out what a command learnt of its view, from what was seen of it and from what it left.

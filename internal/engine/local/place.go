@@ -32,6 +32,11 @@ func (p *Place) Close() { _ = p.local.store.Discard(p.Spec.Work) }
 func (l *Lease) Prepare(ctx context.Context, job executor.Job, adjust func(*sandbox.Spec) error) (*Place, error) {
 	spec := &sandbox.Spec{Args: job.Args, Env: job.Env, Dir: job.Dir, UID: job.User.UID, GID: job.User.GID, Groups: job.User.Groups,
 		Network: job.Network, FreshTmp: job.FreshTmp, Time: job.Time, ReadOnly: job.ReadOnly, Writable: job.Writable}
+	for _, l := range job.Lent {
+		if !l.Writable {
+			spec.Sealed = append(spec.Sealed, l.At)
+		}
+	}
 	if err := give(ctx, job, spec); err != nil {
 		return nil, err
 	}

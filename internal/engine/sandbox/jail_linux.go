@@ -198,6 +198,22 @@ func (j *jail) mounts(list []Mount) error {
 	return nil
 }
 
+// seal has nothing written to some of the root's paths.
+func (j *jail) seal(paths []string) error {
+	for _, path := range paths {
+		inside, done, err := j.at(path)
+		if err != nil {
+			return err
+		}
+		err = j.bind(inside, path, unix.MS_RDONLY)
+		done()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // files puts small files into memory and shows them. Secrets cannot be swapped out to the machine's disk where the
 // kernel knows how to keep them from that.
 func (j *jail) files(list []Secret, public bool) error {

@@ -117,8 +117,9 @@ type Spec struct {
 	FreshTmp bool // an empty /tmp in memory
 	ReadOnly bool // nothing of the root can be written, but below Writable
 	Writable []string
-	Time     int64   // of every file that the command leaves, in seconds since 1970; 0: the box's
-	Mounts   []Mount // folders and files of the machine
+	Sealed   []string // absolute paths of the root below which nothing can be written, where there are mounts
+	Time     int64    // of every file that the command leaves, in seconds since 1970; 0: the box's
+	Mounts   []Mount  // folders and files of the machine
 	Secrets  []Secret
 	Files    []Secret // small files that are given read-only, such as the resolver's
 

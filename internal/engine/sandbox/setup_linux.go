@@ -138,6 +138,7 @@ func (o *setup) namespaces(program *int) error {
 		func() error { return j.tmp(o.Spec.FreshTmp) },
 		func() error { return j.files(o.Spec.Files, true) },
 		func() error { return j.mounts(o.Spec.Mounts) },
+		func() error { return j.seal(o.Spec.Sealed) },
 		func() error { return j.files(o.Spec.Secrets, false) },
 		func() error { return loopback(o.Spec.Network) },
 		func() error { return unix.Sethostname([]byte(Hostname)) },

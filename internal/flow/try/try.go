@@ -247,7 +247,7 @@ func Step(ctx context.Context, o engine.Options, l *local.Local, name string, p 
 		own := *b.Step
 		own.Do = do
 		r := command.NewRunner(command.Runner{Plan: o.Plan, Store: o.Store, Executor: l, Secrets: o.Secrets})
-		c, err := r.Prepare(ctx, command.Setting{Unit: b.Unit, Name: b.Name, Step: &own, Task: event.Task{Label: own.Label}, Below: b.View, Config: b.Config})
+		c, err := r.Prepare(ctx, command.Setting{Unit: b.Unit, Name: b.Name, Step: &own, Task: event.Task{Label: own.Label}, Below: b.View, Own: b.Own, Config: b.Config})
 		if err != nil {
 			return err
 		}

@@ -166,7 +166,7 @@ func listing(gained, lost []string) string {
 }
 
 var inputs = map[string]string{"user": "its user", "in": "its folder", "platform": "its platform", "network": "its network", "fresh-tmp": "its /tmp", "times": "the time of its files", "machine": "what it sees of this machine",
-	"keep": "its kept directories", "secret": "its secrets", "ids": "the ids that the sandbox has", "sandbox": "the sandbox's version"}
+	"keep": "its kept directories", "secret": "its secrets", "lent": "its lent folders", "ids": "the ids that the sandbox has", "sandbox": "the sandbox's version"}
 
 func given(in event.Input) (text string, more []string) {
 	switch {

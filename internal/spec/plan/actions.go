@@ -182,10 +182,42 @@ type Run struct {
 	Env      map[string]string
 	Keep     []Keep // sorted by name, so that no two steps wait for each other in a circle
 	Secrets  []SecretUse
+	Lent     []Lent
 	Network  bool
 	FreshTmp bool
 	Within   time.Duration
 	Expires  time.Duration // 0: never
+}
+
+// Lent is a folder that a command sees and that is in no layer of its step.
+type Lent struct {
+	At       string // absolute, clean
+	Writable bool   // what the command leaves there is thrown away; else it can leave nothing
+	Lay      Step   // a Copy or a Take that lays down there what the command sees
+}
+
+// Sources implements Action.
+func (r Run) Sources() (all []Source) {
+	for _, l := range r.Lent {
+		all = append(all, l.Lay.Do.Sources()...)
+	}
+	return all
+}
+
+// Units implements Action.
+func (r Run) Units() (all []*Unit) {
+	for _, l := range r.Lent {
+		all = append(all, l.Lay.Do.Units()...)
+	}
+	return all
+}
+
+// References implements Action.
+func (r Run) References() (all []ImageUse) {
+	for _, l := range r.Lent {
+		all = append(all, l.Lay.Do.References()...)
+	}
+	return all
 }
 
 // Sources implements Action.

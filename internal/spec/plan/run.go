@@ -75,8 +75,36 @@ func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
 		r.Secrets = append(r.Secrets, SecretUse{use.Name, e.inside(use.At)})
 		e.secret(use.Name)
 	}
+	for _, l := range do.Lent {
+		r.Lent = append(r.Lent, e.lent(do, l, user))
+	}
 	e.checkPlaces(do)
 	return r
+}
+
+// lent works out a folder that is lent. One of the project that the command may change belongs to its user.
+func (e *evaluator) lent(do *recipe.Run, l recipe.Lent, user recipe.Template) Lent {
+	out := Lent{At: e.inside(l.At), Writable: l.Writable, Lay: Step{Pos: l.Pos}}
+	switch lay := l.Do.(type) {
+	case *recipe.Copy:
+		access := recipe.Access{}
+		if l.Writable {
+			access.Owner = user
+		}
+		c := e.copy(lay, access)
+		out.Lay.Do, out.Lay.Label = c, "lend "+strings.Join(c.From, " ")+" at "+out.At
+	case *recipe.Take:
+		t := e.take(lay, recipe.Access{})
+		from := lay.Unit
+		if from == "" {
+			from = t.Reference.String()
+		}
+		out.Lay.Do, out.Lay.Label = t, "lend "+strings.Join(t.Paths, " ")+" of "+from+" at "+out.At
+	}
+	if on := out.At + "/"; do.FreshTmp && strings.HasPrefix(on, "/tmp/") {
+		e.report(l.At.Pos, "fresh-tmp covers %s: lend the folder elsewhere", out.At)
+	}
+	return out
 }
 
 // secret notes a secret that is used, with those that it is made of.
@@ -140,6 +168,9 @@ func (e *evaluator) checkPlaces(do *recipe.Run) {
 	}
 	for _, s := range do.Secrets {
 		all = append(all, place{path.Clean(e.text(s.At)), s.At.Pos})
+	}
+	for _, l := range do.Lent {
+		all = append(all, place{path.Clean(e.text(l.At)), l.At.Pos})
 	}
 	for i, one := range all {
 		for _, other := range all[:i] {

@@ -13,7 +13,6 @@ import (
 
 // Run runs a command in what lies below the step.
 type Run struct {
-	noUnits
 	Lines      []string // of a shell, each of which must succeed
 	Listed     bool     // the lines are a plain list, which could be meant as a program with its arguments
 	Args       []string // a program with its arguments, where there are no lines
@@ -24,6 +23,7 @@ type Run struct {
 	Env        []Pair
 	Kept       []Kept
 	Secrets    []SecretUse
+	Lent       []Lent
 	NoNet      bool
 	FreshTmp   bool          // /tmp is an empty folder in memory
 	Within     time.Duration // the command is ended after; 0: the default
@@ -37,6 +37,22 @@ type Kept struct {
 	At          Template
 	AtOnce      bool // several steps may have it at a time
 	PerPlatform bool // each platform has its own
+}
+
+// Lent shows a folder to a step that is in no layer of it.
+type Lent struct {
+	Pos      Pos
+	Do       Action // a *Take or a *Copy, which says what is laid down there for the command alone
+	At       Template
+	Writable bool // the command may change it; what it leaves there is thrown away
+}
+
+// Units implements Action.
+func (r *Run) Units() (all []UnitUse) {
+	for _, l := range r.Lent {
+		all = append(all, l.Do.Units()...)
+	}
+	return all
 }
 
 // SecretUse gives a secret to a step as a file.
@@ -137,6 +153,13 @@ func (d *decoder) runFields(r *Run) []field {
 		{key: "secrets", read: func(n *yaml.Node) {
 			d.placed(n, "secrets", func(name, item *yaml.Node) { r.Secrets = append(r.Secrets, d.secretUse(name, item)) })
 		}},
+		{key: "lend", read: func(n *yaml.Node) {
+			d.each(n, "lend", true, func(item *yaml.Node) {
+				if one, ok := d.lent(item); ok {
+					r.Lent = append(r.Lent, one)
+				}
+			})
+		}},
 		{key: "network", read: func(n *yaml.Node) { r.NoNet = !d.boolean(n, "network") }},
 		{key: "fresh-tmp", read: func(n *yaml.Node) { r.FreshTmp = d.boolean(n, "fresh-tmp") }},
 		{key: "within", read: func(n *yaml.Node) { r.Within = d.duration(n, "within") }},
@@ -195,6 +218,42 @@ func (d *decoder) kept(name, item *yaml.Node) Kept {
 		field{key: "hand-out", read: func(n *yaml.Node) { k.AtOnce = d.oneOf(n, "hand-out", "turns", "at-once") == "at-once" }},
 		field{key: "per-platform", read: func(n *yaml.Node) { k.PerPlatform = d.boolean(n, "per-platform") }})
 	return k
+}
+
+// ownProject is what a folder is lent from where it is one of the project.
+const ownProject = "project"
+
+// lent reads a folder that is lent: of the project as a copy would take it, or as a take would. What is wrong is reported.
+func (d *decoder) lent(n *yaml.Node) (l Lent, ok bool) {
+	before := len(d.problems)
+	var from, path *yaml.Node
+	var leaveOut []string
+	l.Pos = at(d.deref(n))
+	d.object(n, "lend",
+		field{key: "from", need: true, read: func(n *yaml.Node) { from = n }},
+		field{key: "path", read: func(n *yaml.Node) { path = n }},
+		field{key: "at", need: true, read: func(n *yaml.Node) { l.At = d.inside(n, "at") }},
+		field{key: "writable", read: func(n *yaml.Node) { l.Writable = d.boolean(n, "writable") }},
+		field{key: "leave-out", read: func(n *yaml.Node) { leaveOut = d.words(n, "leave-out", true) }})
+	if from == nil {
+		return l, false
+	}
+	whole := func(text string) Template { return Template{Pos: l.Pos, Given: true, parts: []part{{text: text}}} }
+	if target := d.deref(from); target.Kind == yaml.ScalarNode && target.Value == ownProject {
+		c := &Copy{From: []Template{whole(".")}, To: l.At, Picking: Picking{LeaveOut: leaveOut}}
+		if path != nil {
+			c.From = []Template{d.source(path, "path")}
+		}
+		l.Do = c
+	} else {
+		t := &Take{Paths: []Template{whole("/")}, To: l.At, Picking: Picking{LeaveOut: leaveOut}}
+		d.origin(from, t)
+		if path != nil {
+			t.Paths = []Template{d.target(path, "path")}
+		}
+		l.Do = t
+	}
+	return l, len(d.problems) == before
 }
 
 // reserved are the folders of a view that the sandbox fills itself.

@@ -33,4 +33,5 @@ type Mending struct {
 	Show []string // folders that no longer hide what is below
 	Hide []string // paths that become deletions
 	Drop []string // deletions of nothing
+	Gone []string // paths that go with all that lies in them; any of them may be gone with another
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -340,8 +341,14 @@ func (r Reading) Mend(m Mending) error {
 		}
 		touched[tree.Parent(p)] = true
 	}
+	for _, p := range m.Gone {
+		if err := os.RemoveAll(at(p)); err != nil {
+			return fmt.Errorf("/%s: %w", p, err)
+		}
+		touched[tree.Parent(p)] = true
+	}
 	for p := range touched {
-		if err := setTime(at(p), r.Time); err != nil {
+		if err := setTime(at(p), r.Time); err != nil && !(len(m.Gone) > 0 && errors.Is(err, fs.ErrNotExist)) {
 			return err
 		}
 	}
