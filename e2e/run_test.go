@@ -121,7 +121,7 @@ func TestRunScriptsOnOverlay(t *testing.T) {
 	for name, who := range map[string]*syscall.Credential{"root": nil, "user": who} {
 		t.Run(name, func(t *testing.T) {
 			p := params("", who)
-			p.Dir, p.Files = "", []string{"testdata/run/same_tree.txtar", "testdata/run/steps.txtar"}
+			p.Dir, p.Files = "", []string{"testdata/run/same_tree.txtar", "testdata/run/steps.txtar", "testdata/run/lend.txtar"}
 			p.WorkdirRoot = filepath.Join(merged, name)
 			require.NoError(t, os.Mkdir(p.WorkdirRoot, 0o755))
 			testscript.Run(t, p)

@@ -19,6 +19,7 @@ import (
 	"imbricat/internal/ground/once"
 	"imbricat/internal/ground/say"
 	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
 )
 
 // dating finds when images are said to be made, and whether they are of a commit.
@@ -39,7 +40,8 @@ func (d *dating) created(ctx context.Context, u *plan.Unit) (time.Time, error) {
 // intake is what a unit takes in from the project, by itself and through the units that it uses.
 type intake struct {
 	patterns []plan.Source
-	files    []string // those that are named by themselves
+	files    []string     // those that are named by themselves
+	places   []recipe.Pos // in the recipes, of the units
 }
 
 func intakeOf(u *plan.Unit) *intake {
@@ -53,6 +55,7 @@ func (in *intake) add(u *plan.Unit, seen map[*plan.Unit]bool) {
 		return
 	}
 	seen[u] = true
+	in.places = append(in.places, u.Pos)
 	for _, other := range u.Needs() {
 		in.add(other, seen)
 	}
@@ -73,13 +76,20 @@ func (in *intake) key() string {
 		fmt.Fprintf(&key, "%q %q\n", one.From, one.LeaveOut)
 	}
 	fmt.Fprintf(&key, "%q\n", in.files)
+	if len(in.patterns)+len(in.files) == 0 {
+		fmt.Fprintln(&key, in.places)
+	}
 	return key.String()
 }
 
-// touches tells which paths of the project folder are taken in. Without any the recipe alone decides.
+// touches tells which paths of the project folder are taken in. Without any the recipes alone decide.
 func (in *intake) touches(o *Options) func(path string) bool {
 	if len(in.patterns)+len(in.files) == 0 {
-		return func(path string) bool { return path == o.Plan.File.Name }
+		recipes := []string{o.Plan.File.Name}
+		for _, pos := range in.places {
+			recipes = append(recipes, o.Plan.File.NameAt(pos))
+		}
+		return func(path string) bool { return slices.Contains(recipes, path) }
 	}
 	var covers []func(path string) bool
 	for _, one := range in.patterns {

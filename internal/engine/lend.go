@@ -2,8 +2,10 @@ package engine
 
 import (
 	"context"
+	"slices"
 	"strings"
 
+	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/command"
 	"imbricat/internal/engine/step"
@@ -31,6 +33,9 @@ func (w *work) lend(ctx context.Context, s *stepNode, below *step.View, to *comm
 		if err != nil {
 			return err
 		}
+		if err := w.isNoLink(ctx, own, laid.tree, l); err != nil {
+			return err
+		}
 		task := s.task
 		task.Label = l.Lay.Label
 		if o := (&step.Outcome{Name: s.name, Task: task, Tree: laid.tree}); !o.Empty {
@@ -38,6 +43,18 @@ func (w *work) lend(ctx context.Context, s *stepNode, below *step.View, to *comm
 		}
 	}
 	return nil
+}
+
+// isNoLink reports as an error that a link is to be lent: what it leads to would be taken for the folder.
+func (w *work) isNoLink(ctx context.Context, below *tree.View, laid *filetree.Tree, l *plan.Lent) error {
+	if _, there := below.Lookup(l.At[1:]); there {
+		return nil
+	}
+	entries, err := laid.Entries(ctx)
+	if err != nil || !slices.ContainsFunc(entries, func(e tree.Entry) bool { return e.Path == l.At[1:] && e.Kind == tree.Symlink }) {
+		return err
+	}
+	return w.o.Plan.File.Problem(l.Lay.Pos, "what is to be lent at %s is a link: name what it leads to", l.At)
 }
 
 // isFree reports as an error that something lies below a step where a folder is to be lent: what the command did to it could not be told

@@ -69,17 +69,8 @@ func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
 		View: &executor.View{Key: s.Below.Key(), Index: view, Strata: s.Below.Strata}}
 	c.Command = executor.Command{Title: s.Unit.ID.String() + ", " + s.Task.Label, Platform: s.Unit.Machine, Network: do.Network, FreshTmp: do.FreshTmp,
 		Within: do.Within, Keep: do.Keep, Secrets: do.Secrets}
-	if s.Own != nil {
-		if c.View.Below, err = s.Own.Index(ctx); err != nil {
-			return nil, err
-		}
-	}
-	for _, l := range do.Lent {
-		real, err := view.Resolve(strings.TrimPrefix(l.At, "/"), true)
-		if err != nil {
-			return nil, err
-		}
-		c.Lent = append(c.Lent, executor.Lent{At: "/" + real, Writable: l.Writable})
+	if err := c.lend(ctx, s, view); err != nil {
+		return nil, err
 	}
 	if s.Step.RisingTimes {
 		c.Time = step.TimeAfter(view)
@@ -112,6 +103,32 @@ func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
 		return nil, err
 	}
 	return c.in(r.Executor.Classes(ctx, c.Platform)[0]), nil
+}
+
+// lend notes where what is lent lies in the view.
+func (c *Command) lend(ctx context.Context, s Setting, view *tree.View) error {
+	if s.Own == nil {
+		return nil
+	}
+	own, err := s.Own.Index(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range c.do.Lent {
+		real, err := view.Resolve(strings.TrimPrefix(l.At, "/"), true)
+		if err != nil {
+			return err
+		}
+		one := executor.Lent{At: "/" + real, Writable: l.Writable}
+		for p := real; p != ""; p = tree.Parent(p) {
+			if _, there := own.Lookup(p); there {
+				break
+			}
+			one.New = "/" + p
+		}
+		c.Lent = append(c.Lent, one)
+	}
+	return nil
 }
 
 // in returns the command as it is in a class of places.

@@ -41,6 +41,7 @@ type Command struct {
 // Lent is a folder of a command's view that is lent to it. What it leaves there is dropped; where it is not writable it can leave nothing.
 type Lent struct {
 	At       string // absolute, clean, and no link leads there
+	New      string // At, or the highest folder on the way there that is in the view for its sake alone; empty: it lies in a folder that is there
 	Writable bool
 }
 
@@ -48,7 +49,6 @@ type Lent struct {
 type View struct {
 	Key    digest.Key
 	Index  *tree.View
-	Below  *tree.View                // the same without what is lent; nil: nothing is
 	Strata func() []filetree.Stratum // lowest first
 }
 

@@ -80,7 +80,7 @@ func (p *Place) capture(a *attempt, job executor.Job, seen *trace.Observation) (
 	if a.trace, err = learnt(job, p.Spec, seen, entries, hidden); err != nil {
 		return err
 	}
-	if entries, mending.Gone, err = withoutLent(job, entries); err != nil {
+	if entries, mending.Gone, err = withoutLent(job.Lent, entries); err != nil {
 		return err
 	}
 	if err := p.Box.Mend(root, mending); err != nil {
@@ -92,37 +92,41 @@ func (p *Place) capture(a *attempt, job executor.Job, seen *trace.Observation) (
 }
 
 // withoutLent drops what a command left in folders that are lent to it. Gone are the paths that go, with all below them.
-func withoutLent(job executor.Job, entries []tree.Entry) (left []tree.Entry, gone []string, err error) {
-	if len(job.Lent) == 0 {
+func withoutLent(lent []executor.Lent, entries []tree.Entry) (left []tree.Entry, gone []string, err error) {
+	if len(lent) == 0 {
 		return entries, nil, nil
 	}
+	// isNew reports whether a path is there for the sake of what is lent.
+	isNew := func(p string) bool {
+		return slices.ContainsFunc(lent, func(l executor.Lent) bool { return l.New != "" && contains(l.New, "/"+p) && contains("/"+p, l.At) })
+	}
+	var changed *executor.StoppedError
 	own := map[string]bool{} // folders that have something else in them
 	for _, e := range entries {
-		within := slices.IndexFunc(job.Lent, func(l executor.Lent) bool {
-			return contains(l.At[1:], e.Path) || e.Kind == tree.Whiteout && contains(e.Path, l.At[1:])
-		})
-		_, below := job.View.Below.Lookup(e.Path)
+		p := "/" + e.Path
+		within := slices.IndexFunc(lent, func(l executor.Lent) bool { return contains(l.At, p) || e.Kind == tree.Whiteout && contains(p, l.At) })
 		switch {
-		case within >= 0 && !job.Lent[within].Writable:
-			return nil, nil, &executor.StoppedError{What: fmt.Sprintf("it changed /%s, and %s is lent to it read-only: with writable: true it gets a copy", e.Path, job.Lent[within].At)}
-		case within >= 0 && (!below || e.Kind != tree.Whiteout):
+		case within >= 0 && !lent[within].Writable:
+			// A folder changes with what lies in it, which comes later.
+			if changed == nil || e.Kind != tree.Folder {
+				changed = &executor.StoppedError{What: fmt.Sprintf("it changed %s, and %s is lent to it read-only: with writable: true it gets a copy", p, lent[within].At)}
+			}
+			continue
+		case within >= 0 && (contains(lent[within].At, p) || isNew(e.Path)):
 			gone = append(gone, e.Path)
 			continue
-		case e.Kind == tree.Whiteout && !below:
-			gone = append(gone, e.Path) // a folder on the way to one that is lent
-			continue
 		}
-		left = append(left, e)
-		if !slices.ContainsFunc(job.Lent, func(l executor.Lent) bool { return contains(e.Path, l.At[1:]) }) {
-			for p := e.Path; p != ""; p = tree.Parent(p) {
-				own[tree.Parent(p)] = true
+		if left = append(left, e); !isNew(e.Path) {
+			for above := e.Path; above != ""; above = tree.Parent(above) {
+				own[tree.Parent(above)] = true
 			}
 		}
 	}
-	// Folders that are there for the sake of what is lent alone go too.
+	if changed != nil {
+		return nil, nil, changed
+	}
 	left = slices.DeleteFunc(left, func(e tree.Entry) bool {
-		_, below := job.View.Below.Lookup(e.Path)
-		goes := !below && !own[e.Path] && slices.ContainsFunc(job.Lent, func(l executor.Lent) bool { return contains(e.Path, l.At[1:]) })
+		goes := isNew(e.Path) && !own[e.Path]
 		if goes {
 			gone = append(gone, e.Path)
 		}

@@ -7,6 +7,7 @@ import (
 
 	"imbricat/internal/content/tree"
 	"imbricat/internal/content/tree/treetest"
+	"imbricat/internal/engine/executor"
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/engine/sandbox/folder"
 )
@@ -61,5 +62,37 @@ func TestSettle(t *testing.T) {
 		if len(entries) > 0 {
 			require.Equal(t, c.uid, entries[0].UID, what)
 		}
+	}
+}
+
+// TestWithoutLent: nothing that a command did to what is lent to it is left, and what it did beside that is.
+func TestWithoutLent(t *testing.T) {
+	f, d, x := treetest.File, treetest.Folder, func(p string) tree.Entry { return tree.Entry{Path: p, Kind: tree.Whiteout} }
+	for what, c := range map[string]struct {
+		lent       executor.Lent
+		entries    []tree.Entry
+		left, gone []string
+		changed    string
+	}{
+		"nothing":                                   {executor.Lent{At: "/a/b", New: "/a"}, []tree.Entry{f("ab", 0)}, []string{"file ab"}, nil, ""},
+		"what is new in it":                         {executor.Lent{At: "/a/b", New: "/a", Writable: true}, []tree.Entry{d("a", 0o755), d("a/b", 0o755), f("a/b/c", 0), f("z", 0)}, []string{"file z"}, []string{"a/b", "a/b/c", "a"}, ""},
+		"what is new beside it":                     {executor.Lent{At: "/a/b/c", New: "/a", Writable: true}, []tree.Entry{d("a", 0o755), d("a/b", 0o755), f("a/b/c", 0), f("a/own", 0)}, []string{"folder a", "file a/own"}, []string{"a/b/c", "a/b"}, ""},
+		"a folder that was there":                   {executor.Lent{At: "/a/b", New: "/a/b", Writable: true}, []tree.Entry{d("a", 0o700), x("a/b/c")}, []string{"folder a"}, []string{"a/b/c"}, ""},
+		"itself was there":                          {executor.Lent{At: "/a/b", Writable: true}, []tree.Entry{d("a", 0o755), x("a/b")}, []string{"folder a"}, []string{"a/b"}, ""},
+		"deleted with what is above, which is new":  {executor.Lent{At: "/a/b", New: "/a", Writable: true}, []tree.Entry{x("a")}, nil, []string{"a"}, ""},
+		"deleted with what is above, which was not": {executor.Lent{At: "/a/b", New: "/a/b", Writable: true}, []tree.Entry{x("a")}, []string{"deletion a"}, nil, ""},
+		"read-only":                                 {executor.Lent{At: "/a/b", New: "/a"}, []tree.Entry{d("a", 0o755), d("a/b", 0o755), f("a/b/c", 0)}, nil, nil, "it changed /a/b/c, and /a/b is lent"},
+		"read-only, the folder itself":              {executor.Lent{At: "/a/b", New: "/a"}, []tree.Entry{d("a/b", 0o700)}, nil, nil, "it changed /a/b, and"},
+		"read-only, with what lies above":           {executor.Lent{At: "/a/b", New: "/a"}, []tree.Entry{x("a")}, nil, nil, "it changed /a, and"},
+		"read-only, beside it":                      {executor.Lent{At: "/a/b", New: "/a"}, []tree.Entry{d("a", 0o755), f("a/c", 0)}, []string{"folder a", "file a/c"}, nil, ""},
+	} {
+		left, gone, err := withoutLent([]executor.Lent{c.lent}, c.entries)
+		if c.changed != "" {
+			require.ErrorContains(t, err, c.changed, what)
+			continue
+		}
+		require.NoError(t, err, what)
+		require.Equal(t, c.left, treetest.Paths(left), what)
+		require.Equal(t, c.gone, gone, what)
 	}
 }

@@ -76,6 +76,12 @@ func (l *Local) Holds(ctx context.Context, key digest.Key, entries []tree.Entry)
 		return nil, nil
 	}
 	dir, seen, found := l.store.Snapshot(box.SnapshotFormat(), key)
+	if !found { // what a command leaves is kept in the form that only trying tells, where that was not done yet
+		before := box.SnapshotFormat()
+		if tried, err := l.Tried(ctx); err == nil && tried.SnapshotFormat() != before {
+			dir, seen, found = l.store.Snapshot(tried.SnapshotFormat(), key)
+		}
+	}
 	switch {
 	case !found:
 		return nil, nil

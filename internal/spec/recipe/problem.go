@@ -34,6 +34,14 @@ func (f *File) add(name, folder string, content []byte) *text {
 	return t
 }
 
+// NameAt is the file of the recipe that a place is in.
+func (f *File) NameAt(pos Pos) string {
+	if t := f.at(pos.Line); t != nil {
+		return t.name
+	}
+	return f.Name
+}
+
 // at finds the text that a line is of; nil where there is none.
 func (f *File) at(line int) *text {
 	for _, t := range f.texts {
