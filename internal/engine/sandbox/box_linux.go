@@ -299,7 +299,10 @@ func (b *Box) Touched(dir, marks string, paths []string) (touched []string, err 
 
 // Mend makes a folder that a command left what its entries tell. Folders for copies hold no marks of what is gone.
 func (b *Box) Mend(dir string, m folder.Mending) error {
-	if !b.overlay || len(m.Show)+len(m.Hide)+len(m.Drop) == 0 {
+	if !b.overlay {
+		m = folder.Mending{Gone: m.Gone}
+	}
+	if len(m.Show)+len(m.Hide)+len(m.Drop)+len(m.Gone) == 0 {
 		return nil
 	}
 	return b.worker.mend(folder.Reading{Dir: dir, Time: b.time}, m)
