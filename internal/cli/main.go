@@ -156,7 +156,7 @@ func exitCode(err error) int {
 		return status.code
 	case errors.As(err, &own):
 		return exitCodes[own.Kind]
-	case errors.As(err, &list) && list.OnlyLater(), errors.As(err, &unable):
+	case errors.As(err, &unable):
 		return exitUnable
 	case errors.As(err, &list), errors.As(err, &unknown), errors.As(err, &epoch), errors.As(err, &lacks),
 		errors.Is(err, plan.ErrChoice):
@@ -201,7 +201,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 		},
 		Commands: []*cli.Command{
 			initCommand(),
-			planCommand(), buildCommand(), takeCommand(), shipCommand(), lockCommand(), weighCommand(), pushCommand(), pullCommand(), copyCommand(), joinCommand(), showCommand(), verifyCommand(), whyCommand(), tryCommand(), tagsCommand(),
+			planCommand(), affectedCommand(), buildCommand(), takeCommand(), shipCommand(), lockCommand(), weighCommand(), pushCommand(), pullCommand(), copyCommand(), joinCommand(), showCommand(), verifyCommand(), whyCommand(), tryCommand(), tagsCommand(),
 			loginCommand(), logoutCommand(), logbookCommand(), storeCommand(), standinCommand(), doctorCommand(), schemaCommand(), demoCommand(),
 		},
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/image"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
@@ -24,8 +25,6 @@ import (
 
 func TestExitCodes(t *testing.T) {
 	_, wrong := recipe.Parse("r", []byte("images: 5"))
-	_, later := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {base: none, also-needs: [common/astro/**]}}"))
-	_, both := recipe.Parse("r", []byte("imbricat: 1\nimages: {a: {bse: none, also-needs: [common/astro/**]}}"))
 	for _, c := range []struct {
 		err  error
 		code int
@@ -36,7 +35,6 @@ func TestExitCodes(t *testing.T) {
 		{&registry.Error{Status: 404}, 1},
 		{flow.Usagef("x"), 2},
 		{wrong, 2},
-		{both, 2},
 		{&image.NoPlatformError{Wanted: platform.Here()}, 2},
 		{&facts.UnknownFact{}, 2},
 		{&facts.BadEpoch{}, 2},
@@ -51,7 +49,7 @@ func TestExitCodes(t *testing.T) {
 		{registry.ErrUnreachable, 5},
 		{&registry.Error{Status: 503}, 5},
 		{&registry.Error{Status: 429}, 5},
-		{later, 6},
+		{&sandbox.UnableError{}, 6},
 	} {
 		require.Equal(t, c.code, exitCode(c.err), "%v", c.err)
 		require.Equal(t, c.code, exitCode(fmt.Errorf("in something: %w", c.err)), "%v", c.err)

@@ -1,21 +1,29 @@
 package workspace
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/files"
+	"imbricat/internal/spec/facts"
+	"imbricat/internal/spec/lock"
 	"imbricat/internal/spec/recipe"
 )
+
+// maxLock bounds what is read of a lock in a commit, in bytes.
+const maxLock = 64 << 20
 
 // mostUp bounds how many folders above one are looked into.
 const mostUp = 100
@@ -137,6 +145,51 @@ func (p Project) find(pattern string) (all []recipe.Source, err error) {
 		all = append(all, recipe.Source{Name: name, Text: text})
 	}
 	return all, nil
+}
+
+// RecipeAt reads the recipe as a commit has it.
+func (p Project) RecipeAt(ctx context.Context, g *facts.Git, commit string) (*recipe.Recipe, error) {
+	name := filepath.ToSlash(p.File)
+	if filepath.IsAbs(p.File) {
+		return nil, fmt.Errorf("the recipe %s is not below the project folder", p.File)
+	}
+	text, err := g.File(commit, path.Clean(name), maxRecipe)
+	if err != nil {
+		return nil, err
+	}
+	if text == nil {
+		return nil, fmt.Errorf("it has no %s", name)
+	}
+	files := sync.OnceValues(func() (map[string]facts.Blob, error) {
+		return g.Blobs(ctx, commit, func(string) bool { return true })
+	})
+	return recipe.ParseGraph(name, text, func(pattern string) (all []recipe.Source, err error) {
+		known, err := files()
+		if err != nil {
+			return nil, err
+		}
+		for _, file := range slices.Sorted(maps.Keys(known)) {
+			if is, err := doublestar.Match(pattern, file); err != nil || !is {
+				continue
+			}
+			text, err := g.File(commit, file, maxRecipe)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, recipe.Source{Name: file, Text: text})
+		}
+		return all, nil
+	})
+}
+
+// LockAt reads the lock as a commit has it; without one it is nil.
+func (p Project) LockAt(g *facts.Git, commit string) (*lock.Lock, error) {
+	name := path.Join(path.Dir(filepath.ToSlash(p.File)), recipe.LockName)
+	text, err := g.File(commit, name, maxLock)
+	if err != nil || text == nil {
+		return nil, err
+	}
+	return lock.Parse(name, text)
 }
 
 // named puts names of the graph in the place of what a person writes, and the images of a folder in the place of the folder. What starts

@@ -35,18 +35,22 @@ type Workspace struct {
 	Redactor *redact.Redactor                                        // of what the environment holds of secrets
 }
 
-// source opens the project folder, for what steps take in. The recipe, the lock, the store and what is written meanwhile are no
+// Source opens the project folder, for what steps take in. The recipes, the lock, the store's folder and what is written meanwhile are no
 // part of it: a store inside the project changes with every build, and taking it in would never end.
-func (w *Workspace) source(dir string) (*tree.Source, error) {
+func (p *Planned) Source(store string) (*tree.Source, error) {
+	dir, err := filepath.Abs(p.Dir)
+	if err != nil {
+		return nil, err
+	}
 	unnamed := []string{".git"}
-	for _, file := range w.Recipe.Files() {
+	for _, file := range p.Recipe.Files() {
 		unnamed = append(unnamed, file, path.Join(path.Dir(file), recipe.LockName))
 	}
-	unnamed = append(unnamed, w.Writes...)
-	if below, inside := Inside(dir, w.Store.Dir()); inside {
+	unnamed = append(unnamed, p.Writes...)
+	if below, inside := Inside(dir, store); inside {
 		unnamed = append(unnamed, below)
 	}
-	source, err := tree.OpenSource(dir, tree.SourceOptions{Ignore: ignored(w.Recipe), Unnamed: unnamed})
+	source, err := tree.OpenSource(dir, tree.SourceOptions{Ignore: ignored(p.Recipe), Unnamed: unnamed})
 	if err != nil {
 		return nil, flow.WrongUse(err)
 	}
@@ -93,7 +97,7 @@ func (w *Workspace) EngineWith(ctx context.Context, held *lock.Lock, sink event.
 	if err != nil {
 		return o, nil, err
 	}
-	source, err := w.source(dir)
+	source, err := w.Source(w.Store.Dir())
 	if err != nil {
 		return o, nil, err
 	}

@@ -23,7 +23,8 @@ type decoder struct {
 	in       *text // of the file, that is read
 	problems []Problem
 	compiler *compiler
-	units    []string // names of its stages and images
+	units    []string             // names of its stages and images
+	beside   map[*Expression]bool // those that make no part of what a unit holds
 	// secretNames are those of its secrets.
 	secretNames []string
 	several     map[string][]string // the images that one entry stands for
@@ -38,18 +39,12 @@ type field struct {
 	key   string
 	was   string // what the key was called in older recipes
 	need  bool
-	later bool   // read checks the value's shape; then the key is refused with "not yet"
 	under string // the key stands under that one
 	read  func(n *yaml.Node)
 }
 
 func (d *decoder) report(pos Pos, format string, args ...any) {
 	d.problems = append(d.problems, Problem{Pos: pos, Message: fmt.Sprintf(format, args...)})
-}
-
-func (d *decoder) notYet(pos Pos, what string) {
-	d.problems = append(d.problems, Problem{Pos: pos, Later: true,
-		Message: fmt.Sprintf("%s: not yet: this version of imbricat knows it and does not act on it", what)})
 }
 
 func at(n *yaml.Node) Pos { return Pos{n.Line, n.Column} }
@@ -217,11 +212,7 @@ func (d *decoder) object(n *yaml.Node, what string, fields ...field) {
 			continue
 		}
 		present[f.key] = true
-		before := len(d.problems)
 		f.read(p.value)
-		if f.later && len(d.problems) == before {
-			d.notYet(at(p.key), f.key)
-		}
 	}
 	for _, f := range fields {
 		if f.need && !present[f.key] {

@@ -70,8 +70,10 @@ type Expression struct {
 	uses []use
 	// branches tells that some parts may not be reached; what they need is only missed where they are.
 	branches bool
-	reads    bool // it asks for fields of files, or for results
-	late     bool // it needs what is known only once work has begun
+	reads    bool     // it asks for fields of files, or for results
+	files    []string // files that it asks for by constant names
+	anyFile  bool     // it asks for one whose name is computed
+	late     bool     // it needs what is known only once work has begun
 	results  []UnitUse
 }
 
@@ -439,6 +441,7 @@ func (c *compiler) compile(pos Pos, text string, condition bool) *Expression {
 	node := program.Node()
 	ast.Walk(&node, collect)
 	e.prog, e.uses, e.branches, e.reads = program, collect.finish(), collect.branches, collect.file
+	e.files, e.anyFile = collect.files, collect.anyFile
 	c.checkLate(e, collect)
 	c.file.expressions = append(c.file.expressions, e)
 	return e
@@ -600,7 +603,17 @@ type collector struct {
 	members  []*ast.MemberNode
 	results  []*ast.CallNode
 	file     bool
+	files    []string
+	anyFile  bool
 	branches bool
+}
+
+// first is the first of a call's arguments; nil where there is none.
+func first(arguments []ast.Node) ast.Node {
+	if len(arguments) == 0 {
+		return nil
+	}
+	return arguments[0]
 }
 
 // Visit implements ast.Visitor; children are visited before their parents.
@@ -628,6 +641,11 @@ func (c *collector) Visit(node *ast.Node) {
 			c.file = true
 		case name.Value == "file":
 			c.file = true
+			if constant, is := first(n.Arguments).(*ast.StringNode); is {
+				c.files = append(c.files, constant.Value)
+			} else {
+				c.anyFile = true
+			}
 		}
 	}
 }

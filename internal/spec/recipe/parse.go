@@ -27,7 +27,7 @@ func parse(file *File, documents []document) (*Recipe, []Problem) {
 	first := documents[0].root
 	for _, one := range documents {
 		root := one.root
-		d := &decoder{file: file, in: one.text, units: append(namesBelow(root, "stages"), namesBelow(root, "images")...),
+		d := &decoder{file: file, in: one.text, beside: map[*Expression]bool{}, units: append(namesBelow(root, "stages"), namesBelow(root, "images")...),
 			secretNames: namesBelow(root, "secrets"), defaults: valueOf(root, "defaults"), combined: combined}
 		// What the first recipe says of facts and secrets holds in all.
 		d.compiler = &compiler{file: file, folder: one.text.folder, report: d.report, factNames: namesOf(root, first, "facts"), secrets: namesOf(root, first, "secrets")}
@@ -204,12 +204,25 @@ func (d *decoder) defaultsOf(n *yaml.Node, to *Defaults) {
 		field{key: "env", read: func(n *yaml.Node) { to.Env = append(to.Env, d.runEnv(n)...) }})...)
 }
 
-// gatherResults begins a unit; what it returns ends it, and notes which units its values take results of.
+// besideContent reads something of an image that makes no part of what it holds.
+func (d *decoder) besideContent(read func()) {
+	begun := len(d.file.expressions)
+	read()
+	for _, e := range d.file.expressions[begun:] {
+		d.beside[e] = true
+	}
+}
+
+// gatherResults begins a unit; what it returns ends it, and notes its expressions, and which units its values take results of.
 func (d *decoder) gatherResults(s *Stage) func() {
 	begun := len(d.file.expressions)
 	return func() {
-		for _, e := range d.file.expressions[begun:] {
+		s.all = d.file.expressions[begun:len(d.file.expressions):len(d.file.expressions)]
+		for _, e := range s.all {
 			s.results = append(s.results, e.results...)
+			if !d.beside[e] {
+				s.content = append(s.content, e)
+			}
 		}
 	}
 }
@@ -225,7 +238,7 @@ func (d *decoder) steps(n *yaml.Node) []Step {
 }
 
 func (d *decoder) stage(key, value *yaml.Node) (s Stage) {
-	s = Stage{Name: d.own(key.Value), In: d.in.folder, Pos: at(key)}
+	s = Stage{Name: d.own(key.Value), In: d.in.folder, Pos: at(key), Said: d.said(value)}
 	d.checkName(key, "stage", unitName)
 	defer d.gatherResults(&s)()
 	d.object(value, "the stage "+key.Value, append(d.unitFields(&s, false),
@@ -247,7 +260,7 @@ func (d *decoder) images(key, value *yaml.Node) []Image {
 }
 
 func (d *decoder) image(key, value *yaml.Node) (i Image, lists *each) {
-	i = Image{Stage: Stage{Name: key.Value, In: d.in.folder, Pos: at(key)}}
+	i = Image{Stage: Stage{Name: key.Value, In: d.in.folder, Pos: at(key), Said: d.said(value)}}
 	d.checkName(key, "image", unitName)
 	defer d.gatherResults(&i.Stage)()
 	d.object(value, "the image "+key.Value, append(append(d.unitFields(&i.Stage, true), below("settings", d.settingsFields(&i.Settings))...),
@@ -256,14 +269,16 @@ func (d *decoder) image(key, value *yaml.Node) (i Image, lists *each) {
 		field{key: "settings", read: func(n *yaml.Node) { d.settings(n, &i.Settings) }},
 		field{key: "annotations", read: func(n *yaml.Node) { d.late(func() { i.Annotations = d.textPairs(n, "annotations") }) }},
 		field{key: "publish", read: func(n *yaml.Node) {
-			d.named(n, "publish", func(key, value *yaml.Node) {
-				i.Publish = append(i.Publish, d.destination(key, value))
+			d.besideContent(func() {
+				d.named(n, "publish", func(key, value *yaml.Node) {
+					i.Publish = append(i.Publish, d.destination(key, value))
+				})
 			})
 		}},
 		field{key: "compression", read: func(n *yaml.Node) { i.Compression = d.oneOf(n, "compression", "gzip", "zstd", "none") }},
 		field{key: "stack", read: func(n *yaml.Node) { i.Stack = d.stack(n) }},
-		field{key: "checks", read: func(n *yaml.Node) { i.Checks = d.checks(n) }},
-		field{key: "also-needs", later: true, read: func(n *yaml.Node) { d.words(n, "also-needs", false) }},
+		field{key: "checks", read: func(n *yaml.Node) { d.besideContent(func() { i.Checks = d.checks(n) }) }},
+		field{key: "also-needs", read: func(n *yaml.Node) { i.AlsoNeeds = d.patterns(n, "also-needs") }},
 	)...)
 	for _, v := range i.For {
 		if len(i.Platforms) > 0 && !slices.Contains(i.Platforms, v.Platform) {

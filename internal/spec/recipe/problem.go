@@ -71,11 +71,10 @@ func (f *File) Text() string {
 	return strings.Join(all, "\n")
 }
 
-// Problem is one mistake at one place. Later marks a valid key whose work this version does not do yet.
+// Problem is one mistake at one place.
 type Problem struct {
 	Pos     Pos
 	Message string
-	Later   bool
 }
 
 // Compare orders problems by their places in the text.
@@ -99,16 +98,6 @@ func (e *Errors) Error() string {
 		out.WriteString(e.File.Describe(p.Pos, p.Message))
 	}
 	return out.String()
-}
-
-// OnlyLater reports whether nothing is wrong but keys that this version does not act on.
-func (e *Errors) OnlyLater() bool {
-	for _, p := range e.Problems {
-		if !p.Later {
-			return false
-		}
-	}
-	return true
 }
 
 // Add notes a problem, each once.

@@ -137,7 +137,12 @@ type Stage struct {
 	Defaults Defaults
 	For      []Variant // what differs by platform
 
-	results []UnitUse // of whose files its values are made
+	// Said is all that the recipe says of it, in a form that formatting and comments do not change.
+	Said string
+
+	results []UnitUse     // of whose files its values are made
+	content []*Expression // of what it holds: all but those of where it goes and what is held against it
+	all     []*Expression
 }
 
 // Defaults are what the steps of a stage or an image have where they do not say otherwise.
@@ -171,6 +176,8 @@ type Image struct {
 	Compression string // gzip, zstd or none; empty: gzip
 	Stack       Stack
 	Checks      []Check
+	// AlsoNeeds are patterns of paths that the image depends on and that nothing else tells, relative to the recipe's folder.
+	AlsoNeeds []string
 }
 
 // Variant is what a stage or an image has besides, or instead, for one platform.

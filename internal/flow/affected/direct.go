@@ -1,0 +1,297 @@
+package affected
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"imbricat/internal/content/tree"
+	"imbricat/internal/ground/reference"
+	"imbricat/internal/spec/division"
+	"imbricat/internal/spec/lock"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
+)
+
+// direct finds what of a unit itself is affected, whatever it needs.
+func (f *finder) direct(u *unit, source *tree.Source) error {
+	f.said(u)
+	f.asked(u)
+	for _, one := range u.plans {
+		f.based(u, one)
+		if err := f.sources(u, one, source); err != nil {
+			return err
+		}
+	}
+	for _, pattern := range u.also {
+		for _, p := range f.changed {
+			if is, _ := doublestar.Match(path.Join(u.says.In, pattern), p); is {
+				u.because(p, "also-needs "+pattern)
+			}
+		}
+	}
+	return nil
+}
+
+// said compares what the recipes say of a unit.
+func (f *finder) said(u *unit) {
+	file := f.p.Recipe.File.NameAt(u.says.Pos)
+	before, alsoBefore := saysOf(f.before, u.name)
+	after, _ := saysOf(f.after, u.name)
+	switch {
+	case before == nil:
+		u.because(file, "it is new")
+		return
+	case after == nil || after.Said != u.says.Said:
+		u.because(file, "the recipe that is checked out says otherwise than that of "+short(f.between.Until))
+		return
+	case before.Said != u.says.Said || !slices.Equal(alsoBefore, u.also):
+		u.because(file, "what it says of "+u.name+" changed")
+	}
+	_, now := f.p.Recipe.Asks(u.says)
+	_, was := f.before.Asks(before)
+	_, then := f.after.Asks(after)
+	for _, fact := range now.Facts {
+		same := func(other recipe.Fact) bool { return sameFact(fact, other) }
+		switch {
+		case !slices.ContainsFunc(was.Facts, same):
+			u.because(f.p.Recipe.File.NameAt(fact.Pos), "the fact "+recipe.Named(fact.In, fact.Name))
+		case !slices.ContainsFunc(then.Facts, same):
+			u.because("the fact "+recipe.Named(fact.In, fact.Name), "the recipe that is checked out says otherwise than that of "+short(f.between.Until))
+		}
+	}
+	for _, folder := range f.takesFrom(u) {
+		if was, is := ignored(f.before, folder), ignored(f.after, folder); was != is {
+			u.because(file, "what is left out of the project folder changed")
+		}
+	}
+}
+
+func sameFact(a, b recipe.Fact) bool {
+	return a.Name == b.Name && a.In == b.In && a.Value.Source() == b.Value.Source()
+}
+
+// takesFrom lists what a unit takes of the project folder.
+func (f *finder) takesFrom(u *unit) (all []string) {
+	for _, one := range u.plans {
+		for _, s := range one.Steps {
+			for _, source := range s.Do.Sources() {
+				all = append(all, source.From)
+			}
+		}
+	}
+	return all
+}
+
+// ignored is what recipes leave out of a path of the project folder, for comparing.
+func ignored(r *recipe.Recipe, from string) string {
+	var out strings.Builder
+	for _, s := range r.Sources {
+		if s.In == "" || related(s.In, from) {
+			fmt.Fprintf(&out, "%q %q %t\n", s.In, s.LeaveOut, s.HonourGitignore)
+		}
+	}
+	return out.String()
+}
+
+// related reports whether one of two paths is the other, or lies in it. What may be a pattern is related to all in its folder.
+func related(a, b string) bool {
+	b, _, _ = strings.Cut(b, "*")
+	if i := strings.IndexAny(b, `?[{\`); i >= 0 {
+		b = b[:i]
+	}
+	if b == "" || b == "." || a == "." || a == "" {
+		return true
+	}
+	return a == b || strings.HasPrefix(a, strings.TrimSuffix(b, "/")+"/") || strings.HasPrefix(b, a+"/") || strings.HasPrefix(a, b)
+}
+
+// asked finds what a unit's values ask for that may differ.
+func (f *finder) asked(u *unit) {
+	content, all := f.p.Recipe.Asks(u.says)
+	moved := f.between.Since != f.between.Until
+	for _, name := range content.Git {
+		switch {
+		case (name == "commit" || name == "short") && moved:
+			u.because("git."+name, "each commit has another")
+		case name == "tag" && f.tags[0] != f.tags[1]:
+			u.because("git.tag", "the commits have other tags")
+		case name == "branch":
+			u.because("git.branch", "nothing tells on which branch "+short(f.between.Since)+" was built")
+		case name == "dirty" && f.dirty:
+			u.because("git.dirty", "something is not committed")
+		}
+	}
+	if _, fixed := f.p.Facts.Epoch(); content.Date && moved && !fixed {
+		u.because("date", "each commit has another")
+	}
+	for _, p := range f.changed {
+		if slices.Contains(all.Files, p) {
+			u.because(p, "a field of it is asked for")
+		}
+		if all.AnyFile && related(u.says.In, p) {
+			u.because(p, "it may be the file whose computed name is asked for")
+		}
+	}
+}
+
+// based finds bases, and images that are taken from, that may stand for something else, and a division that differs.
+func (f *finder) based(u *unit, one *plan.Unit) {
+	refs := []reference.Reference{one.Base.Reference}
+	for _, s := range one.Steps {
+		for _, use := range s.Do.References() {
+			refs = append(refs, use.Reference)
+		}
+	}
+	for _, ref := range refs {
+		switch {
+		case ref == reference.Reference{} || ref.Digest != "":
+		case ref.Kind == reference.Layout || ref.Kind == reference.Archive:
+			f.layout(u, ref)
+		default:
+			was, is := heldBy(f.locked, ref), heldBy(f.now, ref)
+			switch {
+			case is == "":
+				u.because(ref.String(), "no lock holds it, so it may stand for something else")
+			case was != is:
+				u.because(recipe.LockName, ref.String())
+			}
+		}
+	}
+	if one.IsImage && one.Stack.MayLock() && divided(f.locked, u.name) != divided(f.now, u.name) {
+		u.because(recipe.LockName, "how "+u.name+" is divided into layers")
+	}
+}
+
+func (f *finder) layout(u *unit, ref reference.Reference) {
+	clean := path.Clean(ref.Path)
+	if path.IsAbs(clean) || clean == ".." || strings.HasPrefix(clean, "../") {
+		u.because(ref.String(), "it is outside of the project folder")
+		return
+	}
+	known := false
+	for _, p := range f.changed {
+		if p == clean || strings.HasPrefix(p, clean+"/") {
+			u.because(p, ref.String())
+		}
+	}
+	if f.o.Until == "" {
+		for p := range f.tracked {
+			known = known || p == clean || strings.HasPrefix(p, clean+"/")
+		}
+		if !known {
+			u.because(ref.String(), "it is in no commit, so it may be another one")
+		}
+	}
+}
+
+func heldBy(l *lock.Lock, ref reference.Reference) string {
+	if l == nil {
+		return ""
+	}
+	return string(l.Bases[ref.String()])
+}
+
+func divided(l *lock.Lock, image string) string {
+	var rules *division.Rules
+	if l != nil {
+		rules = l.Images[image]
+	}
+	if rules == nil {
+		return ""
+	}
+	return fmt.Sprintf("%q", rules.Parts)
+}
+
+// sources finds changed files that a unit takes in.
+func (f *finder) sources(u *unit, one *plan.Unit, source *tree.Source) error {
+	var covers []func(string) bool
+	for i := range one.Steps {
+		for _, s := range one.Steps[i].Do.Sources() {
+			covered := source.Covers(s.From, s.LeaveOut)
+			if s.Single {
+				covered = func(p string) bool { return p == path.Clean(s.From) }
+			}
+			covers = append(covers, covered)
+			why := fmt.Sprintf("%s (%s:%d)", one.Steps[i].Label, u.name, i+1)
+			for _, p := range f.changed {
+				switch {
+				case covered(p), strings.HasPrefix(s.From, p+"/"): // a link or a submodule above it
+					u.because(p, why)
+				case path.Base(p) == ".gitignore" && honoured(f.p.Recipe, p) && related(path.Dir(p), s.From), path.Base(p) == ".gitattributes" && related(path.Dir(p), s.From):
+					u.because(p, why)
+				}
+			}
+			if err := f.picked(u, s, why, source); err != nil {
+				return err
+			}
+		}
+	}
+	// What was changed and changed back is said to be made at another time.
+	touches := func(p string) bool { return slices.ContainsFunc(covers, func(c func(string) bool) bool { return c(p) }) }
+	if len(covers) == 0 {
+		files := []string{f.p.Recipe.File.Name, f.p.Recipe.File.NameAt(one.Pos)}
+		touches = func(p string) bool { return slices.Contains(files, p) }
+	}
+	if len(u.chains) == 0 && (one.IsImage || len(covers) > 0) {
+		if commit := f.between.Touched(touches); commit != "" {
+			u.because("commit "+short(commit), "it touched what "+u.name+" is dated by")
+		}
+	}
+	return nil
+}
+
+// honoured reports whether an ignore file is read.
+func honoured(r *recipe.Recipe, p string) bool {
+	return slices.ContainsFunc(r.Sources, func(s recipe.Sources) bool {
+		return s.HonourGitignore && (s.In == "" || strings.HasPrefix(p, s.In+"/"))
+	})
+}
+
+// picked looks at what a copy takes in now: through links, and what no commit has.
+func (f *finder) picked(u *unit, s plan.Source, why string, source *tree.Source) error {
+	if f.o.Until != "" {
+		if s.Follow {
+			u.because(s.From, why, "it follows links, and where they led is not known")
+		}
+		return nil
+	}
+	got, err := source.Pick(s.From, tree.PickOptions{LeaveOut: s.LeaveOut, Structure: s.Structure, In: s.In, Follow: s.Follow, Attributes: s.Attributes})
+	if errors.Is(err, tree.ErrNoMatch) || errors.Is(err, tree.ErrAllLeftOut) || errors.Is(err, os.ErrNotExist) {
+		return nil // the build tells it
+	}
+	if err != nil {
+		return err
+	}
+	covered := source.Covers(s.From, s.LeaveOut)
+	for i := range got.Picked {
+		p := &got.Picked[i]
+		if p.Kind != tree.File {
+			continue
+		}
+		_, changed := slices.BinarySearch(f.changed, p.Path)
+		switch {
+		case changed:
+			u.because(p.Path, why)
+		case !f.tracked[p.Path]:
+			u.because(p.Path, why, "it is in no commit, so it may be another one")
+		case !covered(p.Path) && !s.Single: // a link led there, and what was there may have come by another way
+			for _, other := range f.changed {
+				if s.Follow && !source.Exists(other) {
+					u.because(other, why, "it may have been behind a link that is followed")
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func firstLine(err error) string {
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return line
+}
