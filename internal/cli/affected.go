@@ -11,6 +11,7 @@ import (
 	"imbricat/internal/flow/affected"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/plan"
 )
 
 func affectedCommand() *cli.Command {
@@ -40,9 +41,6 @@ func runAffected(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	for _, note := range found.Notes {
-		fmt.Fprintf(s.err, "note: %s\n", note)
-	}
 	if s.cmd.Bool("names") {
 		return s.print(lines(found.Images()))
 	}
@@ -62,11 +60,40 @@ func runAffected(ctx context.Context, s *session) error {
 
 // affected finds what a change may touch, of the whole recipe.
 func (s *session) affected(ctx context.Context, since, until string) (*affected.Result, error) {
-	p, err := s.choose(workspace.Choice{Checks: true, Unused: true})
+	p, err := s.plan(workspace.Choice{Checks: true, Unused: true})
 	if err != nil {
 		return nil, err
 	}
-	return affected.Find(ctx, p, affected.Options{Since: since, Until: until, Store: s.storeDir()})
+	found, err := affected.Find(ctx, p, affected.Options{Since: since, Until: until, Store: s.storeDir()})
+	if err != nil {
+		return nil, err
+	}
+	for _, note := range found.Notes {
+		fmt.Fprintf(s.err, "note: %s\n", note)
+	}
+	return found, nil
+}
+
+func affectedSinceFlag() cli.Flag {
+	return &cli.StringFlag{Name: "affected-since", Usage: "only what changes since this `REVISION` may touch, of what is named or of all; an empty one is none, and leaves all", Sources: env("AFFECTED_SINCE")}
+}
+
+// affectedSince is what --affected-since leaves, found once.
+func (s *session) affectedSince(ctx context.Context) (*affected.Result, error) {
+	if s.touched != nil {
+		return s.touched, nil
+	}
+	var err error
+	s.touched, err = s.affected(ctx, s.cmd.String("affected-since"), "")
+	return s.touched, err
+}
+
+// unaffected tells that --affected-since leaves nothing; empty where it leaves something or was not asked for.
+func (s *session) unaffected(p *plan.Plan) string {
+	if !s.cmd.IsSet("affected-since") || len(p.Images)+len(p.Stages) > 0 {
+		return ""
+	}
+	return "nothing that is asked for is affected since " + s.cmd.String("affected-since")
 }
 
 // lines puts each text on a line.

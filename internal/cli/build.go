@@ -34,7 +34,7 @@ func buildCommand() *cli.Command {
 		Description: "Builds the images of the recipe, or those named, for all their platforms; or stages that are named, for this\n" +
 			"machine's platform unless --platform says otherwise. What has not changed is reused.\n\n" +
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
-		Flags: append([]cli.Flag{platformFlag(), factFlag(), draftedFlag(),
+		Flags: append([]cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), draftedFlag(),
 			sandboxFlag(), jobsFlag(), keepGoingFlag(), freshFlag()}, slices.Concat(shareFlags(), runFlags())...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
 	}
@@ -61,11 +61,15 @@ func runBuild(ctx context.Context, s *session) (err error) {
 	if err != nil {
 		return err
 	}
-	p, err := s.choose(workspace.Choice{Images: names, Stages: true})
+	p, err := s.choose(ctx, workspace.Choice{Images: names, Stages: true})
 	if err != nil {
 		return err
 	}
 	r.From(p)
+	if nothing := s.unaffected(p.Plan); nothing != "" {
+		r.Receipt.Outcome, r.Receipt.Why = receipt.Nothing, nothing
+		return s.result(&report.Build{Images: []report.BuiltImage{}, Steps: []receipt.Step{}, Warnings: []receipt.Warning{}}, func() string { return nothing + "\n" })
+	}
 	w, err := s.workOn(p)
 	if err != nil {
 		return err
@@ -107,7 +111,7 @@ func planCommand() *cli.Command {
 	return &cli.Command{
 		Name: "plan", Usage: "shows the steps, what would be reused and what is taken in; changes nothing", ArgsUsage: "[IMAGE|STAGE…]",
 		Description: "Finds what a build would do, and what the checks of ship would build, with every mistake that can be found without building.\n\nExample: imbricat plan gauge",
-		Flags: []cli.Flag{platformFlag(), factFlag(), draftedFlag(),
+		Flags: []cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), draftedFlag(),
 			&cli.BoolFlag{Name: "graph", Usage: "draw what waits for what, with the times of earlier builds and the critical path"},
 			shareFlags()[0], shareFlags()[1],
 			&cli.BoolFlag{Name: "volatility", Usage: "list how often what the images hold changes, and what changes along with it; asks the destinations too"},
@@ -118,9 +122,12 @@ func planCommand() *cli.Command {
 }
 
 func runPlan(ctx context.Context, s *session) error {
-	p, err := s.choose(workspace.Choice{Images: s.cmd.Args().Slice(), Stages: true, Checks: true})
+	p, err := s.choose(ctx, workspace.Choice{Images: s.cmd.Args().Slice(), Stages: true, Checks: true})
 	if err != nil {
 		return err
+	}
+	if nothing := s.unaffected(p.Plan); nothing != "" && !s.json() {
+		return s.print(nothing + "\n")
 	}
 	w, err := s.workOn(p)
 	if err != nil {

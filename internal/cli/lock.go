@@ -30,7 +30,7 @@ func runLock(ctx context.Context, s *session) error {
 	if _, err := s.args(0, 0, "no arguments"); err != nil {
 		return err
 	}
-	p, err := s.choose(workspace.Choice{Checks: true, Unused: true})
+	p, err := s.choose(ctx, workspace.Choice{Checks: true, Unused: true})
 	if err != nil {
 		return err
 	}

@@ -87,7 +87,7 @@ func runLogin(ctx context.Context, s *session) error {
 		if document.Allows, err = allows(ctx, client, host, repository); err != nil {
 			return err
 		}
-		for _, below := range s.destinationsBelow(host, repository+"/") {
+		for _, below := range s.destinationsBelow(ctx, host, repository+"/") {
 			if document.Below == nil {
 				document.Below = map[string][]string{}
 			}
@@ -141,11 +141,11 @@ func registryAndPart(text string) (host, part string, err error) {
 
 // destinationsBelow lists the repositories of a registry with a prefix that the recipe here publishes to; none where there is no recipe, or
 // one with mistakes.
-func (s *session) destinationsBelow(host, prefix string) (list []string) {
+func (s *session) destinationsBelow(ctx context.Context, host, prefix string) (list []string) {
 	if _, err := os.Stat(s.project().RecipePath()); err != nil {
 		return nil
 	}
-	p, err := s.choose(workspace.Choice{})
+	p, err := s.choose(ctx, workspace.Choice{})
 	if err != nil {
 		return nil
 	}

@@ -24,7 +24,7 @@ func pushCommand() *cli.Command {
 			"(a file) tells where that was done in another folder. What a registry has already is not\n" +
 			"sent again; tags are written last, when all content is everywhere. A fixed tag never moves, and a moving tag never\n" +
 			"goes back to an older build. To push an image anywhere else, use copy.\n\nExample: imbricat push gauge",
-		Flags:  append([]cli.Flag{platformFlag(), factFlag(), forceFlag(), dirtyFlag(), byDigestFlag()}, runFlags()...),
+		Flags:  append([]cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), forceFlag(), dirtyFlag(), byDigestFlag()}, runFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runPush(ctx, newSession(c)) },
 	}
 }
@@ -55,11 +55,15 @@ func runPush(ctx context.Context, s *session) (err error) {
 	if err != nil {
 		return err
 	}
-	w, err := s.workspace(images)
+	w, err := s.workspace(ctx, images)
 	if err != nil {
 		return err
 	}
 	r.From(w.Planned)
+	if nothing := s.unaffected(w.Plan); nothing != "" {
+		r.Receipt.Outcome, r.Receipt.Why = receipt.Nothing, nothing
+		return s.result(&report.Push{Pushed: []report.Pushed{}}, func() string { return nothing + "\n" })
+	}
 	o := s.pushOptions()
 	shipments, err := push.Shipments(ctx, w, o, func(name string) (digest.Descriptor, error) {
 		if told == nil {

@@ -15,6 +15,7 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/affected"
 	"imbricat/internal/flow/settings"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
@@ -75,6 +76,7 @@ type session struct {
 	events   *eventFile       // nil: none is wanted
 	secrets  redact.Redactor  // over what the environment holds of secrets
 	around   *around          // nil: it was not looked yet
+	touched  *affected.Result // by --affected-since; nil: it was not looked yet
 }
 
 func newSession(c *cli.Command) *session {

@@ -23,7 +23,7 @@ import (
 )
 
 func shipCommand() *cli.Command {
-	flags := []cli.Flag{platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), freshFlag(), forceFlag(), dirtyFlag(), byDigestFlag(),
+	flags := []cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), sandboxFlag(), jobsFlag(), freshFlag(), forceFlag(), dirtyFlag(), byDigestFlag(),
 		&cli.StringSliceFlag{Name: "without", Usage: "`PART` to leave out: " + strings.Join(ship.Parts, ", ") + "; may be given again, or hold several with commas", Sources: env("WITHOUT")},
 		&cli.BoolFlag{Name: "logout", Usage: "forget the logins of the destinations' registries at the end, whatever happened", Sources: env("LOGOUT")}}
 	return &cli.Command{
@@ -82,11 +82,15 @@ func (s *session) ship(ctx context.Context, k *receipts.Recorder, o ship.Options
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.choose(workspace.Choice{Images: images, Checks: !o.Leaves("checks")})
+	p, err := s.choose(ctx, workspace.Choice{Images: images, Checks: !o.Leaves("checks")})
 	if err != nil {
 		return nil, err
 	}
 	k.From(p)
+	if nothing := s.unaffected(p.Plan); nothing != "" {
+		k.Receipt.Outcome, k.Receipt.Why = receipt.Nothing, nothing
+		return p, nil
+	}
 	if err := building.CheckSteps(p.Plan, steps); err != nil {
 		return p, err
 	}
@@ -100,7 +104,7 @@ func (s *session) ship(ctx context.Context, k *receipts.Recorder, o ship.Options
 			return p, nil
 		}
 		if len(wanted) < len(p.Plan.Images) {
-			if p, err = s.choose(workspace.Choice{Images: wanted, Checks: !o.Leaves("checks")}); err != nil {
+			if p, err = s.choose(ctx, workspace.Choice{Images: wanted, Checks: !o.Leaves("checks")}); err != nil {
 				return nil, err
 			}
 		}
@@ -139,20 +143,26 @@ func (s *session) logOut(p *workspace.Planned) error {
 
 var envNames = regexp.MustCompile(`\benv\.([A-Za-z_][A-Za-z0-9_]*)`)
 
+// recipeText is what the recipe says, with those that it names; empty where there is none.
+func (s *session) recipeText() string {
+	r, _ := s.project().Recipe()
+	if r == nil {
+		return ""
+	}
+	return r.File.Text() // also of one with mistakes
+}
+
 // goesTo reports whether a registry is one of the destinations'. Of a recipe with mistakes, which has no plan, every registry counts that its text
 // names, or that the variables and facts do which it asks for.
 func (s *session) goesTo(p *workspace.Planned, host string) bool {
-	if p != nil {
+	if p != nil && !s.cmd.IsSet("affected-since") { // which may leave destinations out
 		return slices.ContainsFunc(p.Plan.Images, func(i *plan.Image) bool {
 			return slices.ContainsFunc(i.Destinations, func(d plan.Destination) bool { return d.Repository.Host == host })
 		})
 	}
-	text, err := os.ReadFile(s.project().RecipePath())
-	if err != nil {
-		return false
-	}
-	places := append([]string{string(text)}, s.cmd.StringSlice("fact")...)
-	for _, name := range envNames.FindAllStringSubmatch(string(text), -1) {
+	text := s.recipeText()
+	places := append([]string{text}, s.cmd.StringSlice("fact")...)
+	for _, name := range envNames.FindAllStringSubmatch(text, -1) {
 		places = append(places, os.Getenv(name[1]))
 	}
 	return slices.ContainsFunc(places, func(place string) bool { return strings.Contains(place, host) })

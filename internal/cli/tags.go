@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -272,7 +271,7 @@ func keepTags(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	if rule.Moving, err = s.movingTags(r.String()); err != nil {
+	if rule.Moving, err = s.movingTags(ctx, r.String()); err != nil {
 		return err
 	}
 	document, err := tags.Keep(ctx, r, inventory, rule, s.cmd.Bool("dry-run"))
@@ -285,12 +284,11 @@ func keepTags(ctx context.Context, s *session) error {
 }
 
 // movingTags lists the tags that the recipe here, where there is one, moves in a repository.
-func (s *session) movingTags(repository string) ([]string, error) {
-	text, err := os.ReadFile(s.project().RecipePath())
-	if err != nil || !strings.Contains(string(text), path.Base(repository)) {
+func (s *session) movingTags(ctx context.Context, repository string) ([]string, error) {
+	if !strings.Contains(s.recipeText(), path.Base(repository)) {
 		return nil, nil // no recipe, or one that does not speak of it
 	}
-	p, err := s.expand(nil)
+	p, err := s.expand(ctx, nil)
 	if err != nil {
 		return nil, fmt.Errorf("the recipe here tells which tags move, and has a mistake: %w", err)
 	}

@@ -52,7 +52,7 @@ func runTake(ctx context.Context, s *session) (err error) {
 		return err
 	}
 	defer func() { err = r.Close(ctx, err) }()
-	p, err := s.choose(workspace.Choice{Images: []string{name}, Stages: true})
+	p, err := s.choose(ctx, workspace.Choice{Images: []string{name}, Stages: true})
 	if err != nil {
 		return err
 	}

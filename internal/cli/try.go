@@ -218,7 +218,7 @@ func (s *session) resolve(ctx context.Context, st *store.Store, t *trial) (*base
 
 // runStep runs a command in the view of a step.
 func (s *session) runStep(ctx context.Context, st *store.Store, t *trial) (sandbox.Status, error) {
-	p, err := s.choose(workspace.Choice{Images: []string{t.image}, Stages: true}) // what else the recipe has does not matter
+	p, err := s.choose(ctx, workspace.Choice{Images: []string{t.image}, Stages: true}) // what else the recipe has does not matter
 	if err != nil {
 		return sandbox.Status{}, err
 	}

@@ -45,7 +45,7 @@ func runWeigh(ctx context.Context, s *session) error {
 	if chart != "" && !strings.HasSuffix(chart, ".svg") {
 		return flow.Usagef("--chart takes a file that ends in .svg")
 	}
-	ws, err := s.workspace(s.cmd.Args().Slice())
+	ws, err := s.workspace(ctx, s.cmd.Args().Slice())
 	if err != nil {
 		return err
 	}

@@ -82,12 +82,27 @@ type around struct {
 }
 
 // expand reads the recipe, gathers its facts and expands it for the images named.
-func (s *session) expand(images []string) (*workspace.Planned, error) {
-	return s.choose(workspace.Choice{Images: images})
+func (s *session) expand(ctx context.Context, images []string) (*workspace.Planned, error) {
+	return s.choose(ctx, workspace.Choice{Images: images})
 }
 
 // choose is expand with further choices.
-func (s *session) choose(c workspace.Choice) (*workspace.Planned, error) {
+func (s *session) choose(ctx context.Context, c workspace.Choice) (*workspace.Planned, error) {
+	if s.cmd.IsSet("affected-since") {
+		found, err := s.affectedSince(ctx)
+		if err != nil {
+			return nil, err
+		}
+		c.Among = []string{}
+		for _, u := range found.Units {
+			c.Among = append(c.Among, u.Name)
+		}
+	}
+	return s.plan(c)
+}
+
+// plan is choose whatever is affected.
+func (s *session) plan(c workspace.Choice) (*workspace.Planned, error) {
 	c.Facts, c.Redactor = map[string]string{}, &s.secrets
 	for _, text := range s.cmd.StringSlice("fact") {
 		name, value, found := strings.Cut(text, "=")
@@ -108,8 +123,8 @@ func (s *session) choose(c workspace.Choice) (*workspace.Planned, error) {
 }
 
 // workspace is what every command that works on the recipe's images begins with.
-func (s *session) workspace(images []string) (*workspace.Workspace, error) {
-	p, err := s.expand(images)
+func (s *session) workspace(ctx context.Context, images []string) (*workspace.Workspace, error) {
+	p, err := s.expand(ctx, images)
 	if err != nil {
 		return nil, err
 	}

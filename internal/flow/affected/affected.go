@@ -56,7 +56,7 @@ type finder struct {
 	tags          [2]string
 	tracked       map[string]bool // what the commit that is checked out has; of the work tree alone
 	dirty         bool            // something is not committed
-	units         []*unit // in the order of the plan
+	units         []*unit         // in the order of the plan
 	byName        map[string]*unit
 	result        *Result
 }

@@ -210,14 +210,9 @@ func divided(l *lock.Lock, image string) string {
 
 // sources finds changed files that a unit takes in.
 func (f *finder) sources(u *unit, one *plan.Unit, source *tree.Source) error {
-	var covers []func(string) bool
 	for i := range one.Steps {
 		for _, s := range one.Steps[i].Do.Sources() {
-			covered := source.Covers(s.From, s.LeaveOut)
-			if s.Single {
-				covered = func(p string) bool { return p == path.Clean(s.From) }
-			}
-			covers = append(covers, covered)
+			covered := f.covers(source, s)
 			why := fmt.Sprintf("%s (%s:%d)", one.Steps[i].Label, u.name, i+1)
 			for _, p := range f.changed {
 				switch {
@@ -230,20 +225,58 @@ func (f *finder) sources(u *unit, one *plan.Unit, source *tree.Source) error {
 			if err := f.picked(u, s, why, source); err != nil {
 				return err
 			}
+			if c, is := one.Steps[i].Do.(plan.Copy); is && c.CommitTimes {
+				f.touched(u, covered, "it touched files that get the times of commits")
+			}
 		}
 	}
-	// What was changed and changed back is said to be made at another time.
-	touches := func(p string) bool { return slices.ContainsFunc(covers, func(c func(string) bool) bool { return c(p) }) }
-	if len(covers) == 0 {
-		files := []string{f.p.Recipe.File.Name, f.p.Recipe.File.NameAt(one.Pos)}
-		touches = func(p string) bool { return slices.Contains(files, p) }
-	}
-	if len(u.chains) == 0 && (one.IsImage || len(covers) > 0) {
-		if commit := f.between.Touched(touches); commit != "" {
-			u.because("commit "+short(commit), "it touched what "+u.name+" is dated by")
-		}
+	if one.IsImage && len(u.chains) == 0 {
+		f.touched(u, f.intake(one, source), "it touched what "+u.name+" is dated by")
 	}
 	return nil
+}
+
+// covers returns what tells whether a path is among what a source takes.
+func (f *finder) covers(source *tree.Source, s plan.Source) func(string) bool {
+	if s.Single {
+		return func(p string) bool { return p == path.Clean(s.From) }
+	}
+	return source.Covers(s.From, s.LeaveOut)
+}
+
+// touched finds a commit that touched paths, though nothing may be left of that: dates are taken of it.
+func (f *finder) touched(u *unit, touches func(string) bool, why string) {
+	if commit := f.between.Touched(touches); commit != "" {
+		u.because("commit "+short(commit), why)
+	}
+}
+
+// intake tells which paths an image is dated by: all that it takes in, also through what it needs, and where that is nothing the recipes.
+func (f *finder) intake(one *plan.Unit, source *tree.Source) func(string) bool {
+	var covers []func(string) bool
+	recipes := []string{f.p.Recipe.File.Name}
+	seen := map[*plan.Unit]bool{}
+	var add func(u *plan.Unit)
+	add = func(u *plan.Unit) {
+		if seen[u] {
+			return
+		}
+		seen[u] = true
+		recipes = append(recipes, f.p.Recipe.File.NameAt(u.Pos))
+		for i := range u.Steps {
+			for _, s := range u.Steps[i].Do.Sources() {
+				covers = append(covers, f.covers(source, s))
+			}
+		}
+		for _, need := range u.Needs() {
+			add(need)
+		}
+	}
+	add(one)
+	if len(covers) == 0 {
+		return func(p string) bool { return slices.Contains(recipes, p) }
+	}
+	return func(p string) bool { return slices.ContainsFunc(covers, func(c func(string) bool) bool { return c(p) }) }
 }
 
 // honoured reports whether an ignore file is read.

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"imbricat/internal/flow"
@@ -91,6 +92,7 @@ func (p Project) Lock() (*lock.Lock, error) {
 // Choice is what somebody chooses of what a recipe tells.
 type Choice struct {
 	Images    []string            // none: all
+	Among     []string            // only what is among these; nil: everything
 	Stages    bool                // Images may name stages too
 	Checks    bool                // stages that checks name are planned too
 	Unused    bool                // stages that nothing needs are planned too
@@ -136,11 +138,38 @@ func (p Project) expand(r *recipe.Recipe, c Choice) (*Planned, error) {
 	if c.Images, err = p.named(r, c.Images); err != nil {
 		return nil, err
 	}
-	expanded, err := plan.Expand(r, plan.Options{Images: c.Images, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
+	images, nothing := c.among(r)
+	expanded, err := plan.Expand(r, plan.Options{Images: images, Nothing: nothing, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
 	if err != nil {
 		return nil, err
 	}
 	return &Planned{p, r, f, expanded}, nil
+}
+
+// among returns what is chosen of the stages and images that Among has; nothing where that is none.
+func (c Choice) among(r *recipe.Recipe) (names []string, nothing bool) {
+	if c.Among == nil {
+		return c.Images, false
+	}
+	chosen := func(s *recipe.Stage, matches func(string) bool) {
+		if slices.Contains(c.Among, s.Name) && (len(c.Images) == 0 || slices.ContainsFunc(c.Images, matches)) {
+			names = append(names, s.Name)
+		}
+	}
+	for i := range r.Images {
+		chosen(&r.Images[i].Stage, r.Images[i].Matches)
+	}
+	for i := range r.Stages {
+		if c.Stages && len(c.Images) > 0 {
+			chosen(&r.Stages[i], r.Stages[i].Matches)
+		}
+	}
+	for _, name := range c.Images { // a name that the recipe does not have is told all the same
+		if !r.Has(name) {
+			names = append(names, name)
+		}
+	}
+	return names, len(names) == 0
 }
 
 // Inside returns a path relative to a folder, with slashes, where it lies in it.

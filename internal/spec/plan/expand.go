@@ -20,6 +20,7 @@ import (
 // Options choose what of a recipe is planned.
 type Options struct {
 	Images    []string            // none: all
+	Nothing   bool                // Images is none of them
 	Stages    bool                // Images may name stages too
 	Checks    bool                // stages that checks of the images name are planned too
 	Unused    bool                // stages that nothing needs are planned too
@@ -55,7 +56,9 @@ func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
 			p.Stages = append(p.Stages, x.unit(name, on))
 		}
 	}
-	x.unused(stages)
+	if !o.Nothing {
+		x.unused(stages)
+	}
 	slices.SortStableFunc(x.doubts, func(a, b Doubt) int { return cmp.Or(a.Pos.Line-b.Pos.Line, a.Pos.Column-b.Pos.Column) })
 	p.Units, p.Doubts = x.order, x.doubts
 	if r.Cache != nil {
@@ -108,6 +111,9 @@ func (x *expander) add(pos recipe.Pos, err error) {
 
 // choose returns the images and the names of the stages that are asked for.
 func (x *expander) choose() (chosen []*recipe.Image, stages []string, err error) {
+	if x.options.Nothing {
+		return nil, nil, nil
+	}
 	var images, known []string
 	for _, i := range x.recipe.Images {
 		images = append(images, i.Name)

@@ -14,6 +14,16 @@ import (
 func (d *decoder) said(n *yaml.Node) string {
 	var out strings.Builder
 	left := maxNodes
+	if entry := d.deref(n); entry.Kind == yaml.MappingNode { // what lists there are makes no difference to an image that has its values
+		own := *entry
+		own.Content = nil
+		for i := 0; i+1 < len(entry.Content); i += 2 {
+			if entry.Content[i].Value != "each" {
+				own.Content = append(own.Content, entry.Content[i], entry.Content[i+1])
+			}
+		}
+		n = &own
+	}
 	write(&out, n, &left)
 	if d.defaults != nil {
 		write(&out, d.defaults, &left)
