@@ -208,6 +208,27 @@ func TestPipelines(t *testing.T) {
 	require.Equal(t, released, o.stands("gauge", "1.4.0"))
 	o.git("pull", "-q", "origin", "trunk")
 	require.Equal(t, "Take the newest bases", o.git("log", "-1", "--format=%s"))
+
+	// Only what changed since the last run that shipped: everything at first, then one image, then nothing.
+	shipped := func() (names []string, outcome string) {
+		work, _ := o.job("affected")
+		r := o.read(filepath.Join(work, "receipt.json"))
+		for _, i := range r.Images {
+			names = append(names, i.Name)
+		}
+		return names, r.Outcome
+	}
+	names, _ := shipped()
+	require.Equal(t, []string{"gauge", "bulletin", "almanac"}, names)
+	template := filepath.Join(o.keeper.dir, "project", "bulletin", "template.txt")
+	require.NoError(t, os.WriteFile(template, []byte("high tide at {{time}}\n"), 0o644))
+	o.commit("A shorter bulletin")
+	o.git("push", "-q", "origin", "trunk")
+	names, outcome := shipped()
+	require.Equal(t, []string{"bulletin"}, names)
+	require.Equal(t, "done", outcome)
+	_, outcome = shipped()
+	require.Equal(t, "nothing", outcome)
 }
 
 // TestCluster runs the job description of the page in a container that an independent runtime makes, with the rights that
