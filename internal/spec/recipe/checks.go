@@ -147,13 +147,13 @@ func (d *decoder) sizeCheck(n *yaml.Node) Checked {
 
 func (d *decoder) userCheck(n *yaml.Node) Checked {
 	c := &UserCheck{}
-	d.object(n, "user", field{key: "not", need: true, read: func(n *yaml.Node) { c.Not = d.words(n, "not", true) }})
+	d.object(n, "user", field{key: "not", need: true, read: func(n *yaml.Node) { c.Not = d.words(n, "not") }})
 	return c
 }
 
 func (d *decoder) secretsCheck(n *yaml.Node) Checked {
 	c := &SecretsCheck{}
-	d.object(n, "secrets", field{key: "leave-out", was: "except", read: func(n *yaml.Node) { c.LeaveOut = d.words(n, "leave-out", true) }})
+	d.object(n, "secrets", field{key: "leave-out", was: "except", read: func(n *yaml.Node) { c.LeaveOut = d.words(n, "leave-out") }})
 	return c
 }
 
@@ -170,7 +170,7 @@ func (d *decoder) wasteCheck(n *yaml.Node) Checked {
 }
 
 func (d *decoder) forbidCheck(n *yaml.Node) Checked {
-	c := &ForbidCheck{Paths: d.words(n, "forbid", true)}
+	c := &ForbidCheck{Paths: d.words(n, "forbid")}
 	if len(c.Paths) == 0 && d.deref(n).Kind == yaml.SequenceNode {
 		d.report(at(d.deref(n)), "forbid names no path")
 	}
@@ -178,7 +178,7 @@ func (d *decoder) forbidCheck(n *yaml.Node) Checked {
 }
 
 func (d *decoder) needCheck(n *yaml.Node) Checked {
-	c := &NeedCheck{Paths: d.words(n, "need", true)}
+	c := &NeedCheck{Paths: d.words(n, "need")}
 	if len(c.Paths) == 0 && d.deref(n).Kind == yaml.SequenceNode {
 		d.report(at(d.deref(n)), "need names no path")
 	}

@@ -439,9 +439,9 @@ func (d *decoder) locate(n *yaml.Node, offset int) Pos {
 
 func (d *decoder) texts(n *yaml.Node, what string) []Template { return d.entries(n, what, d.text) }
 
-func (d *decoder) words(n *yaml.Node, what string, lone bool) []string {
+func (d *decoder) words(n *yaml.Node, what string) []string {
 	var list []string
-	d.each(n, what, lone, func(item *yaml.Node) { list = append(list, d.word(item, "an entry of "+what)) })
+	d.each(n, what, true, func(item *yaml.Node) { list = append(list, d.word(item, "an entry of "+what)) })
 	return list
 }
 

@@ -49,7 +49,7 @@ func Others(own []byte) (patterns []string) {
 		return nil
 	}
 	if list := valueOf(root, "recipes"); list != nil {
-		patterns = d.words(list, "recipes", true)
+		patterns = d.words(list, "recipes")
 	}
 	return patterns
 }

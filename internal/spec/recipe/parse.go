@@ -170,7 +170,7 @@ func article(noun string) string {
 
 func (d *decoder) sources(n *yaml.Node, s *Sources) {
 	d.object(n, "sources",
-		field{key: "leave-out", read: func(n *yaml.Node) { s.LeaveOut = d.words(n, "leave-out", true) }},
+		field{key: "leave-out", read: func(n *yaml.Node) { s.LeaveOut = d.words(n, "leave-out") }},
 		field{key: "honour-gitignore", read: func(n *yaml.Node) { s.HonourGitignore = d.boolean(n, "honour-gitignore") }},
 	)
 }

@@ -98,7 +98,7 @@ func (d *decoder) runStep(n *yaml.Node) *Run {
 		before := len(d.problems)
 		command, lines := false, false
 		d.object(n, "run",
-			field{key: "command", read: func(n *yaml.Node) { command, r.Args = true, d.words(n, "command", true) }},
+			field{key: "command", read: func(n *yaml.Node) { command, r.Args = true, d.words(n, "command") }},
 			field{key: "lines", read: func(n *yaml.Node) { lines, r.Lines = true, d.lines(n, "lines") }})
 		switch {
 		case len(d.problems) > before:
@@ -234,7 +234,7 @@ func (d *decoder) lent(n *yaml.Node) (l Lent, ok bool) {
 		field{key: "path", read: func(n *yaml.Node) { path = n }},
 		field{key: "at", need: true, read: func(n *yaml.Node) { l.At = d.inside(n, "at") }},
 		field{key: "writable", read: func(n *yaml.Node) { l.Writable = d.boolean(n, "writable") }},
-		field{key: "leave-out", read: func(n *yaml.Node) { leaveOut = d.words(n, "leave-out", true) }})
+		field{key: "leave-out", read: func(n *yaml.Node) { leaveOut = d.words(n, "leave-out") }})
 	if from == nil {
 		return l, false
 	}
@@ -316,7 +316,7 @@ func (d *decoder) secrets(n *yaml.Node, r *Recipe) {
 				}
 			}},
 			field{key: "command", read: func(n *yaml.Node) {
-				if s.Command = d.words(n, "command", true); len(s.Command) == 0 || s.Command[0] == "" {
+				if s.Command = d.words(n, "command"); len(s.Command) == 0 || s.Command[0] == "" {
 					d.report(at(d.deref(n)), "command names no program")
 				}
 			}},

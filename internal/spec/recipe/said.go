@@ -74,10 +74,10 @@ type Asks struct {
 
 // Asks tells what a stage or an image asks for: content, for what it holds; all, for anything that the recipe says of it.
 func (r *Recipe) Asks(s *Stage) (content, all Asks) {
-	return r.asks(s, s.content), r.asks(s, s.all)
+	return r.asks(s.content), r.asks(s.all)
 }
 
-func (r *Recipe) asks(s *Stage, expressions []*Expression) (a Asks) {
+func (r *Recipe) asks(expressions []*Expression) (a Asks) {
 	seen := map[string]bool{}
 	var add func(list []*Expression)
 	add = func(list []*Expression) {

@@ -201,7 +201,7 @@ func (d *decoder) access(a *Access) []field {
 
 func (d *decoder) picking(p *Picking) []field {
 	return []field{
-		{key: "leave-out", read: func(n *yaml.Node) { p.LeaveOut = d.words(n, "leave-out", true) }},
+		{key: "leave-out", read: func(n *yaml.Node) { p.LeaveOut = d.words(n, "leave-out") }},
 		{key: "structure", read: func(n *yaml.Node) { p.Structure = d.oneOf(n, "structure", "flat", "keep") == "keep" }},
 		{key: "links", read: func(n *yaml.Node) { p.Follow = d.oneOf(n, "links", "keep", "follow") == "follow" }},
 	}
@@ -221,7 +221,7 @@ func (d *decoder) copyStep(n *yaml.Node) Action {
 			times := d.oneOf(n, "times", "constant", "commit", "rising")
 			c.CommitTimes, c.risingTimes = times == "commit", times == "rising"
 		}},
-		field{key: "attributes", read: func(n *yaml.Node) { c.Attributes = d.words(n, "attributes", true) }},
+		field{key: "attributes", read: func(n *yaml.Node) { c.Attributes = d.words(n, "attributes") }},
 	)...)
 	return c
 }
@@ -339,8 +339,8 @@ func (d *decoder) unpackStep(n *yaml.Node) Action {
 		field{key: "to", need: true, read: func(n *yaml.Node) { u.To = d.target(n, "to") }},
 		field{key: "sha256", read: func(n *yaml.Node) { u.SHA256 = d.checksum(n) }},
 		field{key: "strip", read: func(n *yaml.Node) { u.Strip = d.number(n, "strip", 0, 100) }},
-		field{key: "leave-out", read: func(n *yaml.Node) { u.LeaveOut = d.words(n, "leave-out", true) }},
-		field{key: "spread", read: func(n *yaml.Node) { u.Spread = d.words(n, "spread", true) }},
+		field{key: "leave-out", read: func(n *yaml.Node) { u.LeaveOut = d.words(n, "leave-out") }},
+		field{key: "spread", read: func(n *yaml.Node) { u.Spread = d.words(n, "spread") }},
 		field{key: "at-most", read: func(n *yaml.Node) { u.AtMost = d.size(n, "at-most") }},
 	)...)
 	if text, constant := u.From.Constant(); constant && u.From.Given && IsAddress(text) && !u.SHA256.Given {
