@@ -54,9 +54,10 @@ type finder struct {
 	before, after *recipe.Recipe
 	locked, now   *lock.Lock // the locks at both ends; nil: none
 	tags          [2]string
-	tracked       map[string]bool // what the commit that is checked out has; of the work tree alone
-	dirty         bool            // something is not committed
-	units         []*unit         // in the order of the plan
+	tracked       map[string]bool   // what the commit that is checked out has; of the work tree alone
+	dirty         bool              // something is not committed
+	selections    map[string]*taken // what selections of files take, by all that they say
+	units         []*unit           // in the order of the plan
 	byName        map[string]*unit
 	result        *Result
 }
@@ -80,7 +81,7 @@ func (u *unit) because(chain ...string) {
 
 // Find finds what is affected. The plan must have all images, with stages that nothing needs and those of checks.
 func Find(ctx context.Context, p *workspace.Planned, o Options) (*Result, error) {
-	f := &finder{p: p, o: o, result: &Result{}}
+	f := &finder{p: p, o: o, selections: map[string]*taken{}, result: &Result{}}
 	f.gather()
 	wide, err := f.compare(ctx)
 	if err != nil {
@@ -94,6 +95,9 @@ func Find(ctx context.Context, p *workspace.Planned, o Options) (*Result, error)
 		return f.done(), nil
 	}
 	source, err := p.Source(o.Store)
+	if o.Until != "" { // what is ignored in the work tree need not have been then
+		source, err = p.SourceAsSaid(f.after, o.Store)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -194,17 +198,13 @@ func (f *finder) uncommitted() error {
 	if f.o.Until != "" {
 		return nil
 	}
-	difference, err := f.p.Facts.Git.Difference()
-	if err != nil {
-		return err
-	}
-	untracked, err := f.p.Facts.Git.Untracked()
+	now, err := f.p.Facts.Git.WorkTree()
 	if err != nil {
 		return err
 	}
 	own := func(p string) bool { return slices.Contains(f.p.Writes, p) }
-	more := slices.DeleteFunc(slices.Concat(difference.Changed, untracked), own)
-	f.tracked, f.dirty = difference.Tracked, len(more) > 0
+	more := slices.DeleteFunc(slices.Concat(now.Changed, now.Untracked), own)
+	f.tracked, f.dirty = now.Tracked, len(more) > 0
 	f.changed = append(f.changed, more...)
 	slices.Sort(f.changed)
 	f.changed = slices.Compact(f.changed)

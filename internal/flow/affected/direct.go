@@ -212,21 +212,16 @@ func divided(l *lock.Lock, image string) string {
 func (f *finder) sources(u *unit, one *plan.Unit, source *tree.Source) error {
 	for i := range one.Steps {
 		for _, s := range one.Steps[i].Do.Sources() {
-			covered := f.covers(source, s)
-			why := fmt.Sprintf("%s (%s:%d)", one.Steps[i].Label, u.name, i+1)
-			for _, p := range f.changed {
-				switch {
-				case covered(p), strings.HasPrefix(s.From, p+"/"): // a link or a submodule above it
-					u.because(p, why)
-				case path.Base(p) == ".gitignore" && honoured(f.p.Recipe, p) && related(path.Dir(p), s.From), path.Base(p) == ".gitattributes" && related(path.Dir(p), s.From):
-					u.because(p, why)
-				}
-			}
-			if err := f.picked(u, s, why, source); err != nil {
+			t, err := f.takes(s, source)
+			if err != nil {
 				return err
 			}
+			why := fmt.Sprintf("%s (%s:%d)", one.Steps[i].Label, u.name, i+1)
+			for _, c := range t.causes {
+				u.because(append([]string{c[0], why}, c[1:]...)...)
+			}
 			if c, is := one.Steps[i].Do.(plan.Copy); is && c.CommitTimes {
-				f.touched(u, covered, "it touched files that get the times of commits")
+				f.touched(u, t.covers, "it touched files that get the times of commits")
 			}
 		}
 	}
@@ -234,6 +229,39 @@ func (f *finder) sources(u *unit, one *plan.Unit, source *tree.Source) error {
 		f.touched(u, f.intake(one, source), "it touched what "+u.name+" is dated by")
 	}
 	return nil
+}
+
+// taken is what a selection of files takes of what may differ. Steps of many images share one.
+type taken struct {
+	covers func(path string) bool
+	causes [][]string // a path each, and what is to be said of it besides
+}
+
+// because notes a path, as far as anybody is told.
+func (t *taken) because(cause ...string) {
+	if len(t.causes) < mostChains {
+		t.causes = append(t.causes, cause)
+	}
+}
+
+// takes finds what a selection takes of what may differ, once.
+func (f *finder) takes(s plan.Source, source *tree.Source) (*taken, error) {
+	s.Pos = recipe.Pos{}
+	key := fmt.Sprintf("%#v", s)
+	if known := f.selections[key]; known != nil {
+		return known, nil
+	}
+	t := &taken{covers: f.covers(source, s)}
+	f.selections[key] = t
+	for _, p := range f.changed {
+		switch {
+		case t.covers(p), strings.HasPrefix(s.From, p+"/"): // a link or a submodule above it
+			t.because(p)
+		case path.Base(p) == ".gitignore" && honoured(f.p.Recipe, p) && related(path.Dir(p), s.From), path.Base(p) == ".gitattributes" && related(path.Dir(p), s.From):
+			t.because(p)
+		}
+	}
+	return t, f.picked(t, s, source)
 }
 
 // covers returns what tells whether a path is among what a source takes.
@@ -276,7 +304,9 @@ func (f *finder) intake(one *plan.Unit, source *tree.Source) func(string) bool {
 	if len(covers) == 0 {
 		return func(p string) bool { return slices.Contains(recipes, p) }
 	}
-	return func(p string) bool { return slices.ContainsFunc(covers, func(c func(string) bool) bool { return c(p) }) }
+	return func(p string) bool {
+		return slices.ContainsFunc(covers, func(c func(string) bool) bool { return c(p) })
+	}
 }
 
 // honoured reports whether an ignore file is read.
@@ -287,10 +317,10 @@ func honoured(r *recipe.Recipe, p string) bool {
 }
 
 // picked looks at what a copy takes in now: through links, and what no commit has.
-func (f *finder) picked(u *unit, s plan.Source, why string, source *tree.Source) error {
+func (f *finder) picked(t *taken, s plan.Source, source *tree.Source) error {
 	if f.o.Until != "" {
 		if s.Follow {
-			u.because(s.From, why, "it follows links, and where they led is not known")
+			t.because(s.From, "it follows links, and where they led is not known")
 		}
 		return nil
 	}
@@ -301,7 +331,6 @@ func (f *finder) picked(u *unit, s plan.Source, why string, source *tree.Source)
 	if err != nil {
 		return err
 	}
-	covered := source.Covers(s.From, s.LeaveOut)
 	for i := range got.Picked {
 		p := &got.Picked[i]
 		if p.Kind != tree.File {
@@ -309,14 +338,14 @@ func (f *finder) picked(u *unit, s plan.Source, why string, source *tree.Source)
 		}
 		_, changed := slices.BinarySearch(f.changed, p.Path)
 		switch {
-		case changed:
-			u.because(p.Path, why)
-		case !f.tracked[p.Path]:
-			u.because(p.Path, why, "it is in no commit, so it may be another one")
-		case !covered(p.Path) && !s.Single: // a link led there, and what was there may have come by another way
+		case changed && !t.covers(p.Path): // else it was told
+			t.because(p.Path)
+		case !changed && !f.tracked[p.Path]:
+			t.because(p.Path, "it is in no commit, so it may be another one")
+		case s.Follow && !t.covers(p.Path): // a link led there, and what was there may have come by another way
 			for _, other := range f.changed {
-				if s.Follow && !source.Exists(other) {
-					u.because(other, why, "it may have been behind a link that is followed")
+				if !source.Exists(other) {
+					t.because(other, "it may have been behind a link that is followed")
 				}
 			}
 		}

@@ -38,6 +38,19 @@ type Workspace struct {
 // Source opens the project folder, for what steps take in. The recipes, the lock, the store's folder and what is written meanwhile are no
 // part of it: a store inside the project changes with every build, and taking it in would never end.
 func (p *Planned) Source(store string) (*tree.Source, error) {
+	return p.sourceLeavingOut(store, ignored(p.Recipe))
+}
+
+// SourceAsSaid is Source with what another recipe leaves out, and nothing else: files of the folder say nothing of what is ignored.
+func (p *Planned) SourceAsSaid(r *recipe.Recipe, store string) (*tree.Source, error) {
+	all := ignored(r)
+	for i := range all {
+		all[i].HonourGitignore = false
+	}
+	return p.sourceLeavingOut(store, all)
+}
+
+func (p *Planned) sourceLeavingOut(store string, ignore []tree.Ignore) (*tree.Source, error) {
 	dir, err := filepath.Abs(p.Dir)
 	if err != nil {
 		return nil, err
@@ -50,7 +63,7 @@ func (p *Planned) Source(store string) (*tree.Source, error) {
 	if below, inside := Inside(dir, store); inside {
 		unnamed = append(unnamed, below)
 	}
-	source, err := tree.OpenSource(dir, tree.SourceOptions{Ignore: ignored(p.Recipe), Unnamed: unnamed})
+	source, err := tree.OpenSource(dir, tree.SourceOptions{Ignore: ignore, Unnamed: unnamed})
 	if err != nil {
 		return nil, flow.WrongUse(err)
 	}

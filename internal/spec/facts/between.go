@@ -8,7 +8,6 @@ import (
 	"path"
 	"slices"
 
-	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/object"
 )
@@ -90,49 +89,65 @@ func (b *Between) compare(ctx context.Context, ends [2]*commitInfo) error {
 	return err
 }
 
-// walk finds the commits that the later end has and the earlier one has not.
-func (b *Between) walk(ctx context.Context, ends [2]*commitInfo) error {
-	had := map[plumbing.Hash]bool{}
-	if _, err := b.visit(ctx, ends[0], had, nil); err != nil {
-		return err
-	}
-	open, err := b.visit(ctx, ends[1], had, func(c *commitInfo, parents []*commitInfo) error {
-		all, err := b.git.changesOf(ctx, c, parents)
-		b.commits = append(b.commits, commitBetween{c, all})
-		return err
-	})
-	b.Open = open
-	return err
-}
+// Sides of a walk from two commits: what each of them has.
+const (
+	early = 1 << iota
+	late
+)
 
-// visit calls each for a commit and all before it that were not seen yet. Open tells that some are not there.
-func (b *Between) visit(ctx context.Context, from *commitInfo, seen map[plumbing.Hash]bool, each func(c *commitInfo, parents []*commitInfo) error) (open bool, err error) {
-	frontier := []*commitInfo{from}
-	for len(frontier) > 0 {
+// walk finds the commits that the later end has and the earlier one has not. It goes back in time from both at once and stops where
+// only commits of the earlier one are left; where clocks were wrong it may find more than there are, and never less.
+func (b *Between) walk(ctx context.Context, ends [2]*commitInfo) error {
+	sides := map[plumbing.Hash]int{ends[0].hash: early}
+	sides[ends[1].hash] |= late
+	var frontier, found []*commitInfo
+	add := func(c *commitInfo) {
+		at, _ := slices.BinarySearchFunc(frontier, c, func(a, b *commitInfo) int { return a.when.Compare(b.when) })
+		frontier = slices.Insert(frontier, at, c)
+	}
+	add(ends[0])
+	if ends[1].hash != ends[0].hash {
+		add(ends[1])
+	}
+	for slices.ContainsFunc(frontier, func(c *commitInfo) bool { return sides[c.hash]&early == 0 }) {
 		if err := ctx.Err(); err != nil {
-			return false, err
+			return err
 		}
 		c := frontier[len(frontier)-1]
 		frontier = frontier[:len(frontier)-1]
-		if seen[c.hash] {
-			continue
+		if sides[c.hash]&early == 0 {
+			found = append(found, c)
 		}
-		seen[c.hash] = true
 		parents, err := b.git.parentsOf(c)
 		if err != nil {
-			return false, err
+			return err
 		}
-		if len(parents) < len(c.parents) {
-			open = true
-		}
-		if each != nil {
-			if err := each(c, parents); err != nil {
-				return false, err
+		for _, p := range parents {
+			if before := sides[p.hash]; before|sides[c.hash] != before {
+				sides[p.hash] = before | sides[c.hash]
+				add(p)
 			}
 		}
-		frontier = append(frontier, parents...)
 	}
-	return open, nil
+	for _, c := range found {
+		if sides[c.hash]&early != 0 {
+			continue
+		}
+		parents, err := b.git.parentsOf(c)
+		if err != nil {
+			return err
+		}
+		if len(parents) < len(c.parents) {
+			b.Open = true
+			continue
+		}
+		all, err := b.git.changesOf(ctx, c, parents)
+		if err != nil {
+			return err
+		}
+		b.commits = append(b.commits, commitBetween{c, all})
+	}
+	return nil
 }
 
 // Touched returns the first commit found between the two that touched a path for which covers answers true, as dates of images count that
@@ -169,23 +184,6 @@ func (g *Git) File(commit, name string, most int64) ([]byte, error) {
 	}
 	defer r.Close()
 	return io.ReadAll(io.LimitReader(r, most))
-}
-
-// Untracked returns the files of the project that version control neither has nor ignores, sorted.
-func (g *Git) Untracked() (names []string, err error) {
-	g.mutex.Lock()
-	defer g.mutex.Unlock()
-	status, err := g.status()
-	if err != nil {
-		return nil, err
-	}
-	for name, file := range status {
-		if own, inside := g.inProject(name); inside && file.Worktree == git.Untracked {
-			names = append(names, own)
-		}
-	}
-	slices.Sort(names)
-	return names, nil
 }
 
 // TagOf returns a tag of a commit, the last in natural order of several; empty where it has none.

@@ -198,29 +198,45 @@ type Difference struct {
 	Tracked map[string]bool // what the commit has
 }
 
+// WorkTree is the work tree beside the commit that is checked out.
+type WorkTree struct {
+	Difference
+	Untracked []string // files that version control neither has nor ignores
+}
+
 // Difference compares the work tree with the commit that is checked out.
 func (g *Git) Difference() (Difference, error) {
+	t, err := g.WorkTree()
+	return t.Difference, err
+}
+
+// WorkTree is Difference, with what is new.
+func (g *Git) WorkTree() (t WorkTree, err error) {
 	g.mutex.Lock()
 	defer g.mutex.Unlock()
-	var d Difference
 	if g.head == nil {
-		return d, nil
+		return t, nil
 	}
 	status, err := g.status()
 	if err != nil {
-		return d, err
+		return t, err
 	}
 	for name, file := range status {
 		inside, is := g.inProject(name)
-		if is && file.Worktree != git.Untracked && (file.Worktree != git.Unmodified || file.Staging != git.Unmodified) {
-			d.Changed = append(d.Changed, inside)
+		switch {
+		case !is:
+		case file.Worktree == git.Untracked:
+			t.Untracked = append(t.Untracked, inside)
+		case file.Worktree != git.Unmodified || file.Staging != git.Unmodified:
+			t.Changed = append(t.Changed, inside)
 		}
 	}
-	slices.Sort(d.Changed)
-	if d.Tracked, err = g.files(); err != nil {
-		return d, fmt.Errorf("reading git history: %w", err)
+	slices.Sort(t.Changed)
+	slices.Sort(t.Untracked)
+	if t.Tracked, err = g.files(); err != nil {
+		return t, fmt.Errorf("reading git history: %w", err)
 	}
-	return d, nil
+	return t, nil
 }
 
 // Guessed reports whether a time that Newest gave may be too young, because the history here ends before the commit that
