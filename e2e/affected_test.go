@@ -138,7 +138,10 @@ func TestAffected(t *testing.T) {
 				continue
 			}
 			var found struct {
-				Affected   []struct{ Name string; Chains [][]string }
+				Affected []struct {
+					Name   string
+					Chains [][]string
+				}
 				Unaffected []string
 			}
 			require.NoError(t, json.Unmarshal([]byte(o.ok("affected", "--since", since, "--format", "json")), &found))

@@ -23,7 +23,7 @@ import (
 )
 
 func shipCommand() *cli.Command {
-	flags := []cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), sandboxFlag(), jobsFlag(), freshFlag(), forceFlag(), dirtyFlag(), byDigestFlag(),
+	flags := []cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), sandboxFlag(), jobsFlag(), keepGoingFlag(), freshFlag(), forceFlag(), dirtyFlag(), byDigestFlag(),
 		&cli.StringSliceFlag{Name: "without", Usage: "`PART` to leave out: " + strings.Join(ship.Parts, ", ") + "; may be given again, or hold several with commas", Sources: env("WITHOUT")},
 		&cli.BoolFlag{Name: "logout", Usage: "forget the logins of the destinations' registries at the end, whatever happened", Sources: env("LOGOUT")}}
 	return &cli.Command{
@@ -53,7 +53,7 @@ func runShip(ctx context.Context, s *session) (err error) {
 	if s.json() {
 		return errors.Join(err, report.JSON(s.out, k.Receipt))
 	}
-	if k.Receipt.Stopped == nil { // what was shipped is told also where the receipt could not be written
+	if k.Receipt.Stopped == nil || len(k.Receipt.Left) > 0 { // what was shipped is told also where the receipt could not be written
 		err = errors.Join(err, s.print(report.ReceiptText(s.paint, k.Receipt, false)))
 	}
 	return err

@@ -47,12 +47,18 @@ type Options struct {
 func (o Options) Leaves(part string) bool { return slices.Contains(o.Without, part) }
 
 // ChecksError is that checks of the images do not hold; the receipt tells which.
-type ChecksError struct{ Fails, Unable, Of int }
+type ChecksError struct {
+	Fails, Unable, Of int
+	Others            bool // images whose checks hold were pushed
+}
 
 // Error implements error.
 func (e *ChecksError) Error() string {
-	n := e.Fails + e.Unable
-	return fmt.Sprintf("%d of %s %s not hold; nothing was pushed", n, report.Count(e.Of, "check"), plural(n, "does", "do"))
+	n, what := e.Fails+e.Unable, "nothing was pushed"
+	if e.Others {
+		what = "the images that they are of were not pushed"
+	}
+	return fmt.Sprintf("%d of %s %s not hold; %s", n, report.Count(e.Of, "check"), plural(n, "does", "do"), what)
 }
 
 // Wanted returns the images of a plan of which some destination is to get a tag; and where no tag's condition holds, why nothing is to be
@@ -124,8 +130,16 @@ func (r *Run) parts(ctx context.Context) error {
 	r.k.Part = "build"
 	document, result, err := building.Run(ctx, r.w, r.sink, r.o.Build)
 	r.k.Built(document)
-	if err != nil {
+	if err != nil && (!r.o.Build.KeepGoing || document == nil || ctx.Err() != nil) {
 		return err
+	}
+	var left leftBehind
+	if err != nil {
+		left.note("build", err)
+		r.leaveUnbuilt(document)
+		if len(r.w.Plan.Images) == 0 {
+			return err
+		}
 	}
 	// What was built, whatever the store's names stand for meanwhile.
 	built := map[string]digest.Descriptor{}
@@ -136,11 +150,19 @@ func (r *Run) parts(ctx context.Context) error {
 	if !r.o.Leaves("checks") {
 		r.k.Part = "checks"
 		if err := r.check(ctx, checks.Made{Image: made, Stages: result.Checked}); err != nil {
-			return err
+			var fails *ChecksError
+			if !r.o.Build.KeepGoing || !errors.As(err, &fails) {
+				return errors.Join(left.err, err)
+			}
+			left.note("checks", err)
+			r.leaveUnchecked()
+			if fails.Others = len(r.w.Plan.Images) > 0; !fails.Others {
+				return left.end(r.k)
+			}
 		}
 	}
 	if r.o.Leaves("push") {
-		return nil
+		return left.end(r.k)
 	}
 	r.k.Part = "push"
 	if r.shipments, err = push.Shipments(ctx, r.w, r.o.Options, made); err != nil {
@@ -149,7 +171,10 @@ func (r *Run) parts(ctx context.Context) error {
 	if err := push.HoldBackPrefixes(ctx, r.w.Places.Client, r.shipments, r.o.Force); err != nil {
 		return err
 	}
-	return push.Send(ctx, r.w, r.shipments, r.o.Force, r.sink, &r.k.Part)
+	if err := push.Send(ctx, r.w, r.shipments, r.o.Force, r.sink, &r.k.Part); err != nil {
+		return errors.Join(err, left.err)
+	}
+	return left.end(r.k)
 }
 
 // check decides the checks of every image, all of them.

@@ -110,9 +110,9 @@ func TestShip(t *testing.T) {
 		kind   flow.Kind
 		fails  ChecksError
 	}{
-		{"checks: [{forbid: [/page]}, {size: {packed: 1MB}}]", flow.Differs, ChecksError{2, 0, 4}},
-		{"checks: [{try: {command: [/page], within: 1s}}]", flow.Unable, ChecksError{0, 2, 2}},
-		{"checks: [{try: {command: [/page], within: 1s}}, {forbid: [/page]}]", flow.Differs, ChecksError{2, 2, 4}},
+		{"checks: [{forbid: [/page]}, {size: {packed: 1MB}}]", flow.Differs, ChecksError{2, 0, 4, false}},
+		{"checks: [{try: {command: [/page], within: 1s}}]", flow.Unable, ChecksError{0, 2, 2, false}},
+		{"checks: [{try: {command: [/page], within: 1s}}, {forbid: [/page]}]", flow.Differs, ChecksError{2, 2, 4, false}},
 	} {
 		p.Write(t, "imbricat.yaml", replaceOnce(t, shipped, "checks: [{forbid: [/forbidden]}, {size: {packed: 1MB}}]", c.recipe))
 		k, err := again(t, p, Options{}, map[string]string{"version": "1.6.0"})
@@ -127,8 +127,8 @@ func TestShip(t *testing.T) {
 		_, err = again(t, p, Options{Without: []string{"checks", "push"}}, map[string]string{"version": "1.6.0"})
 		require.NoError(t, err)
 	}
-	require.Equal(t, "2 of 4 checks do not hold; nothing was pushed", (&ChecksError{2, 0, 4}).Error())
-	require.Equal(t, "1 of 4 checks does not hold; nothing was pushed", (&ChecksError{0, 1, 4}).Error())
+	require.Equal(t, "2 of 4 checks do not hold; nothing was pushed", (&ChecksError{2, 0, 4, false}).Error())
+	require.Equal(t, "1 of 4 checks does not hold; nothing was pushed", (&ChecksError{0, 1, 4, false}).Error())
 
 	// A registry that may not be pushed to is asked before anything is built.
 	p.Write(t, "imbricat.yaml", replaceOnce(t, shipped, "$REGISTRY/tides/gauge", "127.0.0.1:1/tides/gauge"))

@@ -56,6 +56,7 @@ type Receipt struct {
 	Run      string            `json:"run,omitempty"`      // the pipeline's number of the run
 	Facts    map[string]string `json:"facts,omitempty"`    // that are the same for all platforms
 	Images   []Image           `json:"images"`
+	Left     []Left            `json:"left,omitempty"` // images that were not shipped though others were
 	Checks   []Check           `json:"checks,omitempty"`
 	Steps    []Step            `json:"steps,omitempty"`
 	Ran      int               `json:"ran"`
@@ -71,6 +72,13 @@ type Stop struct {
 	Part    string `json:"part"` // recipe, lock, destinations, build, checks, push or tags
 	Message string `json:"message"`
 	Exit    int    `json:"exit"`
+}
+
+// Left is an image that was left behind.
+type Left struct {
+	Image   string `json:"image"`
+	Part    string `json:"part"` // at which it failed: build or checks
+	Message string `json:"message"`
 }
 
 // Recipe names what was built from. Lock is empty where there was none.

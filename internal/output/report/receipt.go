@@ -51,6 +51,8 @@ func ReceiptText(p Paint, r *receipt.Receipt, whole bool) string {
 	case r.Outcome == receipt.Nothing:
 		fmt.Fprintln(w, "nothing to "+r.Command+": "+r.Why)
 		return w.String()
+	case len(r.Left) > 0 && r.Stopped != nil:
+		fmt.Fprintf(w, "%s %s left %s behind, exit code %d\n", p.Wrong("✗"), r.Command, Count(len(r.Left), "image"), r.Stopped.Exit)
 	case r.Stopped != nil:
 		fmt.Fprintf(w, "%s %s stopped at its part %s, exit code %d\n", p.Wrong("✗"), r.Command, p.Bold(r.Stopped.Part), r.Stopped.Exit)
 		fmt.Fprintf(w, "  %s\n", r.Stopped.Message)
@@ -87,6 +89,9 @@ func ReceiptText(p Paint, r *receipt.Receipt, whole bool) string {
 		if len(i.Destinations) == 0 {
 			fmt.Fprintln(w, last)
 		}
+	}
+	for _, one := range r.Left {
+		fmt.Fprintf(w, "%s%s was not shipped: %s: %s\n", p.Wrong("✗ left    "), p.Bold(one.Image), one.Part, one.Message)
 	}
 	return w.String()
 }
