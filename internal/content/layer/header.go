@@ -3,6 +3,7 @@ package layer
 import (
 	"archive/tar"
 	"path"
+	"strings"
 	"time"
 
 	"imbricat/internal/content/tree"
@@ -42,7 +43,8 @@ func appendPlain(raw []byte, e *tree.Entry) ([]byte, bool) {
 	case e.Kind != tree.File && e.Kind != tree.Folder && e.Kind != tree.Symlink && e.Kind != tree.Hardlink,
 		e.Kind != tree.File && e.Size != 0, name > nameWidth || len(e.Target) > nameWidth, !isPlain(e.Path) || !isPlain(e.Target), len(e.Xattrs) > 0,
 		!fits(int64(e.Mode), numberWidth) || !fits(int64(e.UID), numberWidth) || !fits(int64(e.GID), numberWidth),
-		!fits(e.Size, longWidth) || !fits(seconds, longWidth), e.Major != 0 || e.Minor != 0:
+		!fits(e.Size, longWidth) || !fits(seconds, longWidth), e.Major != 0 || e.Minor != 0,
+		strings.HasSuffix(e.Path, "/"): // which no path does, and the library refuses
 		return raw, false
 	}
 	start := len(raw)

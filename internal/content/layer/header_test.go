@@ -17,7 +17,7 @@ func FuzzHeader(f *testing.F) {
 	for _, e := range []tree.Entry{
 		{Path: "srv/tides.txt", Mode: 0o644, Size: 3500, UID: 1000, GID: 60},
 		{Path: long + "/f", Size: 1}, {Path: long, Kind: tree.Folder, Mode: 0o1777}, {Path: long + "n", Kind: tree.Folder}, {Path: long + "n"},
-		{Path: "é"}, {Path: "a\x00b"}, {Path: "l", Kind: tree.Symlink, Target: "../" + long}, {Path: "l", Kind: tree.Symlink, Target: long + "n"}, {Path: "l", Kind: tree.Hardlink, Target: "é"},
+		{Path: "é"}, {Path: "a\x00b"}, {Path: "/"}, {Path: "d/", Kind: tree.Folder}, {Path: "l", Kind: tree.Symlink, Target: "../" + long}, {Path: "l", Kind: tree.Symlink, Target: long + "n"}, {Path: "l", Kind: tree.Hardlink, Target: "é"},
 		{Path: "f", Size: 1<<33 - 1}, {Path: "f", Size: 1 << 33}, {Path: "f", UID: 1 << 21}, {Path: "f", GID: 1<<21 - 1}, {Path: "f", Time: -1}, {Path: "f", Time: 1 << 33}, {Path: "f", Time: 1},
 		{Path: "d", Kind: tree.CharDevice, Major: 1, Minor: 3}, {Path: "p", Kind: tree.Fifo}, {Path: "w", Kind: tree.Whiteout}, {Path: "w", Kind: tree.Opaque}, {},
 	} {
