@@ -31,7 +31,7 @@ func affectedCommand() *cli.Command {
 }
 
 func runAffected(ctx context.Context, s *session) error {
-	if _, err := s.args(0, 0, ""); err != nil {
+	if _, err := s.args(0, 0, "no arguments"); err != nil {
 		return err
 	}
 	if !s.cmd.IsSet("since") {

@@ -70,6 +70,11 @@ func (in *intake) add(u *plan.Unit, seen map[*plan.Unit]bool) {
 	}
 }
 
+// DatedBy tells by which paths of the project folder an image is dated: those that it takes in, and without any the recipes.
+func DatedBy(o Inputs, u *plan.Unit) func(path string) bool {
+	return intakeOf(u).touches(&Options{Inputs: o})
+}
+
 func (in *intake) key() string {
 	var key strings.Builder
 	for _, one := range in.patterns {

@@ -148,11 +148,11 @@ func saysOf(r *recipe.Recipe, name string) (*recipe.Stage, []string) {
 // compare reads both ends. Wide tells why everything is affected; empty: it is not known to be.
 func (f *finder) compare(ctx context.Context) (wide string, err error) {
 	git := f.p.Facts.Git
-	if !git.Known() {
-		return "", flow.Usagef("the project folder is in no git repository with a commit, so nothing tells what changed")
-	}
 	if f.o.Since == "" {
 		return "no commit is known since which to compare", nil
+	}
+	if !git.Known() {
+		return "", flow.Usagef("the project folder is in no git repository with a commit, so nothing tells what changed")
 	}
 	f.between, err = git.Between(ctx, f.o.Since, f.o.Until)
 	switch {

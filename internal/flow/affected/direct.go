@@ -11,6 +11,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/spec/division"
 	"imbricat/internal/spec/lock"
@@ -226,7 +227,7 @@ func (f *finder) sources(u *unit, one *plan.Unit, source *tree.Source) error {
 		}
 	}
 	if one.IsImage && len(u.chains) == 0 {
-		f.touched(u, f.intake(one, source), "it touched what "+u.name+" is dated by")
+		f.touched(u, engine.DatedBy(engine.Inputs{Plan: f.p.Plan, Folder: source}, one), "it touched what "+u.name+" is dated by")
 	}
 	return nil
 }
@@ -276,36 +277,6 @@ func (f *finder) covers(source *tree.Source, s plan.Source) func(string) bool {
 func (f *finder) touched(u *unit, touches func(string) bool, why string) {
 	if commit := f.between.Touched(touches); commit != "" {
 		u.because("commit "+short(commit), why)
-	}
-}
-
-// intake tells which paths an image is dated by: all that it takes in, also through what it needs, and where that is nothing the recipes.
-func (f *finder) intake(one *plan.Unit, source *tree.Source) func(string) bool {
-	var covers []func(string) bool
-	recipes := []string{f.p.Recipe.File.Name}
-	seen := map[*plan.Unit]bool{}
-	var add func(u *plan.Unit)
-	add = func(u *plan.Unit) {
-		if seen[u] {
-			return
-		}
-		seen[u] = true
-		recipes = append(recipes, f.p.Recipe.File.NameAt(u.Pos))
-		for i := range u.Steps {
-			for _, s := range u.Steps[i].Do.Sources() {
-				covers = append(covers, f.covers(source, s))
-			}
-		}
-		for _, need := range u.Needs() {
-			add(need)
-		}
-	}
-	add(one)
-	if len(covers) == 0 {
-		return func(p string) bool { return slices.Contains(recipes, p) }
-	}
-	return func(p string) bool {
-		return slices.ContainsFunc(covers, func(c func(string) bool) bool { return c(p) })
 	}
 }
 
