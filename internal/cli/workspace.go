@@ -54,7 +54,7 @@ func keepGoingFlag() cli.Flag {
 // project is where the recipe lies that the command line names.
 func (s *session) project() workspace.Project {
 	p := s.folder()
-	p.Writes = s.writes(p.Dir)
+	p.Writes, p.StoreDir = s.writes(p.Dir), s.storeDir()
 	return p
 }
 

@@ -57,7 +57,7 @@ func (do copyStep) Lay(ctx context.Context, c *Composer) error {
 // copyAll lays down what one from takes in.
 func copyAll(c *Composer, do plan.Copy, owner account.IDs, times func(path string) int64, got *sources.Picked, read *sources.Read) error {
 	to := inner(do.To)
-	into := do.To.Folder || len(do.From) > 1 || do.Structure || !got.Survey.SingleFile
+	into := do.To.Folder || len(do.Taken) > 1 || do.Taken[0].Structure || !got.Survey.SingleFile
 	c.expect(len(got.Survey.Picked) + 1)
 	if !got.Survey.SingleFile {
 		if err := c.addFolder(tree.Entry{Path: to, Kind: tree.Folder, Mode: do.Mode.Apply(0o755, true), UID: owner.UID, GID: owner.GID}, false); err != nil {
@@ -101,12 +101,12 @@ func (do copyStep) inspect(t *Tools, s *plan.Step, picked []*sources.Picked) {
 		if got == nil {
 			continue
 		}
-		if !got.Survey.SingleFile && !isPattern(do.From[i]) {
-			folders = append(folders, do.From[i])
+		if !got.Survey.SingleFile && !isPattern(do.Taken[i].From) {
+			folders = append(folders, do.Taken[i].From)
 		}
-		t.tellModes(s, do.Copy, do.From[i], got.Survey.Picked)
+		t.tellModes(s, do.Copy, do.Taken[i].From, got.Survey.Picked)
 	}
-	t.tellMerged(s, folders, do.Structure, "structure: keep keeps them, or a copy for each with a to of its own")
+	t.tellMerged(s, folders, len(do.Taken) > 0 && do.Taken[0].Structure, "structure: keep keeps them, or a copy for each with a to of its own")
 }
 
 func isPattern(from string) bool { return strings.ContainsAny(from, "*?[{") }

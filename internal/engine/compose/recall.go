@@ -26,8 +26,13 @@ func (do copyStep) question(t *Tools) digest.Key {
 	if do.CommitTimes {
 		return "" // history decides too
 	}
+	var options tree.PickOptions
+	if len(do.Taken) > 0 { // all are taken alike, but for what is left out of the folders of packages
+		one := do.Taken[0]
+		options = tree.PickOptions{LeaveOut: one.LeaveOut, Structure: one.Structure, Follow: one.Follow, Attributes: one.Attributes}
+	}
 	head := fmt.Sprintf("%s\n%s\n%+v %+v %q %+v %d\n", copyNote, layer.TreeFormat, do.To, do.Owner, do.Mode.String(),
-		tree.PickOptions{LeaveOut: do.LeaveOut, Structure: do.Structure, Follow: do.Follow, Attributes: do.Attributes}, len(do.From))
+		options, len(do.Taken))
 	key, err := t.Project.Question(head, do.Sources())
 	if err != nil {
 		return ""

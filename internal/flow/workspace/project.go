@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"imbricat/internal/flow"
@@ -21,11 +22,13 @@ import (
 
 // Project is where a recipe lies.
 type Project struct {
-	Dir    string   // the project folder
-	File   string   // the recipe, absolute or relative to the folder
-	Text   []byte   // the recipe itself, in place of the file; nil: the file is read
-	Here   string   // where one stands, relative to the folder, with slashes; empty: in it
-	Writes []string // files below the folder that are written meanwhile, relative to it: no input of anything
+	Dir  string // the project folder
+	File string // the recipe, absolute or relative to the folder
+	Text []byte // the recipe itself, in place of the file; nil: the file is read
+	Here string // where one stands, relative to the folder, with slashes; empty: in it
+	// StoreDir is the folder of the store, which is no part of the project where it lies in it; empty: elsewhere.
+	StoreDir string
+	Writes   []string // files below the folder that are written meanwhile, relative to it: no input of anything
 }
 
 // RecipePath is the recipe's file.
@@ -139,11 +142,12 @@ func (p Project) expand(r *recipe.Recipe, c Choice) (*Planned, error) {
 		return nil, err
 	}
 	images, nothing := c.among(r)
-	expanded, err := plan.Expand(r, plan.Options{Images: images, Nothing: nothing, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
+	planned := &Planned{Project: p, Recipe: r, Facts: f}
+	planned.Plan, err = plan.Expand(r, plan.Options{Packages: sync.OnceValues(planned.Packages), Images: images, Nothing: nothing, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
 	if err != nil {
 		return nil, err
 	}
-	return &Planned{p, r, f, expanded}, nil
+	return planned, nil
 }
 
 // among returns what is chosen of the stages and images that Among has; nothing where that is none.

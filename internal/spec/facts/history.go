@@ -103,40 +103,65 @@ func (g *Git) Resolve(revision string) (string, error) {
 	return commit.String(), nil
 }
 
-// Blobs returns the files of the project in a commit, by their paths, as far as wanted answers true.
-func (g *Git) Blobs(ctx context.Context, commit string, wanted func(path string) bool) (map[string]Blob, error) {
+// Names returns the paths of the project's files in a commit, as far as wanted answers true, in order.
+func (g *Git) Names(ctx context.Context, commit string, wanted func(path string) bool) (all []string, err error) {
 	g.mutex.Lock()
 	defer g.mutex.Unlock()
+	err = g.each(ctx, commit, func(_ *object.Tree, _, p string, entry object.TreeEntry) {
+		if wanted(p) {
+			all = append(all, p)
+		}
+	})
+	slices.Sort(all)
+	return all, err
+}
+
+// each visits the files of the project in a commit, with their paths in the repository and in the project.
+func (g *Git) each(ctx context.Context, commit string, visit func(top *object.Tree, name, p string, entry object.TreeEntry)) error {
 	c, err := g.repo.CommitObject(plumbing.NewHash(commit))
 	if err != nil {
-		return nil, fmt.Errorf("reading the commit %s: %w", commit, err)
+		return fmt.Errorf("reading the commit %s: %w", commit, err)
 	}
 	tree, err := c.Tree()
 	if err != nil {
-		return nil, fmt.Errorf("reading the commit %s: %w", commit, err)
+		return fmt.Errorf("reading the commit %s: %w", commit, err)
 	}
-	all := map[string]Blob{}
 	walker := object.NewTreeWalker(tree, true, nil)
 	defer walker.Close()
 	for ctx.Err() == nil {
 		name, entry, err := walker.Next()
 		if err == io.EOF {
-			return all, nil
+			return nil
 		}
 		if err != nil {
-			return nil, fmt.Errorf("reading the commit %s: %w", commit, err)
+			return fmt.Errorf("reading the commit %s: %w", commit, err)
 		}
-		p, inside := g.inProject(name)
-		if !inside || !entry.Mode.IsFile() || !wanted(p) {
-			continue
+		if p, inside := g.inProject(name); inside && entry.Mode.IsFile() {
+			visit(tree, name, p, entry)
 		}
-		size, err := tree.Size(name)
+	}
+	return ctx.Err()
+}
+
+// Blobs returns the files of the project in a commit, by their paths, as far as wanted answers true.
+func (g *Git) Blobs(ctx context.Context, commit string, wanted func(path string) bool) (map[string]Blob, error) {
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	all := map[string]Blob{}
+	err := g.each(ctx, commit, func(top *object.Tree, name, p string, entry object.TreeEntry) {
+		if !wanted(p) {
+			return
+		}
+		size, err := top.Size(name)
 		if err != nil {
 			size = 0 // a shallow or partial clone lacks it
 		}
 		all[p] = Blob{entry.Hash.String(), size}
+	})
+	if err != nil {
+		return nil, err
 	}
-	return nil, ctx.Err()
+	return all, nil
 }
 
 // IsAncestor reports whether a commit comes before another one, or is it.

@@ -63,16 +63,22 @@ func (nothing) Owners() []Owner        { return nil }
 // Copy takes files of the project folder in.
 type Copy struct {
 	nothing
-	In          string   // the folder of the recipe
-	From        []string // slashes, relative to the project folder
-	FromPos     []recipe.Pos
+	Taken       []Source
+	Packages    *Packages // that Taken was worked out of; nil: it is as it was written
 	To          Target
 	CommitTimes bool
-	Attributes  []string
 	Owner       Owner
 	OwnerPos    recipe.Pos
 	Mode        ModeRule
-	recipe.Picking
+}
+
+// Packages are those whose manifests or sources a copy takes.
+type Packages struct {
+	Of    recipe.Part
+	Names []string // as they are written
+	In    string   // the folder of the recipe
+	// Without are patterns of what is left out, relative to the folder of each package.
+	Without []string
 }
 
 // Take takes files out of another unit or of an image elsewhere.
@@ -221,11 +227,18 @@ func (r Run) References() (all []ImageUse) {
 }
 
 // Sources implements Action.
-func (c Copy) Sources() (all []Source) {
-	for i, from := range c.From {
-		all = append(all, Source{From: from, In: c.In, Pos: c.FromPos[i], LeaveOut: c.LeaveOut, Structure: c.Structure, Follow: c.Follow, Attributes: c.Attributes})
+func (c Copy) Sources() []Source { return c.Taken }
+
+// names are what the copy takes, as it was written.
+func (c Copy) names() string {
+	if c.Packages != nil {
+		return string(c.Packages.Of) + " of " + strings.Join(c.Packages.Names, " ")
 	}
-	return all
+	var all []string
+	for _, s := range c.Taken {
+		all = append(all, s.From)
+	}
+	return strings.Join(all, " ")
 }
 
 // Units implements Action.
@@ -270,7 +283,7 @@ func (e *evaluator) step(s *recipe.Step, defaults recipe.Defaults) Step {
 	switch do := s.Do.(type) {
 	case *recipe.Copy:
 		c := e.copy(do, do.Access.Or(d))
-		out.Do, label = c, "copy "+strings.Join(c.From, " ")+" to "+c.To.Path
+		out.Do, label = c, "copy "+c.names()+" to "+c.To.Path
 	case *recipe.Take:
 		t := e.take(do, do.Access.Or(defaults.For("take")))
 		from := do.Unit
@@ -374,12 +387,20 @@ func (e *evaluator) enrol(do *recipe.Enrol) Enrol {
 }
 
 func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {
-	sources := e.present(do.From)
-	c := Copy{In: e.in, From: e.texts(sources), To: e.severally(e.target(do.To), do.From), Picking: do.Picking, Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos,
-		CommitTimes: do.CommitTimes, Attributes: do.Attributes}
-	for i, from := range c.From {
-		c.From[i] = e.source(sources[i].Pos, from)
-		c.FromPos = append(c.FromPos, sources[i].Pos)
+	c := Copy{To: e.severally(e.target(do.To), do.From), Mode: e.mode(a.Mode), Owner: e.owner(a.Owner), OwnerPos: a.Owner.Pos, CommitTimes: do.CommitTimes}
+	if do.Of != recipe.NoPart {
+		c.Packages = &Packages{Of: do.Of, In: e.in, Without: do.LeaveOut}
+	}
+	for _, template := range e.present(do.From) {
+		s := Source{In: e.in, Pos: template.Pos, LeaveOut: do.LeaveOut, Structure: do.Structure, Follow: do.Follow, Attributes: do.Attributes}
+		if c.Packages == nil {
+			s.From = e.source(template.Pos, e.text(template))
+			c.Taken = append(c.Taken, s)
+			continue
+		}
+		name := e.text(template)
+		c.Packages.Names = append(c.Packages.Names, name)
+		c.Taken = append(c.Taken, e.ofPackage(c.Packages, name, s)...)
 	}
 	return c
 }

@@ -13,6 +13,7 @@ import (
 	"imbricat/internal/content/image"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/spec/project"
 	"imbricat/internal/spec/recipe"
 	"imbricat/internal/spec/retention"
 )
@@ -28,6 +29,8 @@ type Options struct {
 	Here      platform.Platform   // for images that name no platform
 	// Scope gives what expressions of a folder's recipe know of a platform.
 	Scope func(folder string, p platform.Platform) (*recipe.Scope, error)
+	// Packages gives those of the project folder. It is asked where a recipe names one.
+	Packages func() (*project.Graph, error)
 }
 
 // ErrChoice is wrapped by errors about images or platforms that were asked for and that the recipe does not have.

@@ -112,7 +112,7 @@ func TestExpand(t *testing.T) {
 	require.Len(t, gauge.Steps, 1)
 	require.Len(t, p.Units[3].Steps, 2)
 	c := gauge.Steps[0].Do.(Copy)
-	require.Equal(t, []string{"b"}, c.From)
+	require.Equal(t, "b", c.Taken[0].From)
 	require.Equal(t, Target{"/srv/x", true}, c.To)
 	require.Equal(t, Owner{UID: 7, GID: 7}, c.Owner)
 	require.Equal(t, "copy b to /srv/x", gauge.Steps[0].Label)

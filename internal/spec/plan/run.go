@@ -92,7 +92,7 @@ func (e *evaluator) lent(do *recipe.Run, l recipe.Lent, user recipe.Template) Le
 			access.Owner = user
 		}
 		c := e.copy(lay, access)
-		out.Lay.Do, out.Lay.Label = c, "lend "+strings.Join(c.From, " ")+" at "+out.At
+		out.Lay.Do, out.Lay.Label = c, "lend "+c.names()+" at "+out.At
 	case *recipe.Take:
 		t := e.take(lay, recipe.Access{})
 		from := lay.Unit

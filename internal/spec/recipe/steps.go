@@ -43,7 +43,8 @@ func (t *Take) Units() []UnitUse {
 // Copy takes files of the project folder in.
 type Copy struct {
 	noUnits
-	From []Template
+	From []Template // paths and patterns; with Of packages, by their folders or names
+	Of   Part
 	To   Template
 	Picking
 	// CommitTimes gives each file the time of the last commit that touched it.
@@ -52,6 +53,16 @@ type Copy struct {
 	Attributes  []string // patterns of extended attributes to take in
 	Access
 }
+
+// Part is what of packages a copy takes, with all that they need of the project folder.
+type Part string
+
+// The parts.
+const (
+	NoPart    Part = "" // it names paths
+	Manifests Part = "manifests"
+	SourcesOf Part = "sources"
+)
 
 // Picking tells what of folders is taken, and what of its names stays.
 type Picking struct {
@@ -209,13 +220,22 @@ func (d *decoder) picking(p *Picking) []field {
 
 func (d *decoder) copyStep(n *yaml.Node) Action {
 	c := &Copy{}
-	d.object(n, "copy", append(slices.Concat(d.access(&c.Access), d.picking(&c.Picking)),
-		field{key: "from", need: true, read: func(n *yaml.Node) {
-			c.From = d.entries(n, "from", d.source)
+	said := map[string]bool{}
+	from := func(key string, of Part, read func(n *yaml.Node, what string) Template) field {
+		return field{key: key, read: func(n *yaml.Node) {
+			said[key] = true
+			c.From, c.Of = d.entries(n, key, read), of
 			if len(c.From) == 0 && d.deref(n).Kind == yaml.SequenceNode {
-				d.report(at(d.deref(n)), "from names nothing to copy")
+				d.report(at(d.deref(n)), "%s names nothing to copy", key)
 			}
-		}},
+		}}
+	}
+	picking := d.picking(&c.Picking)
+	for i, f := range picking {
+		picking[i].read = func(n *yaml.Node) { said[f.key] = true; f.read(n) }
+	}
+	d.object(n, "copy", append(slices.Concat(d.access(&c.Access), picking),
+		from("from", NoPart, d.source), from("manifests-of", Manifests, d.packageName), from("sources-of", SourcesOf, d.packageName),
 		field{key: "to", need: true, read: func(n *yaml.Node) { c.To = d.target(n, "to") }},
 		field{key: "times", read: func(n *yaml.Node) {
 			times := d.oneOf(n, "times", "constant", "commit", "rising")
@@ -223,7 +243,37 @@ func (d *decoder) copyStep(n *yaml.Node) Action {
 		}},
 		field{key: "attributes", read: func(n *yaml.Node) { c.Attributes = d.words(n, "attributes") }},
 	)...)
+	d.oneSource(n, c, said)
 	return c
+}
+
+// oneSource holds a copy to one way of saying what it takes.
+func (d *decoder) oneSource(n *yaml.Node, c *Copy, said map[string]bool) {
+	ways := 0
+	for _, key := range []string{"from", "manifests-of", "sources-of"} {
+		if said[key] {
+			ways++
+		}
+	}
+	switch {
+	case d.deref(n).Kind != yaml.MappingNode:
+	case ways == 0:
+		d.report(at(d.deref(n)), "copy needs the key \"from\", or manifests-of or sources-of with a package")
+	case ways > 1:
+		d.report(at(d.deref(n)), "copy has one of from, manifests-of, sources-of")
+	case c.Of != NoPart && said["structure"]:
+		d.report(at(d.deref(n)), "packages keep their folders: structure stands beside from alone")
+	}
+	c.Structure = c.Structure || c.Of != NoPart
+}
+
+// packageName reads what a package is named by: its folder, or the name that its manifest has.
+func (d *decoder) packageName(n *yaml.Node, what string) Template {
+	t := d.text(n, what)
+	if text, constant := t.Constant(); constant && t.Given && text == "" {
+		d.report(t.Pos, "%s is empty; write . for the package of this folder", what)
+	}
+	return t
 }
 
 func (d *decoder) takeStep(n *yaml.Node) Action {
