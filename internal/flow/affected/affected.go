@@ -60,6 +60,8 @@ type finder struct {
 	units         []*unit           // in the order of the plan
 	byName        map[string]*unit
 	result        *Result
+	ends          *workspace.Ends // nil: nothing asked for packages
+	endsWide      string          // why they are not known
 }
 
 // unit is a stage or an image over all platforms.
@@ -103,7 +105,7 @@ func Find(ctx context.Context, p *workspace.Planned, o Options) (*Result, error)
 	}
 	defer source.Close()
 	for _, u := range f.units {
-		if err := f.direct(u, source); err != nil {
+		if err := f.direct(ctx, u, source); err != nil {
 			return nil, err
 		}
 	}

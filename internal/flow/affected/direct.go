@@ -1,6 +1,7 @@
 package affected
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -20,12 +21,12 @@ import (
 )
 
 // direct finds what of a unit itself is affected, whatever it needs.
-func (f *finder) direct(u *unit, source *tree.Source) error {
+func (f *finder) direct(ctx context.Context, u *unit, source *tree.Source) error {
 	f.said(u)
 	f.asked(u)
 	for _, one := range u.plans {
 		f.based(u, one)
-		if err := f.sources(u, one, source); err != nil {
+		if err := f.sources(ctx, u, one, source); err != nil {
 			return err
 		}
 	}
@@ -210,18 +211,27 @@ func divided(l *lock.Lock, image string) string {
 }
 
 // sources finds changed files that a unit takes in.
-func (f *finder) sources(u *unit, one *plan.Unit, source *tree.Source) error {
+func (f *finder) sources(ctx context.Context, u *unit, one *plan.Unit, source *tree.Source) error {
 	for i := range one.Steps {
+		why := fmt.Sprintf("%s (%s:%d)", one.Steps[i].Label, u.name, i+1)
+		c, isCopy := one.Steps[i].Do.(plan.Copy)
+		ofPackages := isCopy && c.Packages != nil
+		if ofPackages {
+			f.needs(ctx, u, c, why)
+		}
 		for _, s := range one.Steps[i].Do.Sources() {
 			t, err := f.takes(s, source)
 			if err != nil {
 				return err
 			}
-			why := fmt.Sprintf("%s (%s:%d)", one.Steps[i].Label, u.name, i+1)
-			for _, c := range t.causes {
-				u.because(append([]string{c[0], why}, c[1:]...)...)
+			for _, cause := range t.causes {
+				chain := cause[:1:1]
+				if ofPackages {
+					chain = append(chain, f.packageOf(ctx, cause[0])...)
+				}
+				u.because(append(append(chain, why), cause[1:]...)...)
 			}
-			if c, is := one.Steps[i].Do.(plan.Copy); is && c.CommitTimes {
+			if isCopy && c.CommitTimes {
 				f.touched(u, t.covers, "it touched files that get the times of commits")
 			}
 		}
@@ -296,7 +306,11 @@ func (f *finder) picked(t *taken, s plan.Source, source *tree.Source) error {
 		return nil
 	}
 	got, err := source.Pick(s.From, tree.PickOptions{LeaveOut: s.LeaveOut, Structure: s.Structure, In: s.In, Follow: s.Follow, Attributes: s.Attributes})
-	if errors.Is(err, tree.ErrNoMatch) || errors.Is(err, tree.ErrAllLeftOut) || errors.Is(err, os.ErrNotExist) {
+	if errors.Is(err, tree.ErrNoMatch) || errors.Is(err, os.ErrNotExist) { // a pipeline may make it before it builds
+		t.because(s.From, "it is not there yet, so it may be anything")
+		return nil
+	}
+	if errors.Is(err, tree.ErrAllLeftOut) {
 		return nil // the build tells it
 	}
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"imbricat/internal/content/tree"
 	"imbricat/internal/spec/facts"
@@ -15,8 +16,10 @@ import (
 // maxManifest is more than a dependency manifest has, in bytes.
 const maxManifest = 4 << 20
 
-// Packages reads the dependency manifests of the project folder, as far as the recipe does not leave them out.
-func (p *Planned) Packages() (*project.Graph, error) {
+// Packages are those of the project folder, as far as the recipe does not leave their manifests out. They are read once.
+func (p *Planned) Packages() (*project.Graph, error) { return p.packages() }
+
+func (p *Planned) readPackages() (*project.Graph, error) {
 	source, err := p.Source(p.StoreDir)
 	if err != nil {
 		return nil, err
@@ -65,14 +68,41 @@ func bounded(text []byte, err error) ([]byte, error) {
 	return text, err
 }
 
-// PackagesAt reads the dependency manifests of a commit, as far as its recipe does not leave them out.
-func (p *Planned) PackagesAt(ctx context.Context, r *recipe.Recipe, g *facts.Git, commit string) (*project.Graph, error) {
-	source, err := p.SourceAsSaid(r, p.StoreDir)
+// Ends has the packages of the project folder at two ends of its history.
+type Ends struct{ Since, Until *project.Graph }
+
+// PackagesBetween reads dependency manifests as two commits have them, as far as their recipes do not leave them out; an empty until is the
+// work tree. Changed are all paths that may differ, sorted.
+func (p *Planned) PackagesBetween(ctx context.Context, recipes [2]*recipe.Recipe, commits [2]string, changed []string) (e Ends, err error) {
+	now, err := p.Source(p.StoreDir)
 	if err != nil {
-		return nil, err
+		return e, err
 	}
-	defer source.Close()
-	return project.Read(commitFiles{ctx, g, commit, source.Covers(".", nil)})
+	defer now.Close()
+	var until project.Files = folderFiles{now}
+	if commits[1] == "" {
+		e.Until, err = p.packages()
+	} else {
+		said, openErr := p.SourceAsSaid(recipes[1], p.StoreDir)
+		if openErr != nil {
+			return e, openErr
+		}
+		defer said.Close()
+		until = commitFiles{ctx, p.Facts.Git, commits[1], said.Covers(".", nil)}
+		e.Until, err = project.Read(until)
+	}
+	if err != nil {
+		return e, err
+	}
+	then, err := p.SourceAsSaid(recipes[0], p.StoreDir)
+	if err != nil {
+		return e, err
+	}
+	defer then.Close()
+	covers := then.Covers(".", nil)
+	differs := func(p string) bool { _, is := slices.BinarySearch(changed, p); return is }
+	e.Since, err = project.Read(changedFiles{until, commitFiles{ctx, p.Facts.Git, commits[0], func(p string) bool { return differs(p) && covers(p) }}, differs, covers})
+	return e, err
 }
 
 // commitFiles are those of a commit.
@@ -80,14 +110,40 @@ type commitFiles struct {
 	ctx    context.Context
 	git    *facts.Git
 	commit string
-	covers func(path string) bool
+	wanted func(path string) bool
 }
 
 // Paths implements project.Files.
-func (f commitFiles) Paths() ([]string, error) { return f.git.Names(f.ctx, f.commit, f.covers) }
+func (f commitFiles) Paths() ([]string, error) { return f.git.Names(f.ctx, f.commit, f.wanted) }
 
 // Read implements project.Files.
 func (f commitFiles) Read(name string) ([]byte, error) {
 	text, err := f.git.File(f.commit, name, maxManifest+1)
 	return bounded(text, err)
+}
+
+// changedFiles are those of some files that did not change, and the others as they were.
+type changedFiles struct {
+	project.Files
+	was             project.Files
+	differs, covers func(path string) bool
+}
+
+// Paths implements project.Files.
+func (f changedFiles) Paths() ([]string, error) {
+	all, err := f.Files.Paths()
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(p string) bool { return f.differs(p) || !f.covers(p) })
+	was, err := f.was.Paths()
+	return append(all, was...), err
+}
+
+// Read implements project.Files.
+func (f changedFiles) Read(name string) ([]byte, error) {
+	if f.differs(name) {
+		return f.was.Read(name)
+	}
+	return f.Files.Read(name)
 }

@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/lock"
 	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/project"
 	"imbricat/internal/spec/recipe"
 )
 
@@ -110,6 +111,8 @@ type Planned struct {
 	Recipe *recipe.Recipe
 	Facts  *facts.Facts
 	Plan   *plan.Plan
+
+	packages func() (*project.Graph, error)
 }
 
 // Expand reads the recipe, gathers its facts and expands it.
@@ -143,7 +146,8 @@ func (p Project) expand(r *recipe.Recipe, c Choice) (*Planned, error) {
 	}
 	images, nothing := c.among(r)
 	planned := &Planned{Project: p, Recipe: r, Facts: f}
-	planned.Plan, err = plan.Expand(r, plan.Options{Packages: sync.OnceValues(planned.Packages), Images: images, Nothing: nothing, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
+	planned.packages = sync.OnceValues(planned.readPackages)
+	planned.Plan, err = plan.Expand(r, plan.Options{Packages: planned.packages, Images: images, Nothing: nothing, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
 	if err != nil {
 		return nil, err
 	}

@@ -391,16 +391,17 @@ func (e *evaluator) copy(do *recipe.Copy, a recipe.Access) Copy {
 	if do.Of != recipe.NoPart {
 		c.Packages = &Packages{Of: do.Of, In: e.in, Without: do.LeaveOut}
 	}
-	for _, template := range e.present(do.From) {
-		s := Source{In: e.in, Pos: template.Pos, LeaveOut: do.LeaveOut, Structure: do.Structure, Follow: do.Follow, Attributes: do.Attributes}
-		if c.Packages == nil {
-			s.From = e.source(template.Pos, e.text(template))
-			c.Taken = append(c.Taken, s)
-			continue
-		}
-		name := e.text(template)
-		c.Packages.Names = append(c.Packages.Names, name)
-		c.Taken = append(c.Taken, e.ofPackage(c.Packages, name, s)...)
+	like := Source{In: e.in, LeaveOut: do.LeaveOut, Structure: do.Structure, Follow: do.Follow, Attributes: do.Attributes}
+	names := e.present(do.From)
+	if c.Packages != nil && len(names) > 0 {
+		like.Pos = names[0].Pos
+		c.Taken = e.ofPackages(c.Packages, names, like)
+		return c
+	}
+	for _, template := range names {
+		one := like
+		one.Pos, one.From = template.Pos, e.source(template.Pos, e.text(template))
+		c.Taken = append(c.Taken, one)
 	}
 	return c
 }

@@ -12,23 +12,20 @@ import (
 
 // Sources returns what the packages take of the project folder, as sources that are like a given one. The errors are those of finding packages
 // and what they need.
-func (p *Packages) Sources(g *project.Graph, like Source) (all []Source, err error) {
+func (p *Packages) Sources(g *project.Graph, like Source) ([]Source, error) {
+	var found []*project.Package
 	for _, name := range p.Names {
-		some, err := p.of(g, name, like)
+		some, err := g.Find(name, p.In)
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, some...)
+		found = append(found, some...)
 	}
-	return all, nil
+	return p.of(g, found, like)
 }
 
-// of returns what one of the packages takes. Folders are those of the whole project, so that packages find each other.
-func (p *Packages) of(g *project.Graph, name string, like Source) (all []Source, err error) {
-	found, err := g.Find(name, p.In)
-	if err != nil {
-		return nil, err
-	}
+// of returns what packages take. Folders are those of the whole project, so that packages find each other.
+func (p *Packages) of(g *project.Graph, found []*project.Package, like Source) (all []Source, err error) {
 	selected, err := g.Select(found)
 	if err != nil {
 		return nil, err
@@ -78,12 +75,8 @@ func escaped(p string) string {
 	return out.String()
 }
 
-// ofPackage returns what a package takes, and reports what is wrong with it.
-func (e *evaluator) ofPackage(p *Packages, name string, like Source) []Source {
-	if name == "" {
-		e.report(like.Pos, "%s-of is empty; write . for the package of this folder", p.Of)
-		return nil
-	}
+// ofPackages returns what packages take, and reports what is wrong with each.
+func (e *evaluator) ofPackages(p *Packages, names []recipe.Template, like Source) []Source {
 	if e.options.Packages == nil {
 		e.report(like.Pos, "packages are known in a project folder alone")
 		return nil
@@ -93,17 +86,38 @@ func (e *evaluator) ofPackage(p *Packages, name string, like Source) []Source {
 		e.add(like.Pos, err)
 		return nil
 	}
-	all, err := p.of(g, name, like)
-	var unknown *project.UnknownError
-	switch {
-	case errors.As(err, &unknown):
-		near := ""
-		if word := recipe.Nearest(name, unknown.Known); word != "" {
-			near = fmt.Sprintf("; did you mean %q?", word)
+	var found []*project.Package
+	for _, template := range names {
+		name := e.text(template)
+		p.Names = append(p.Names, name)
+		some, err := e.packages(g, p, name)
+		if err == nil {
+			_, err = g.Select(some)
 		}
-		e.report(like.Pos, "%s%s", err, near)
-	case err != nil:
+		if err != nil {
+			e.add(template.Pos, err)
+			continue
+		}
+		found = append(found, some...)
+	}
+	all, err := p.of(g, found, like)
+	if err != nil {
 		e.add(like.Pos, err)
 	}
 	return all
+}
+
+// packages finds those that a name means.
+func (e *evaluator) packages(g *project.Graph, p *Packages, name string) ([]*project.Package, error) {
+	if name == "" {
+		return nil, fmt.Errorf("%s-of is empty; write . for the package of this folder", p.Of)
+	}
+	some, err := g.Find(name, p.In)
+	var unknown *project.UnknownError
+	if errors.As(err, &unknown) {
+		if word := recipe.Nearest(name, unknown.Known); word != "" {
+			return nil, fmt.Errorf("%w; did you mean %q?", err, word)
+		}
+	}
+	return some, err
 }

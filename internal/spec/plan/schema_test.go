@@ -19,6 +19,7 @@ import (
 
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
+	"imbricat/internal/spec/project"
 	"imbricat/internal/spec/recipe"
 )
 
@@ -70,7 +71,7 @@ func load(text string) error {
 	for _, f := range r.Facts {
 		known[f.Name] = "h.example:1/x"
 	}
-	_, err = Expand(r, Options{Here: platform.Here(), Scope: func(_ string, p platform.Platform) (*recipe.Scope, error) {
+	_, err = Expand(r, Options{Here: platform.Here(), Packages: func() (*project.Graph, error) { return project.Read(noFiles{}) }, Scope: func(_ string, p platform.Platform) (*recipe.Scope, error) {
 		text := map[string]any{}
 		for _, name := range recipe.GitFields {
 			text[name] = "x"
@@ -83,9 +84,14 @@ func load(text string) error {
 	return err
 }
 
+// noFiles is a project folder with nothing in it.
+type noFiles struct{ project.Files }
+
+func (noFiles) Paths() ([]string, error) { return nil, nil }
+
 // beyond are mistakes that no schema can tell: names, expressions, references, and what only other values decide.
 var beyond = regexp.MustCompile(`no stage or image is named|needs itself|names a stage and an image|unknown name|is a (stage|image): write|is an image: write|` +
-	`names no registry|is not a registry host|is not a repository|is not an image name|is not a reference|needs a tag or a digest|want the repository|is not a tag|in an expression|` +
+	`neither the folder nor the name of a package|has no manifest of a package|names no registry|is not a registry host|is not a repository|is not an image name|is not a reference|needs a tag or a digest|want the repository|is not a tag|in an expression|` +
 	`environment variable|not known here|mismatched types|expected bool|is not a mode|is not an owner|is beyond what|is not a port|is not a valid|leads out|must stay inside|` +
 	`is not for|stands twice|a reference is empty|cannot hold|is not an address|has nothing|too many|holds? no|unexpected token|cannot use|interface conversion|invalid operation|gives|must not end with a slash|is needed for|after ':' is empty|no secret is named|can be put at|lie in each other|must be a time|names no program|are for lines of a shell|nothing is expanded in lines|is not a valid name for a user|is not a number of a user|cannot stand in a list|is not a signal|a check builds a stage|is known only once|result needs the name|the value of a secret can stand|is made of itself|is an agent, which|stand in tags alone|compares nothing|would stand on|the tag is for|differs between|` +
 	`no recipe of the graph is in|has no stage or image|is no path of the project folder|is no pattern of paths below|the recipe needs the key "images"|each has no list|the list .* has no |has a value for every list|two combinations of each|leave-out leaves no image|the lists of each make`)

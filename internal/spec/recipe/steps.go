@@ -270,8 +270,13 @@ func (d *decoder) oneSource(n *yaml.Node, c *Copy, said map[string]bool) {
 // packageName reads what a package is named by: its folder, or the name that its manifest has.
 func (d *decoder) packageName(n *yaml.Node, what string) Template {
 	t := d.text(n, what)
-	if text, constant := t.Constant(); constant && t.Given && text == "" {
+	text, constant := t.Constant()
+	switch {
+	case !constant || !t.Given:
+	case text == "":
 		d.report(t.Pos, "%s is empty; write . for the package of this folder", what)
+	case strings.HasPrefix(text, "/"):
+		d.report(t.Pos, "a package is named by its folder, relative to that of the recipe, or by the name that its manifest has: %q is absolute", text)
 	}
 	return t
 }
