@@ -50,8 +50,11 @@ images:
   almanac: {base: none, platforms: [linux/amd64], steps: [{take: {from: tables, paths: /out, to: /srv}}], settings: {labels: {edition: "${facts.edition}", more: "%s"}}}
   pages: {base: none, platforms: [linux/amd64], steps: [{copy: {from: common/b, to: /pages/}}], publish: {main: {to: registry.tideline.example/tides/pages, tags: ["${git.short}"]}}}
   plain: {base: none, platforms: [linux/amd64], steps: [{write: {to: /version, text: "${facts.version}"}}]}
+  parcel: {base: none, platforms: [linux/amd64], steps: [{copy: {sources-of: parts/a, to: /src}}]}
+  list: {base: none, platforms: [linux/amd64], steps: [{copy: {manifests-of: [parts/b, "@tideline/x"], to: /src, leave-out: ["%s"]}}]}
+  panel: {base: none, platforms: [linux/amd64], steps: [{copy: {sources-of: parts/web/x, to: /src}}]}
   gauge: {each: {pier: [%s]}, base: {image: pages}, platforms: [linux/amd64], steps: [{take: {from: bits, paths: /bits, to: "/${each.pier}"}}]}
-`, t["comment"], t["out"], t["edition"], t["unused"], t["leave"], t["label"], t["each"]))
+`, t["comment"], t["out"], t["edition"], t["unused"], t["leave"], t["label"], t["leave"], t["each"]))
 	o.write("stations/north/imbricat.yaml", fmt.Sprintf(`imbricat: 1
 facts: {edition: "${file('EDITION')}%s"}
 defaults: {mode: "%s"}
@@ -66,7 +69,9 @@ var tideFiles = []string{"common/a/moon", "common/a/deep/sun", "common/a/x.tmp",
 // edit changes something at random, and says what.
 func (o *tides) edit() string {
 	pick := func(list ...string) string { return list[o.random.IntN(len(list))] }
-	switch o.random.IntN(8) {
+	switch o.random.IntN(12) {
+	case 8, 9, 10, 11:
+		return o.repack()
 	case 0, 1, 2, 3:
 		name := pick(tideFiles...)
 		text := fmt.Sprint(o.random.IntN(3))
@@ -99,6 +104,36 @@ func (o *tides) edit() string {
 	return "say " + part + " " + text
 }
 
+// repack changes packages at random: which they are, what they need, what they have.
+func (o *tides) repack() string {
+	modules := []string{"a", "b", "c", "b/inner"}
+	module := modules[o.random.IntN(len(modules))]
+	name := "parts/" + module + "/go.mod"
+	text := "module example.tideline/" + module + "\n"
+	switch o.random.IntN(6) {
+	case 0, 1:
+		for _, other := range modules {
+			if other != module && o.random.IntN(3) == 0 {
+				text += fmt.Sprintf("require example.tideline/%[1]s v0.0.0\nreplace example.tideline/%[1]s => %[2]s/%[1]s\n", other, strings.TrimSuffix(strings.Repeat("../", 1+strings.Count(module, "/")), "/"))
+			}
+		}
+	case 2:
+		name, text = "parts/"+module+"/x.go", fmt.Sprint(o.random.IntN(3))
+	case 3: // a package that is named, or not there
+		name, text = "parts/web/y/package.json", fmt.Sprintf(`{"name": "@tideline/%s"}`, []string{"y", "z"}[o.random.IntN(2)])
+		if o.random.IntN(3) == 0 {
+			require.NoError(o.t, os.RemoveAll(filepath.Join(o.dir, "parts/web/y")))
+			return "delete " + name
+		}
+	case 4:
+		name, text = "parts/web/x/package.json", fmt.Sprintf(`{"name": "@tideline/x", "dependencies": {"@tideline/%s": "*"}}`, []string{"y", "z"}[o.random.IntN(2)])
+	case 5:
+		name, text = []string{"parts/web/y/y.js", "parts/web/package-lock.json", "parts/web/x/patches/p"}[o.random.IntN(3)], fmt.Sprint(o.random.IntN(3))
+	}
+	o.write(name, text)
+	return "write " + name + " " + text
+}
+
 // TestAffected: between any two states of a repository, images that are not affected have the same layers and the same config.
 func TestAffected(t *testing.T) {
 	need(t, "git")
@@ -112,6 +147,11 @@ func TestAffected(t *testing.T) {
 		for _, name := range tideFiles[:11] {
 			o.write(name, name)
 		}
+		for _, module := range []string{"a", "b", "c", "b/inner"} {
+			o.write("parts/"+module+"/go.mod", "module example.tideline/"+module+"\n")
+		}
+		o.write("parts/web/package.json", `{"name": "web", "workspaces": ["*"]}`)
+		o.write("parts/web/x/package.json", `{"name": "@tideline/x"}`)
 		o.write("common/b/keep", "k")
 		o.write("common/a/keep", "k")
 		o.write("stations/north/pages/keep", "k")
