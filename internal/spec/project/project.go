@@ -253,9 +253,6 @@ func (c *closure) add(p *Package, asked, manifest bool) error {
 		return nil // what it needs was added
 	}
 	c.order = append(c.order, p)
-	if p.Failure != nil {
-		return p.Failure
-	}
 	for _, n := range p.needs {
 		if n.first && !asked {
 			continue

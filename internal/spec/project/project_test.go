@@ -93,3 +93,47 @@ func told(s *Selection, what string) string {
 	}
 	return strings.Join(all, " ")
 }
+
+// FuzzManifests: whatever a manifest says, nothing is selected that the repository does not have, and the same each time.
+func FuzzManifests(f *testing.F) {
+	archives, err := filepath.Glob("testdata/*.txtar")
+	require.NoError(f, err)
+	for _, name := range archives {
+		archive, err := txtar.ParseFile(name)
+		require.NoError(f, err)
+		for _, file := range archive.Files {
+			if len(file.Data) > 0 {
+				f.Add(filepath.Base(file.Name), string(file.Data))
+			}
+		}
+	}
+	f.Fuzz(func(t *testing.T, name, text string) {
+		if !strings.ContainsAny(name, ".") || strings.ContainsAny(name, "/\x00") || name == "." || name == ".." {
+			return
+		}
+		files := repositoryFiles{fstest.MapFS{}}
+		for _, dir := range []string{"", "a/", "b/", "a/c/"} {
+			files.MapFS[dir+name] = &fstest.MapFile{Data: []byte(text)}
+		}
+		files.MapFS["a/package.json"] = &fstest.MapFile{Data: []byte(`{"name": "a"}`)}
+		files.MapFS["b/go.mod"] = &fstest.MapFile{Data: []byte("module b\n")}
+		g, err := Read(files)
+		require.NoError(t, err)
+		again, err := Read(files)
+		require.NoError(t, err)
+		for i, p := range g.Packages {
+			s, err := g.Select([]*Package{p})
+			same, sameErr := again.Select([]*Package{again.Packages[i]})
+			require.Equal(t, err == nil, sameErr == nil)
+			if err != nil {
+				require.Equal(t, err.Error(), sameErr.Error())
+				continue
+			}
+			require.Equal(t, told(s, "manifests")+told(s, "folders"), told(same, "manifests")+told(same, "folders"))
+			for _, m := range s.Manifests {
+				require.Contains(t, files.MapFS, m)
+			}
+			require.Contains(t, s.Packages, p)
+		}
+	})
+}
