@@ -2,7 +2,7 @@ package affected
 
 import (
 	"context"
-	"slices"
+	"fmt"
 	"strings"
 
 	"imbricat/internal/flow/workspace"
@@ -43,7 +43,7 @@ func (f *finder) needs(ctx context.Context, u *unit, c plan.Copy, step string) {
 		u.because("what "+strings.Join(c.Packages.Names, ", ")+" needed at "+short(f.between.Until)+" is not known: "+firstLine(err), step)
 		return
 	}
-	now := like(c.Taken)
+	now := c.Taken
 	for _, one := range [][2]string{{differing(was, is), "it was not among what is needed"}, {differing(is, was), "it is not needed any more"}, {differing(is, now), "what is needed now is another matter"}, {differing(now, is), "what is needed now is another matter"}} {
 		if one[0] != "" {
 			u.because(one[0], one[1], step)
@@ -51,18 +51,14 @@ func (f *finder) needs(ctx context.Context, u *unit, c plan.Copy, step string) {
 	}
 }
 
-// like drops of sources what the manifests do not tell.
-func like(all []plan.Source) (out []plan.Source) {
-	for _, s := range all {
-		out = append(out, plan.Source{From: s.From, LeaveOut: s.LeaveOut})
-	}
-	return out
-}
-
 // differing returns the first of some sources that others lack; empty for none.
 func differing(others, all []plan.Source) string {
+	there := make(map[string]bool, len(others))
+	for _, o := range others {
+		there[fmt.Sprintf("%q %q", o.From, o.LeaveOut)] = true
+	}
 	for _, s := range all {
-		if !slices.ContainsFunc(others, func(o plan.Source) bool { return o.From == s.From && slices.Equal(o.LeaveOut, s.LeaveOut) }) {
+		if !there[fmt.Sprintf("%q %q", s.From, s.LeaveOut)] {
 			return s.From
 		}
 	}

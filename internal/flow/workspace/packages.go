@@ -101,8 +101,40 @@ func (p *Planned) PackagesBetween(ctx context.Context, recipes [2]*recipe.Recipe
 	defer then.Close()
 	covers := then.Covers(".", nil)
 	differs := func(p string) bool { _, is := slices.BinarySearch(changed, p); return is }
-	e.Since, err = project.Read(changedFiles{until, commitFiles{ctx, p.Facts.Git, commits[0], func(p string) bool { return differs(p) && covers(p) }}, differs, covers})
+	was := commitFiles{ctx, p.Facts.Git, commits[0], func(p string) bool { return differs(p) && covers(p) }}
+	same, err := alike(e.Until, was, changed, slices.Equal(ignoredOf(recipes[0]), ignoredOf(recipes[1])))
+	if same || err != nil {
+		e.Since = e.Until
+		return e, err
+	}
+	e.Since, err = project.Read(changedFiles{until, was, differs, covers})
 	return e, err
+}
+
+// alike reports whether nothing that changed counts for packages: which files there are, and what manifests hold.
+func alike(g *project.Graph, was project.Files, changed []string, sameIgnored bool) (bool, error) {
+	if len(changed) == 0 || !sameIgnored {
+		return sameIgnored, nil
+	}
+	before, err := was.Paths()
+	if err != nil {
+		return false, err
+	}
+	for _, p := range changed {
+		_, there := slices.BinarySearch(before, p)
+		if g.Reads(p) || there != g.Has(p) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// ignoredOf is what a recipe leaves out of the project folder, for comparing.
+func ignoredOf(r *recipe.Recipe) (all []string) {
+	for _, one := range ignored(r) {
+		all = append(all, fmt.Sprintf("%q %q %t", one.In, one.LeaveOut, one.HonourGitignore))
+	}
+	return all
 }
 
 // commitFiles are those of a commit.

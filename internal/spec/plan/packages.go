@@ -91,7 +91,7 @@ func (e *evaluator) ofPackages(p *Packages, names []recipe.Template, like Source
 		name := e.text(template)
 		p.Names = append(p.Names, name)
 		some, err := e.packages(g, p, name)
-		if err == nil {
+		if err == nil && len(names) > 1 { // what is wrong with it has its own place
 			_, err = g.Select(some)
 		}
 		if err != nil {

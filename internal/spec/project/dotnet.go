@@ -112,7 +112,7 @@ func (n *dotnet) imported(p *Package, file string, seen map[string]bool) {
 	}
 	m, known := n.files[file]
 	if !known {
-		text, err := n.repository.files.Read(file)
+		text, err := n.content(file)
 		if err == nil {
 			m, err = readMSBuild(file, text)
 		}

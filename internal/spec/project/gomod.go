@@ -71,7 +71,7 @@ func localModule(dir string, dirs map[string]*Package) (*Package, bool) {
 // goWorkspace adds what a go.work makes of the modules that it uses: each is built with all others beside it.
 func goWorkspace(r *repository, file string, dirs map[string]*Package, parsed map[*Package]*modfile.File) {
 	dir := path.Dir(file)
-	text, err := r.files.Read(file)
+	text, err := r.content(file)
 	var work *modfile.WorkFile
 	if err == nil {
 		if work, err = modfile.ParseWork(file, text, nil); err != nil {

@@ -60,7 +60,7 @@ func gradleProjects(r *repository) (all []*Package) {
 
 // text reads a script without its comments; their lines stay.
 func (g *gradle) text(file string) (string, error) {
-	text, err := g.files.Read(file)
+	text, err := g.content(file)
 	return gradleComment.ReplaceAllStringFunc(string(text), func(c string) string {
 		kept := ""
 		if !strings.HasPrefix(c, "/") {

@@ -173,7 +173,7 @@ func (n *npm) patterns(top *Package) ([]string, error) {
 	if !n.has(file) {
 		return all, nil
 	}
-	text, err := n.files.Read(file)
+	text, err := n.content(file)
 	var said struct{ Packages []string }
 	if err == nil {
 		err = yaml.Unmarshal(text, &said)

@@ -35,7 +35,8 @@ type Package struct {
 	own   []string   // further files, and folders with all in them, that an install of it reads
 	along []*Package // whose manifests its tools read, whatever it needs
 	needs []need
-	group string // packages of one group have no files of each other's folders; "": it has all in its folder
+	group string     // packages of one group have no files of each other's folders; "": it has all in its folder
+	inner []*Package // those of its group whose folders lie in its own
 }
 
 // Kind is the trade that a package is of.
@@ -120,7 +121,34 @@ func Read(files Files) (*Graph, error) {
 	slices.SortStableFunc(g.Packages, func(a, b *Package) int {
 		return cmp.Or(strings.Compare(a.Dir, b.Dir), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.Manifest, b.Manifest))
 	})
+	g.nest()
 	return g, nil
+}
+
+// nest tells each package which of its group lie in its folder.
+func (g *Graph) nest() {
+	there := map[string][]*Package{}
+	for _, p := range g.Packages {
+		there[p.Dir] = append(there[p.Dir], p)
+	}
+	for _, q := range g.Packages {
+		for _, dir := range above(q.Dir)[1:] {
+			for _, p := range there[dir] {
+				if p.group != "" && p.group == q.group {
+					p.inner = append(p.inner, q)
+				}
+			}
+		}
+	}
+}
+
+// Has reports whether a file is there and may be of a package.
+func (g *Graph) Has(file string) bool { return g.files.has(file) }
+
+// Reads reports whether a file was read, so that what it holds counts.
+func (g *Graph) Reads(file string) bool {
+	_, read := g.files.read.Load(file)
+	return read
 }
 
 // Find returns the packages that a text means: those of a folder, relative to another one, or the one of a name.
@@ -228,11 +256,18 @@ func (g *Graph) Select(of []*Package) (*Selection, error) {
 		s.Manifests = append(s.Manifests, file)
 	}
 	slices.Sort(s.Manifests)
-	for _, p := range s.Packages {
-		s.folder(c.within(g, p))
+	in := map[string]Folder{}
+	holds := func(p string) bool {
+		return slices.ContainsFunc(above(p), func(dir string) bool { f, is := in[dir]; return is && f.has(p) })
+	}
+	for _, p := range s.Packages { // what lies in another one comes after it
+		if !holds(p.Dir) {
+			in[p.Dir] = c.within(p)
+			s.Folders = append(s.Folders, in[p.Dir])
+		}
 	}
 	for _, file := range s.Manifests {
-		if !slices.ContainsFunc(s.Folders, func(f Folder) bool { return f.has(file) }) {
+		if !holds(file) {
 			s.Files = append(s.Files, file)
 		}
 	}
@@ -328,10 +363,11 @@ func (g *Graph) manifests(p *Package, to map[string]bool) error {
 }
 
 // within is the folder of a package, without those of packages that are not needed.
-func (c *closure) within(g *Graph, p *Package) Folder {
+func (c *closure) within(p *Package) Folder {
 	f := Folder{Dir: p.Dir}
-	for _, q := range g.Packages {
-		if below, inside := inside(p.Dir, q.Dir); inside && below != "." && p.group != "" && q.group == p.group && !c.whole[q] && f.has(q.Dir) {
+	for _, q := range p.inner {
+		if !c.whole[q] && f.has(q.Dir) {
+			below, _ := inside(p.Dir, q.Dir)
 			f.Without = append(f.Without, below)
 		}
 	}
@@ -353,11 +389,4 @@ func inside(dir, p string) (string, bool) {
 func (f Folder) has(p string) bool {
 	below, is := inside(f.Dir, p)
 	return is && !slices.ContainsFunc(f.Without, func(w string) bool { _, out := inside(w, below); return out })
-}
-
-// folder adds a folder, unless it lies in one that is there. They come by their paths.
-func (s *Selection) folder(f Folder) {
-	if !slices.ContainsFunc(s.Folders, func(o Folder) bool { return o.has(f.Dir) }) {
-		s.Folders = append(s.Folders, f)
-	}
 }

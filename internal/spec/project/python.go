@@ -269,7 +269,7 @@ func (y *python) file(p *Package, name string, seen map[string]bool) {
 		return
 	}
 	seen[name] = true
-	text, err := y.files.Read(name)
+	text, err := y.content(name)
 	if err != nil {
 		p.Failure = place{file: name}.malformed(err)
 		return

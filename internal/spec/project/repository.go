@@ -5,6 +5,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sync/errgroup"
@@ -15,6 +16,13 @@ type repository struct {
 	files  Files
 	paths  []string            // sorted
 	byName map[string][]string // paths, by their last element in lower case
+	read   sync.Map            // the paths of files that were read
+}
+
+// content reads a file.
+func (r *repository) content(p string) ([]byte, error) {
+	r.read.Store(p, true)
+	return r.files.Read(p)
 }
 
 // foreign are folders with packages from elsewhere.
@@ -138,7 +146,7 @@ func each[T any](r *repository, manifests []string, kind Kind, parse func(p *Pac
 		group.Go(func() error {
 			p := &Package{Kind: kind, Manifest: manifest, Dir: path.Dir(manifest)}
 			all[i] = p
-			text, err := r.files.Read(manifest)
+			text, err := r.content(manifest)
 			if err == nil {
 				parsed[i], err = parse(p, text)
 			}
