@@ -65,6 +65,78 @@ func ReceiptText(p Paint, r *receipt.Receipt, whole bool) string {
 	if len(r.Checks) > 0 {
 		w.WriteString(ChecksText(p, r.Checks, whole))
 	}
+	if len(r.Images)+len(r.Left) > 1 && !whole {
+		writeShipments(w, p, r)
+	} else {
+		writePushed(w, p, r)
+	}
+	for _, i := range r.Images {
+		last := fmt.Sprintf("built %s %s", p.Bold(i.Name), i.Digest)
+		for _, d := range i.Destinations {
+			if d.Reference != "" {
+				last = fmt.Sprintf("%s %s %s", done[r.Command], p.Bold(i.Name), d.Reference)
+				fmt.Fprintln(w, last)
+			}
+		}
+		if len(i.Destinations) == 0 && leftOf(r, i.Name) == nil {
+			fmt.Fprintln(w, last)
+		}
+	}
+	for _, one := range r.Left {
+		fmt.Fprintf(w, "%s%s was not shipped: %s: %s\n", p.Wrong("✗ left    "), p.Bold(one.Image), one.Part, one.Message)
+	}
+	return w.String()
+}
+
+// leftOf tells that an image was left behind; nil: it was not.
+func leftOf(r *receipt.Receipt, image string) *receipt.Left {
+	for i := range r.Left {
+		if r.Left[i].Image == image {
+			return &r.Left[i]
+		}
+	}
+	return nil
+}
+
+// done is what became of images, by the command.
+var done = map[string]string{"ship": "shipped", "push": "pushed", "join": "joined"}
+
+// writeShipments tells of many images in one table, a row for each destination.
+func writeShipments(w *strings.Builder, p Paint, r *receipt.Receipt) {
+	var rows [][]string
+	var below []string
+	for _, i := range r.Images {
+		if len(i.Destinations) == 0 && leftOf(r, i.Name) == nil {
+			rows = append(rows, []string{p.Bold(i.Name), "built", "", "", "", p.Digest(i.Digest)})
+		}
+		for _, d := range i.Destinations {
+			outcome := done[r.Command]
+			missing := Missing(d)
+			if r.Outcome != receipt.Done && len(missing) > 0 {
+				outcome = p.Wrong("✗ in part")
+				below = append(below, fmt.Sprintf("  %s %s", p.Bold(i.Name), p.Wrong("not written: "+strings.Join(missing, ", "))))
+			}
+			for _, h := range d.Held {
+				below = append(below, fmt.Sprintf("  %s %s", p.Bold(i.Name), p.Muted("held back: "+h.Tag+", "+h.Why)))
+			}
+			sent := Count(d.Sent, "blob") + ", " + Size(d.SentBytes)
+			if d.Sent == 0 {
+				sent = p.Muted("nothing new")
+			}
+			rows = append(rows, []string{p.Bold(strings.TrimSpace(i.Name + " " + d.Platform)), outcome, d.Repository, p.Accent(strings.Join(d.Tags, ", ")), sent, p.Digest(i.At(d))})
+		}
+	}
+	for _, one := range r.Left {
+		rows = append(rows, []string{p.Bold(one.Image), p.Wrong("✗ left"), p.Muted("at " + one.Part), "", "", ""})
+	}
+	Table(w, p, []string{"image", "outcome", "to", "tags", "sent", "digest"}, rows)
+	for _, line := range below {
+		fmt.Fprintln(w, line)
+	}
+}
+
+// writePushed tells of each image by itself.
+func writePushed(w *strings.Builder, p Paint, r *receipt.Receipt) {
 	for _, i := range r.Images {
 		for _, d := range i.Destinations {
 			one := &Push{Pushed: []Pushed{{Image: i.Name, Platform: d.Platform, Repository: d.Repository, Tags: d.Tags, Digest: i.At(d), Sent: d.Sent, SentBytes: d.SentBytes,
@@ -78,22 +150,6 @@ func ReceiptText(p Paint, r *receipt.Receipt, whole bool) string {
 			}
 		}
 	}
-	for _, i := range r.Images {
-		last := fmt.Sprintf("built %s %s", p.Bold(i.Name), i.Digest)
-		for _, d := range i.Destinations {
-			if d.Reference != "" {
-				last = fmt.Sprintf("%s %s %s", map[string]string{"ship": "shipped", "push": "pushed", "join": "joined"}[r.Command], p.Bold(i.Name), d.Reference)
-				fmt.Fprintln(w, last)
-			}
-		}
-		if len(i.Destinations) == 0 {
-			fmt.Fprintln(w, last)
-		}
-	}
-	for _, one := range r.Left {
-		fmt.Fprintf(w, "%s%s was not shipped: %s: %s\n", p.Wrong("✗ left    "), p.Bold(one.Image), one.Part, one.Message)
-	}
-	return w.String()
 }
 
 // writeRun tells when a run was, from what, and what it did.
