@@ -134,7 +134,7 @@ func (o *tides) repack() string {
 	return "write " + name + " " + text
 }
 
-// TestAffected: between any two states of a repository, images that are not affected have the same layers and the same config.
+// TestAffected: between any two states of a repository, images that are not affected have the same layers, config and revision.
 func TestAffected(t *testing.T) {
 	need(t, "git")
 	same, wide := 0, 0
@@ -229,17 +229,23 @@ func (o *tides) change() string {
 	return act
 }
 
-// consists builds everything and tells what each image consists of: its config and its layers.
+// consists builds everything and tells what each image consists of: its config, its layers, and what it says of where it is from. The version
+// is a fact that all images tell.
 func (o *tides) consists() map[string]string {
 	all := map[string]string{}
 	for _, i := range o.build().Images {
 		text, err := os.ReadFile(filepath.Join(o.dir, "store/blobs/sha256", strings.TrimPrefix(i.Platforms[0].Digest, "sha256:")))
 		require.NoError(o.t, err)
 		var m struct {
-			Config struct{ Digest string }
-			Layers []struct{ Digest string }
+			Config      struct{ Digest string }
+			Layers      []struct{ Digest string }
+			Annotations map[string]string
 		}
 		require.NoError(o.t, json.Unmarshal(text, &m))
+		revision := m.Annotations["org.opencontainers.image.revision"]
+		require.Len(o.t, strings.TrimSuffix(revision, "-dirty"), 40)
+		m.Annotations["org.opencontainers.image.revision"] = strings.TrimSuffix(revision, "-dirty") // of the recipe, any edit that is not committed counts
+		delete(m.Annotations, "org.opencontainers.image.version")
 		all[i.Name] = fmt.Sprint(m)
 	}
 	return all

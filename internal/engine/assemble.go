@@ -20,7 +20,7 @@ import (
 const DirtyRevision = "-dirty"
 
 // assemble stores a platform's config and manifest.
-func (w *work) assemble(ctx context.Context, i *imageUnit, dirty bool) (PlatformResult, time.Time, map[string]string, error) {
+func (w *work) assemble(ctx context.Context, i *imageUnit, revision string) (PlatformResult, time.Time, map[string]string, error) {
 	u := i.node.plan
 	result := PlatformResult{Platform: u.ID.Platform}
 	created, err := w.dating.created(ctx, u)
@@ -29,7 +29,7 @@ func (w *work) assemble(ctx context.Context, i *imageUnit, dirty bool) (Platform
 	}
 	a := &image.Assembly{
 		Platform: u.ID.Platform, Base: i.node.inherited(), Settings: i.node.values.Settings,
-		Created: created, Annotations: annotations(&w.o, i.node, created, dirty),
+		Created: created, Annotations: annotations(&w.o, i.node, created, revision),
 	}
 	common := a.Annotations
 	if w.divider.Policy(u) != recipe.Cold {
@@ -71,13 +71,13 @@ func put(s *store.Store, mediaType string, document any) (digest.Descriptor, err
 }
 
 // annotations are the standard ones where their values are known, and the recipe's, which win.
-func annotations(o *Options, n *unitNode, created time.Time, dirty bool) map[string]string {
+func annotations(o *Options, n *unitNode, created time.Time, revision string) map[string]string {
 	all := map[string]string{v1.AnnotationCreated: created.Format(time.RFC3339)}
 	for key, value := range o.Annotations {
 		all[key] = value
 	}
-	if dirty {
-		all[v1.AnnotationRevision] += DirtyRevision
+	if revision != "" {
+		all[v1.AnnotationRevision] = revision
 	}
 	if n.plan.Version != "" {
 		all[v1.AnnotationVersion] = n.plan.Version

@@ -133,6 +133,10 @@ func (s *site) build(text string) (*Result, error) {
 // noHistory knows no version control.
 type noHistory struct{}
 
+func (noHistory) Revision(context.Context, []*plan.Unit, func(string) bool) (string, error) {
+	return "", nil
+}
+
 func (noHistory) Created(context.Context, func(string) bool) (time.Time, error) {
 	return layer.Epoch, nil
 }

@@ -40,6 +40,9 @@ type History interface {
 	compose.CommitTimes
 	// Created returns the time that an image is said to be made, from which paths of the project folder it takes in.
 	Created(ctx context.Context, touches func(path string) bool) (time.Time, error)
+	// Revision returns the newest commit that touched what an image takes in, or what is said of it; empty: there is none. It is given the
+	// image's units for all platforms, and which files of the project folder are taken in; nil: none are.
+	Revision(ctx context.Context, of []*plan.Unit, takes func(path string) bool) (string, error)
 	// Committed reports whether images are said to be made from a commit.
 	Committed() bool
 	// Difference tells how the project folder differs from that commit.
@@ -54,7 +57,9 @@ type Difference struct {
 
 // Inputs are what a plan is carried out on. All fields must be set but those that say otherwise.
 type Inputs struct {
-	Plan     *plan.Plan
+	Plan *plan.Plan
+	// Whole is the plan over all platforms, where Plan is for some; nil: it is, or what the others take in is not known.
+	Whole    *plan.Plan
 	Store    *store.Store
 	Folder   *tree.Source    // the project folder
 	Memory   *sources.Memory // of its files

@@ -269,9 +269,11 @@ func (i *imageUnit) tell(w *work, o *step.Outcome, layers []*layering.Layer, too
 
 // imageNode is an image over its platforms.
 type imageNode struct {
-	plan   *plan.Image
-	dirty  []string // files that it takes in and that differ from the commit
-	result ImageResult
+	plan  *plan.Image
+	dirty []string // files that it takes in and that differ from the commit
+	// revision is the commit that it is made from; empty: it is not known.
+	revision string
+	result   ImageResult
 }
 
 // image returns the node of an image, whose units have theirs.
@@ -281,15 +283,22 @@ func (w *work) image(img *plan.Image) *imageNode {
 	for _, u := range img.Units {
 		steps = append(steps, w.unit(u).done)
 	}
-	dirt := w.graph.Add("compare "+img.Name, func(context.Context) (func(), error) {
-		dirty, err := w.dating.dirty(img)
-		return func() { n.dirty = dirty }, err
+	dirt := w.graph.Add("compare "+img.Name, func(ctx context.Context) (func(), error) {
+		dirty, strange, err := w.dating.dirty(img)
+		if err != nil {
+			return nil, err
+		}
+		revision, err := w.dating.revision(ctx, img, strange)
+		if len(dirty) > 0 {
+			revision += DirtyRevision
+		}
+		return func() { n.dirty, n.revision = dirty, revision }, err
 	}, steps...)
 	for _, u := range img.Units {
 		unit := w.unit(u)
 		unit.assembled = w.graph.Add("assemble "+u.ID.String(), func(ctx context.Context) (func(), error) {
 			i := unit.image
-			made, created, common, err := w.assemble(ctx, i, len(n.dirty) > 0)
+			made, created, common, err := w.assemble(ctx, i, n.revision)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", u.ID, err)
 			}

@@ -37,6 +37,38 @@ func (d *dating) created(ctx context.Context, u *plan.Unit) (time.Time, error) {
 	return d.times.Do(ctx, in.key(), func(ctx context.Context) (time.Time, error) { return d.o.History.Created(ctx, in.touches(d.o)) })
 }
 
+// revision returns the commit that an image says it is made from: the newest that touched what it takes in on any platform, so that one which
+// nothing touched stays the same. What no commit has was made of the one that is checked out, for all that is known.
+func (d *dating) revision(ctx context.Context, img *plan.Image, strange bool) (string, error) {
+	head := d.o.Annotations[v1.AnnotationRevision]
+	if head == "" || strange {
+		return head, nil
+	}
+	units, takes := MadeFrom(d.o.Inputs, img)
+	return d.o.History.Revision(ctx, units, takes)
+}
+
+// MadeFrom returns an image's units for all its platforms, also those that are not built now, and tells which paths of the project folder they
+// take in; nil: none.
+func MadeFrom(o Inputs, img *plan.Image) (units []*plan.Unit, takes func(path string) bool) {
+	units = img.Units
+	if o.Whole != nil {
+		for _, other := range o.Whole.Images {
+			if other.Name == img.Name {
+				units = other.Units
+			}
+		}
+	}
+	in, seen := &intake{}, map[*plan.Unit]bool{}
+	for _, u := range units {
+		in.add(u, seen)
+	}
+	if len(in.patterns)+len(in.files) == 0 {
+		return units, nil
+	}
+	return units, in.touches(&Options{Inputs: o})
+}
+
 // intake is what a unit takes in from the project, by itself and through the units that it uses.
 type intake struct {
 	patterns []plan.Source
@@ -107,9 +139,9 @@ func (in *intake) touches(o *Options) func(path string) bool {
 }
 
 // dirty lists what an image takes in that differs from the commit, and tells of what the commit does not have.
-func (d *dating) dirty(img *plan.Image) ([]string, error) {
+func (d *dating) dirty(img *plan.Image) (dirty []string, strange bool, err error) {
 	if !d.o.History.Committed() {
-		return nil, nil
+		return nil, false, nil
 	}
 	var found dirt
 	key, settled := d.dirtKey(img)
@@ -117,7 +149,7 @@ func (d *dating) dirty(img *plan.Image) ([]string, error) {
 	if !known || json.Unmarshal(note, &found) != nil {
 		difference, err := d.o.History.Difference()
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		found = dirt{Dirty: dirtyFiles(d.o, difference, img), Strange: d.strange(difference, img)}
 		if text, err := json.Marshal(found); err == nil && settled {
@@ -127,7 +159,7 @@ func (d *dating) dirty(img *plan.Image) ([]string, error) {
 	if len(found.Strange) > 0 {
 		d.tools.Warner.Warn(nil, event.Untracked, fmt.Sprintf("%s takes in what version control does not have: %s", img.Name, say.Some(found.Strange)))
 	}
-	return found.Dirty, nil
+	return found.Dirty, len(found.Strange) > 0, nil
 }
 
 // dirt is how what an image takes in differs from its commit.

@@ -124,27 +124,12 @@ func (f *finder) gather() {
 		u := f.byName[one.ID.Name]
 		if u == nil {
 			u = &unit{name: one.ID.Name, image: one.IsImage}
-			u.says, u.also = saysOf(f.p.Recipe, u.name)
+			u.says, u.also = f.p.Recipe.Unit(u.name)
 			f.byName[u.name] = u
 			f.units = append(f.units, u)
 		}
 		u.plans = append(u.plans, one)
 	}
-}
-
-// saysOf is what a recipe has of a name; nil where it has none.
-func saysOf(r *recipe.Recipe, name string) (*recipe.Stage, []string) {
-	for i := range r.Stages {
-		if r.Stages[i].Name == name {
-			return &r.Stages[i], nil
-		}
-	}
-	for i := range r.Images {
-		if r.Images[i].Name == name {
-			return &r.Images[i].Stage, r.Images[i].AlsoNeeds
-		}
-	}
-	return nil, nil
 }
 
 // compare reads both ends. Wide tells why everything is affected; empty: it is not known to be.

@@ -14,8 +14,6 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
 	"imbricat/internal/ground/reference"
-	"imbricat/internal/spec/division"
-	"imbricat/internal/spec/lock"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
@@ -43,8 +41,8 @@ func (f *finder) direct(ctx context.Context, u *unit, source *tree.Source) error
 // said compares what the recipes say of a unit.
 func (f *finder) said(u *unit) {
 	file := f.p.Recipe.File.NameAt(u.says.Pos)
-	before, alsoBefore := saysOf(f.before, u.name)
-	after, _ := saysOf(f.after, u.name)
+	before, alsoBefore := f.before.Unit(u.name)
+	after, _ := f.after.Unit(u.name)
 	switch {
 	case before == nil:
 		u.because(file, "it is new")
@@ -68,7 +66,7 @@ func (f *finder) said(u *unit) {
 		}
 	}
 	for _, folder := range f.takesFrom(u) {
-		if was, is := ignored(f.before, folder), ignored(f.after, folder); was != is {
+		if was, is := f.before.LeftOut(folder), f.after.LeftOut(folder); was != is {
 			u.because(file, "what is left out of the project folder changed")
 		}
 	}
@@ -88,29 +86,6 @@ func (f *finder) takesFrom(u *unit) (all []string) {
 		}
 	}
 	return all
-}
-
-// ignored is what recipes leave out of a path of the project folder, for comparing.
-func ignored(r *recipe.Recipe, from string) string {
-	var out strings.Builder
-	for _, s := range r.Sources {
-		if s.In == "" || related(s.In, from) {
-			fmt.Fprintf(&out, "%q %q %t\n", s.In, s.LeaveOut, s.HonourGitignore)
-		}
-	}
-	return out.String()
-}
-
-// related reports whether one of two paths is the other, or lies in it. What may be a pattern is related to all in its folder.
-func related(a, b string) bool {
-	b, _, _ = strings.Cut(b, "*")
-	if i := strings.IndexAny(b, `?[{\`); i >= 0 {
-		b = b[:i]
-	}
-	if b == "" || b == "." || a == "." || a == "" {
-		return true
-	}
-	return a == b || strings.HasPrefix(a, strings.TrimSuffix(b, "/")+"/") || strings.HasPrefix(b, a+"/") || strings.HasPrefix(a, b)
 }
 
 // asked finds what a unit's values ask for that may differ.
@@ -136,7 +111,7 @@ func (f *finder) asked(u *unit) {
 		if slices.Contains(all.Files, p) {
 			u.because(p, "a field of it is asked for")
 		}
-		if all.AnyFile && related(u.says.In, p) {
+		if all.AnyFile && recipe.Related(u.says.In, p) {
 			u.because(p, "it may be the file whose computed name is asked for")
 		}
 	}
@@ -156,7 +131,7 @@ func (f *finder) based(u *unit, one *plan.Unit) {
 		case ref.Kind == reference.Layout || ref.Kind == reference.Archive:
 			f.layout(u, ref)
 		default:
-			was, is := heldBy(f.locked, ref), heldBy(f.now, ref)
+			was, is := f.locked.Held(ref.String()), f.now.Held(ref.String())
 			switch {
 			case is == "":
 				u.because(ref.String(), "no lock holds it, so it may stand for something else")
@@ -165,7 +140,7 @@ func (f *finder) based(u *unit, one *plan.Unit) {
 			}
 		}
 	}
-	if one.IsImage && one.Stack.MayLock() && divided(f.locked, u.name) != divided(f.now, u.name) {
+	if one.IsImage && one.Stack.MayLock() && f.locked.Divided(u.name) != f.now.Divided(u.name) {
 		u.because(recipe.LockName, "how "+u.name+" is divided into layers")
 	}
 }
@@ -190,24 +165,6 @@ func (f *finder) layout(u *unit, ref reference.Reference) {
 			u.because(ref.String(), "it is in no commit, so it may be another one")
 		}
 	}
-}
-
-func heldBy(l *lock.Lock, ref reference.Reference) string {
-	if l == nil {
-		return ""
-	}
-	return string(l.Bases[ref.String()])
-}
-
-func divided(l *lock.Lock, image string) string {
-	var rules *division.Rules
-	if l != nil {
-		rules = l.Images[image]
-	}
-	if rules == nil {
-		return ""
-	}
-	return fmt.Sprintf("%q", rules.Parts)
 }
 
 // sources finds changed files that a unit takes in.
@@ -238,8 +195,21 @@ func (f *finder) sources(ctx context.Context, u *unit, one *plan.Unit, source *t
 	}
 	if one.IsImage && len(u.chains) == 0 {
 		f.touched(u, engine.DatedBy(engine.Inputs{Plan: f.p.Plan, Folder: source}, one), "it touched what "+u.name+" is dated by")
+		return f.originates(ctx, u)
 	}
 	return nil
+}
+
+// originates finds a commit that changed what is said of an image, or what that asks for, though nothing may be left of that: the revision
+// that the image tells is that commit.
+func (f *finder) originates(ctx context.Context, u *unit) error {
+	origin := f.p.Origin(ctx, u.plans)
+	f.touched(u, origin.Asks, "it touched what values of "+u.name+" ask for")
+	commit, err := f.between.Decided(origin.Recipes, origin.Decides)
+	if commit != "" {
+		u.because("commit "+short(commit), "it touched what the recipe or the lock says of "+u.name)
+	}
+	return err
 }
 
 // taken is what a selection of files takes of what may differ. Steps of many images share one.
@@ -268,7 +238,7 @@ func (f *finder) takes(s plan.Source, source *tree.Source) (*taken, error) {
 		switch {
 		case t.covers(p), strings.HasPrefix(s.From, p+"/"): // a link or a submodule above it
 			t.because(p)
-		case path.Base(p) == ".gitignore" && honoured(f.p.Recipe, p) && related(path.Dir(p), s.From), path.Base(p) == ".gitattributes" && related(path.Dir(p), s.From):
+		case path.Base(p) == ".gitignore" && honoured(f.p.Recipe, p) && recipe.Related(path.Dir(p), s.From), path.Base(p) == ".gitattributes" && recipe.Related(path.Dir(p), s.From):
 			t.because(p)
 		}
 	}

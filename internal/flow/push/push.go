@@ -219,11 +219,11 @@ func Older(git *facts.Git, own map[string]string, stands registry.Document) stri
 	if json.Unmarshal(stands.Body, &there) != nil {
 		return "" // nobody knows what it is
 	}
-	if git != nil && git.Known() && own[v1.AnnotationRevision] == git.Commit {
-		switch git.Ancestry(there.Annotations[v1.AnnotationRevision]) {
-		case facts.After:
+	if git != nil && git.Known() {
+		switch git.Ancestry(own[v1.AnnotationRevision], there.Annotations[v1.AnnotationRevision]) {
+		case facts.Before:
 			return "it was built from a later commit, " + there.Annotations[v1.AnnotationRevision][:12]
-		case facts.Before, facts.Same:
+		case facts.After, facts.Same:
 			return ""
 		}
 	}
@@ -312,8 +312,15 @@ func checkFresh(ctx context.Context, w *workspace.Workspace, i *plan.Image, desc
 			return err
 		}
 	}
+	now, err := w.Revision(ctx, i)
+	if err != nil {
+		return fmt.Errorf("%s: %w", i.Name, err)
+	}
+	if revision == w.Facts.Git.Commit {
+		now = revision // it takes in what no commit has
+	}
 	for _, check := range []struct{ name, key, now string }{
-		{"commit", v1.AnnotationRevision, w.Facts.Git.Commit},
+		{"commit", v1.AnnotationRevision, now},
 		{"version", v1.AnnotationVersion, i.Units[0].Version},
 	} {
 		_, overridden := i.Units[0].Values.Annotations[check.key]

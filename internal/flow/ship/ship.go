@@ -312,7 +312,10 @@ func (r *Run) askDestinations(ctx context.Context) error {
 func (r *Run) askTags(ctx context.Context, repository *registry.Repository, i *plan.Image, one *push.Shipment) error {
 	git, own := r.w.Facts.Git, map[string]string{}
 	if _, overridden := i.Units[0].Values.Annotations[v1.AnnotationRevision]; git.Known() && !overridden {
-		own[v1.AnnotationRevision] = git.Commit
+		var err error
+		if own[v1.AnnotationRevision], err = r.w.Revision(ctx, i); err != nil {
+			return err
+		}
 	}
 	guard := one.Guard(r.o.Force, func(_ context.Context, stands registry.Document) (string, error) {
 		return push.Older(git, own, stands), nil
@@ -328,7 +331,7 @@ func (r *Run) askTags(ctx context.Context, repository *registry.Repository, i *p
 		}
 		refusal := &transfer.MoveError{Place: repository.String() + ":" + tag, Stands: stands.Descriptor.Digest, Wanted: "what would be built"}
 		if guard.Fixed(tag) {
-			if there := push.RevisionOf(stands); there != "" && own[v1.AnnotationRevision] != "" && there != own[v1.AnnotationRevision] {
+			if there := push.RevisionOf(stands); there != "" && own[v1.AnnotationRevision] != "" && there != own[v1.AnnotationRevision] && there != git.Commit {
 				refusal.Why = fmt.Sprintf("the tag is fixed and was built from the commit %s; give what is new a new tag", there)
 				return refusal
 			}

@@ -44,14 +44,19 @@ func (h *projectHistory) Created(ctx context.Context, touches func(string) bool)
 	if epoch, given := h.p.Facts.Epoch(); given {
 		return epoch, nil
 	}
-	when, known, err := h.p.Facts.Git.Newest(ctx, touches)
+	newest, known, err := h.p.Facts.Git.Newest(ctx, touches)
 	if h.p.Facts.Git.Guessed() {
 		h.sink.Send(event.Warning{Code: event.Shallow, Text: "the clone is shallow, so images are dated by its oldest commit, and a full clone may give others: fetch the history, or set SOURCE_DATE_EPOCH"})
 	}
 	if err != nil || known {
-		return when, err
+		return newest.When, err
 	}
 	return layer.Epoch, nil
+}
+
+// Revision implements engine.History.
+func (h *projectHistory) Revision(ctx context.Context, of []*plan.Unit, takes func(string) bool) (string, error) {
+	return h.p.Made(ctx, of, takes)
 }
 
 // Committed implements engine.History.

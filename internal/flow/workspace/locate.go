@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -160,15 +159,13 @@ func (p Project) RecipeAt(ctx context.Context, g *facts.Git, commit string) (*re
 	if text == nil {
 		return nil, fmt.Errorf("it has no %s", name)
 	}
-	files := sync.OnceValues(func() (map[string]facts.Blob, error) {
-		return g.Blobs(ctx, commit, func(string) bool { return true })
-	})
+	files := sync.OnceValues(func() ([]string, error) { return g.Names(ctx, commit, func(string) bool { return true }) })
 	return recipe.ParseGraph(name, text, func(pattern string) (all []recipe.Source, err error) {
 		known, err := files()
 		if err != nil {
 			return nil, err
 		}
-		for _, file := range slices.Sorted(maps.Keys(known)) {
+		for _, file := range known {
 			if is, err := doublestar.Match(pattern, file); err != nil || !is {
 				continue
 			}

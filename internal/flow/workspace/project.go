@@ -112,7 +112,11 @@ type Planned struct {
 	Facts  *facts.Facts
 	Plan   *plan.Plan
 
+	// Whole is the plan over all platforms, where some were chosen; nil: Plan is, or it is not known.
+	Whole *plan.Plan
+
 	packages func() (*project.Graph, error)
+	told     *told
 }
 
 // Expand reads the recipe, gathers its facts and expands it.
@@ -145,9 +149,13 @@ func (p Project) expand(r *recipe.Recipe, c Choice) (*Planned, error) {
 		return nil, err
 	}
 	images, nothing := c.among(r)
-	planned := &Planned{Project: p, Recipe: r, Facts: f}
+	planned := &Planned{Project: p, Recipe: r, Facts: f, told: &told{}}
 	planned.packages = sync.OnceValues(planned.readPackages)
-	planned.Plan, err = plan.Expand(r, plan.Options{Packages: planned.packages, Images: images, Nothing: nothing, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope})
+	o := plan.Options{Packages: planned.packages, Images: images, Nothing: nothing, Stages: c.Stages, Checks: c.Checks, Unused: c.Unused, Platforms: c.Platforms, Here: platform.Here(), Scope: f.Scope}
+	if planned.Plan, err = plan.Expand(r, o); err == nil && len(c.Platforms) > 0 {
+		o.Platforms = nil
+		planned.Whole, _ = plan.Expand(r, o) // another platform may lack values that this one needs not
+	}
 	if err != nil {
 		return nil, err
 	}

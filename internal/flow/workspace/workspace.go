@@ -21,6 +21,7 @@ import (
 	"imbricat/internal/remote/download"
 	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/lock"
+	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
 
@@ -116,7 +117,7 @@ func (w *Workspace) EngineWith(ctx context.Context, held *lock.Lock, sink event.
 	}
 	o = engine.Options{
 		Inputs: engine.Inputs{
-			Plan: w.Plan, Store: w.Store, Folder: source, Memory: sources.OpenMemory(w.Store, dir, sources.MemoryOptions{Names: objectNames(w.Facts.Git)}), Sink: sink,
+			Plan: w.Plan, Whole: w.Whole, Store: w.Store, Folder: source, Memory: sources.OpenMemory(w.Store, dir, sources.MemoryOptions{Names: objectNames(w.Facts.Git)}), Sink: sink,
 			Bases: finder, History: newProjectHistory(w.Planned, told), Executor: w.Executor(ctx, told), Project: dir,
 		},
 		Downloads: downloads{download.New(w.Agent)}, Secrets: secrets{dir, w.Complain}, Annotations: w.annotations(),
@@ -140,6 +141,22 @@ func (w *Workspace) annotations() map[string]string {
 		}
 	}
 	return all
+}
+
+// Revision returns the commit that an image says it is made from when it is built now; empty: it is not known.
+func (w *Workspace) Revision(ctx context.Context, img *plan.Image) (string, error) {
+	git := w.Facts.Git
+	if !git.Known() {
+		return "", nil
+	}
+	git.RememberCommits(w.Store)
+	source, err := w.Source(w.Store.Dir())
+	if err != nil {
+		return "", err
+	}
+	defer source.Close()
+	units, takes := engine.MadeFrom(engine.Inputs{Plan: w.Plan, Whole: w.Whole, Folder: source}, img)
+	return w.Made(ctx, units, takes)
 }
 
 // History returns what finds how the images' files changed. far has registries asked.

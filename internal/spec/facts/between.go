@@ -163,6 +163,25 @@ func (b *Between) Touched(covers func(path string) bool) (commit string) {
 	return ""
 }
 
+// Decided returns the first commit found between the two that touched a path for which perhaps answers true, and that decides says counts.
+func (b *Between) Decided(perhaps func(path string) bool, decides func(commit string, parents []string) (bool, error)) (string, error) {
+	b.git.mutex.Lock()
+	defer b.git.mutex.Unlock()
+	for _, c := range b.commits {
+		if !b.git.differs(c.changes, len(c.info.parents), perhaps) {
+			continue
+		}
+		parents, err := b.git.parentsOf(c.info)
+		if err != nil {
+			return "", fmt.Errorf("reading git history: %w", err)
+		}
+		if counts, err := b.git.decided(decides, c.info, parents); counts || err != nil {
+			return c.info.hash.String(), err
+		}
+	}
+	return "", nil
+}
+
 // File returns a file of the project as a commit has it, up to so many bytes; nil where it has none.
 func (g *Git) File(commit, name string, most int64) ([]byte, error) {
 	g.mutex.Lock()

@@ -52,12 +52,12 @@ func TestNewestCommit(t *testing.T) {
 	newest := func(dir, prefix string) string {
 		g, err := openGit(dir)
 		require.NoError(t, err)
-		when, known, err := g.Newest(context.Background(), func(path string) bool { return strings.HasPrefix(path, prefix) })
+		newest, known, err := g.Newest(context.Background(), func(path string) bool { return strings.HasPrefix(path, prefix) })
 		require.NoError(t, err)
 		if !known {
 			return "never"
 		}
-		return when.Format("01-02")
+		return newest.When.Format("01-02")
 	}
 	for prefix, want := range map[string]string{"": "01-06", "gauge/": "01-02", "almanac/": "01-03", "other": "01-04", "gauge/a": "01-01", "nosuch": "01-06"} {
 		require.Equal(t, want, newest(dir, prefix), prefix)
@@ -249,9 +249,9 @@ func TestRememberedCommits(t *testing.T) {
 			touches := func(path string) bool { return strings.HasPrefix(path, below) }
 			commits, cut, err := g.Log(t.Context(), 7, touches)
 			require.NoError(t, err)
-			when, known, err := g.Newest(t.Context(), touches)
+			newest, known, err := g.Newest(t.Context(), touches)
 			require.NoError(t, err)
-			fmt.Fprintf(&out, "%s: %q %t, %s %t %t\n", below, commits, cut, when, known, g.Guessed())
+			fmt.Fprintf(&out, "%s: %q %t, %s %t %t\n", below, commits, cut, newest, known, g.Guessed())
 		}
 		times, err := g.Times(t.Context())
 		require.NoError(t, err)
@@ -283,9 +283,9 @@ func TestRememberedCommits(t *testing.T) {
 		require.NoError(t, err)
 		g.RememberCommits(notes)
 		newest := func(below string) string {
-			when, _, err := g.Newest(t.Context(), func(path string) bool { return strings.HasPrefix(path, below) })
+			newest, _, err := g.Newest(t.Context(), func(path string) bool { return strings.HasPrefix(path, below) })
 			require.NoError(t, err)
-			return when.Format("02")
+			return newest.When.Format("02")
 		}
 		require.Equal(t, []string{"04", "02", "03", "01", "05"}, []string{newest("gauge/"), newest("gauge/a"), newest("gauge/b"), newest("first"), newest("")})
 		commits, _, err := g.Log(t.Context(), 10, func(path string) bool { return strings.HasPrefix(path, "gauge/") })

@@ -259,45 +259,93 @@ func (g *Git) Shallow() bool {
 // Known reports whether the folder is under version control with at least one commit.
 func (g *Git) Known() bool { return g.head != nil }
 
-// Newest returns the time of the newest commit that touched a path for which touches answers true (slashes, relative to
+// Touch is the newest commit that touched some paths.
+type Touch struct {
+	Commit string
+	When   time.Time
+}
+
+// Newest returns the newest commit that touched a path for which touches answers true (slashes, relative to
 // the project folder). A merge touches what differs from all its parents. At the end of a shallow clone the oldest
 // commit there counts as having touched everything in it. Where the commit that is checked out has no such path (what
-// is built from the sources seldom is under version control) that commit's own time is given.
-func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (time.Time, bool, error) {
+// is built from the sources seldom is under version control) that commit itself is given. Without any it is false.
+func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (Touch, bool, error) {
+	return g.NewestOf(ctx, Counting{Touches: touches})
+}
+
+// Counting tells which commits count.
+type Counting struct {
+	// Touches tells the paths that it is enough to touch; nil: there are none.
+	Touches func(path string) bool
+	// Perhaps tells paths that have Decides asked whether a commit counts that touched one of them.
+	Perhaps func(path string) bool
+	Decides func(commit string, parents []string) (bool, error)
+}
+
+// NewestOf is Newest of the commits that count.
+func (g *Git) NewestOf(ctx context.Context, counting Counting) (Touch, bool, error) {
 	if g.head == nil {
-		return time.Time{}, false, nil
+		return Touch{}, false, nil
 	}
 	g.mutex.Lock()
 	defer g.mutex.Unlock()
-	tracked, err := g.tracks(touches)
+	found, known, err := g.newest(ctx, counting)
 	if err != nil {
-		return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
+		return Touch{}, false, fmt.Errorf("reading git history: %w", err)
+	}
+	return found, known, nil
+}
+
+func (g *Git) newest(ctx context.Context, counting Counting) (Touch, bool, error) {
+	tracked := counting.Touches == nil
+	var err error
+	if !tracked {
+		if tracked, err = g.tracks(counting.Touches); err != nil {
+			return Touch{}, false, err
+		}
 	}
 	if !tracked {
-		return g.head.Committer.When.UTC(), true, nil
+		return Touch{g.Commit, g.head.Committer.When.UTC()}, true, nil
 	}
 	walk, err := g.walkCommits()
 	if err != nil {
-		return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
+		return Touch{}, false, err
 	}
 	defer g.keepCommits()
 	for {
 		c, parents, err := walk.next(ctx)
-		if err != nil {
-			return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
-		}
-		if c == nil {
-			return time.Time{}, false, nil
+		if err != nil || c == nil {
+			return Touch{}, false, err
 		}
 		all, err := g.changesOf(ctx, c, parents)
 		if err != nil {
-			return time.Time{}, false, fmt.Errorf("reading git history: %w", err)
+			return Touch{}, false, err
 		}
-		if g.differs(all, len(parents), touches) {
+		counts := counting.Touches != nil && g.differs(all, len(parents), counting.Touches)
+		if !counts && counting.Perhaps != nil && g.differs(all, len(parents), counting.Perhaps) {
+			if counts, err = g.decided(counting.Decides, c, parents); err != nil {
+				return Touch{}, false, err
+			}
+		}
+		if counts {
 			g.guessed = g.guessed || len(parents) == 0 && len(c.parents) > 0
-			return c.when, true, nil
+			return Touch{c.hash.String(), c.when}, true, nil
 		}
 	}
+}
+
+// decided asks whether a commit counts. Who answers may read the repository.
+func (g *Git) decided(decides func(commit string, parents []string) (bool, error), c *commitInfo, parents []*commitInfo) (bool, error) {
+	if len(parents) == 0 {
+		return true, nil // the first one, or where a shallow clone ends
+	}
+	var names []string
+	for _, p := range parents {
+		names = append(names, p.hash.String())
+	}
+	g.mutex.Unlock()
+	defer g.mutex.Lock()
+	return decides(c.hash.String(), names)
 }
 
 // tracks reports whether the commit that is checked out has any path for which touches answers true.
@@ -425,40 +473,34 @@ func (g *Git) files() (map[string]bool, error) {
 	return all, err
 }
 
-// Ancestry is how a commit relates to the one that is checked out.
+// Ancestry is how a commit relates to another one.
 type Ancestry int
 
 // The relations. Unknown is also that of a commit that the history here does not have, or not far enough.
 const (
 	Unknown Ancestry = iota
 	Same
-	Before // the other one comes before what is checked out
-	After  // what is checked out comes before the other one
+	Before // it comes before the other one
+	After  // the other one comes before it
 	Apart  // neither comes before the other
 )
 
-// Ancestry tells how another commit, by its full name, relates to the one that is checked out.
-func (g *Git) Ancestry(other string) Ancestry {
-	g.mutex.Lock()
-	defer g.mutex.Unlock()
-	if g.head == nil || !plumbing.IsHash(other) {
+// Ancestry tells how a commit relates to another one, both by their full names.
+func (g *Git) Ancestry(one, other string) Ancestry {
+	if !plumbing.IsHash(one) || !plumbing.IsHash(other) || g.repo == nil {
 		return Unknown
 	}
-	if g.Commit == other {
+	if one == other {
 		return Same
 	}
-	commit, err := g.repo.CommitObject(plumbing.NewHash(other))
-	if err != nil {
-		return Unknown
-	}
-	before, err := commit.IsAncestor(g.head)
+	before, err := g.IsAncestor(one, other)
 	if err != nil {
 		return Unknown // a shallow history ends somewhere
 	}
 	if before {
 		return Before
 	}
-	switch after, err := g.head.IsAncestor(commit); {
+	switch after, err := g.IsAncestor(other, one); {
 	case err != nil:
 		return Unknown
 	case after:

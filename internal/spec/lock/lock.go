@@ -124,3 +124,19 @@ func (l *Lock) Differences(now *Lock) []Difference {
 	}
 	return list
 }
+
+// Held is what a base stands for, by its reference; empty where no lock holds it.
+func (l *Lock) Held(reference string) string {
+	if l == nil {
+		return ""
+	}
+	return string(l.Bases[reference])
+}
+
+// Divided is how an image is divided, for comparing.
+func (l *Lock) Divided(image string) string {
+	if l == nil || l.Images[image] == nil {
+		return ""
+	}
+	return fmt.Sprintf("%q", l.Images[image].Parts)
+}

@@ -114,3 +114,41 @@ func (r *Recipe) factIn(folder, name string) (found *Fact) {
 	}
 	return found
 }
+
+// Unit is what the recipe has of a stage or an image, with what an image needs also; nil where it has none of that name.
+func (r *Recipe) Unit(name string) (says *Stage, also []string) {
+	for i := range r.Stages {
+		if r.Stages[i].Name == name {
+			return &r.Stages[i], nil
+		}
+	}
+	for i := range r.Images {
+		if r.Images[i].Name == name {
+			return &r.Images[i].Stage, r.Images[i].AlsoNeeds
+		}
+	}
+	return nil, nil
+}
+
+// LeftOut is what the recipe leaves out of a path of the project folder, for comparing.
+func (r *Recipe) LeftOut(from string) string {
+	var out strings.Builder
+	for _, s := range r.Sources {
+		if s.In == "" || Related(s.In, from) {
+			fmt.Fprintf(&out, "%q %q %t\n", s.In, s.LeaveOut, s.HonourGitignore)
+		}
+	}
+	return out.String()
+}
+
+// Related reports whether one of two paths is the other, or lies in it. What may be a pattern is related to all in its folder.
+func Related(a, b string) bool {
+	b, _, _ = strings.Cut(b, "*")
+	if i := strings.IndexAny(b, `?[{\`); i >= 0 {
+		b = b[:i]
+	}
+	if b == "" || b == "." || a == "." || a == "" {
+		return true
+	}
+	return a == b || strings.HasPrefix(a, strings.TrimSuffix(b, "/")+"/") || strings.HasPrefix(b, a+"/") || strings.HasPrefix(a, b)
+}

@@ -1,0 +1,189 @@
+package workspace
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"imbricat/internal/ground/reference"
+	"imbricat/internal/spec/facts"
+	"imbricat/internal/spec/lock"
+	"imbricat/internal/spec/plan"
+	"imbricat/internal/spec/recipe"
+)
+
+// Origin tells which commits count for what an image is made from, beside the files that it takes in.
+type Origin struct {
+	p     *Planned
+	ctx   context.Context
+	units []*plan.Unit // of the image, and those that it needs
+	files map[string]bool
+	any   []string // folders of recipes that ask for files whose names are computed
+	// Each reports whether every commit counts: the image holds something of the commit itself.
+	Each bool
+}
+
+// Origin gathers what counts for an image over its platforms.
+func (p *Planned) Origin(ctx context.Context, of []*plan.Unit) *Origin {
+	o := &Origin{p: p, ctx: ctx, files: map[string]bool{}}
+	for _, u := range of {
+		o.add(u)
+	}
+	for _, one := range p.Recipe.Authorities {
+		o.files[one.File] = true
+	}
+	_, fixed := p.Facts.Epoch()
+	for _, u := range o.units {
+		says, _ := p.Recipe.Unit(u.ID.Name)
+		if says == nil {
+			continue
+		}
+		content, all := p.Recipe.Asks(says)
+		o.Each = o.Each || content.Date && !fixed || slices.Contains(content.Git, "commit") || slices.Contains(content.Git, "short")
+		for _, file := range all.Files {
+			o.files[path.Clean(file)] = true
+		}
+		if all.AnyFile {
+			o.any = append(o.any, says.In)
+		}
+	}
+	return o
+}
+
+func (o *Origin) add(u *plan.Unit) {
+	if slices.Contains(o.units, u) {
+		return
+	}
+	o.units = append(o.units, u)
+	for _, other := range u.Needs() {
+		o.add(other)
+	}
+}
+
+// Asks reports whether values of the image may ask for a file.
+func (o *Origin) Asks(file string) bool {
+	return o.files[file] || slices.ContainsFunc(o.any, func(in string) bool { return recipe.Related(in, file) })
+}
+
+// Recipes reports whether a file is a recipe or the lock.
+func (o *Origin) Recipes(file string) bool {
+	return slices.Contains(o.p.Recipe.Files(), file) || path.Base(file) == path.Base(o.p.File) || path.Base(file) == recipe.LockName
+}
+
+// Decides reports whether a commit says otherwise of the image than all its parents.
+func (o *Origin) Decides(commit string, parents []string) (bool, error) {
+	now := o.says(commit)
+	for _, parent := range parents {
+		if o.says(parent) == now {
+			return false, o.ctx.Err()
+		}
+	}
+	return true, o.ctx.Err()
+}
+
+// says is what the recipe and the lock of a commit say of the image, for comparing. Of a commit whose recipe cannot be read it is like no other's.
+func (o *Origin) says(commit string) string {
+	at := o.p.told.at(o.ctx, o.p, commit)
+	if at.err != nil {
+		return "unknown " + commit
+	}
+	var out strings.Builder
+	told := map[string]bool{}
+	for _, u := range o.units {
+		if name := u.ID.Name; !told[name] {
+			told[name] = true
+			o.unit(&out, at, name)
+		}
+		o.held(&out, at, u)
+		for i := range u.Steps {
+			for _, s := range u.Steps[i].Do.Sources() {
+				out.WriteString(at.recipe.LeftOut(s.From))
+			}
+		}
+	}
+	for _, one := range at.recipe.Authorities {
+		fmt.Fprintf(&out, "authority %q\n", one.File)
+	}
+	return out.String()
+}
+
+// unit writes what is said of a unit, and the facts that it asks for.
+func (o *Origin) unit(out *strings.Builder, at *toldAt, name string) {
+	says, _ := at.recipe.Unit(name)
+	if says == nil {
+		fmt.Fprintf(out, "no %s\n", name)
+		return
+	}
+	out.WriteString(says.Said)
+	_, all := at.recipe.Asks(says)
+	for _, fact := range all.Facts {
+		fmt.Fprintf(out, "fact %q %q %q\n", fact.In, fact.Name, fact.Value.Source())
+	}
+}
+
+// held writes what the lock says of a unit.
+func (o *Origin) held(out *strings.Builder, at *toldAt, u *plan.Unit) {
+	refs := []reference.Reference{u.Base.Reference}
+	for i := range u.Steps {
+		for _, use := range u.Steps[i].Do.References() {
+			refs = append(refs, use.Reference)
+		}
+	}
+	for _, ref := range refs {
+		fmt.Fprintf(out, "%s\n", at.lock.Held(ref.String()))
+	}
+	if u.IsImage && u.Stack.MayLock() {
+		fmt.Fprintf(out, "%s\n", at.lock.Divided(u.ID.Name))
+	}
+}
+
+// Made returns the commit that an image is made from: the newest that touched what it takes in, or changed what is said of it; empty where
+// there is none. takes is nil where it takes no files in.
+func (p *Planned) Made(ctx context.Context, of []*plan.Unit, takes func(path string) bool) (string, error) {
+	origin := p.Origin(ctx, of)
+	if origin.Each {
+		return p.Facts.Git.Commit, nil
+	}
+	counting := facts.Counting{Touches: takes, Perhaps: origin.Recipes, Decides: origin.Decides}
+	if len(origin.files)+len(origin.any) > 0 {
+		counting.Touches = func(file string) bool { return takes != nil && takes(file) || origin.Asks(file) }
+	}
+	newest, known, err := p.Facts.Git.NewestOf(ctx, counting)
+	if !known {
+		return p.Facts.Git.Commit, err
+	}
+	return newest.Commit, err
+}
+
+// told is what recipes and locks of commits say, each read once.
+type told struct {
+	mutex   sync.Mutex
+	commits map[string]*toldAt
+}
+
+// toldAt is what those of a commit say.
+type toldAt struct {
+	recipe *recipe.Recipe
+	lock   *lock.Lock
+	err    error
+}
+
+func (t *told) at(ctx context.Context, p *Planned, commit string) *toldAt {
+	t.mutex.Lock()
+	defer t.mutex.Unlock()
+	if one := t.commits[commit]; one != nil {
+		return one
+	}
+	one := &toldAt{}
+	if one.recipe, one.err = p.RecipeAt(ctx, p.Facts.Git, commit); one.err == nil {
+		one.lock, one.err = p.LockAt(p.Facts.Git, commit)
+	}
+	if t.commits == nil {
+		t.commits = map[string]*toldAt{}
+	}
+	t.commits[commit] = one
+	return one
+}
