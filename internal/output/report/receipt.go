@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"imbricat/internal/ground/digest"
@@ -105,9 +106,32 @@ var done = map[string]string{"ship": "shipped", "push": "pushed", "join": "joine
 func writeShipments(w *strings.Builder, p Paint, r *receipt.Receipt) {
 	var rows [][]string
 	var below []string
+	several := slices.ContainsFunc(r.Images, func(i receipt.Image) bool { return len(i.Destinations) > 1 })
+	mounted := slices.ContainsFunc(r.Images, func(i receipt.Image) bool {
+		return slices.ContainsFunc(i.Destinations, func(d receipt.Destination) bool { return d.Mounted > 0 })
+	})
+	row := func(image, outcome string, d receipt.Destination) {
+		cells := []string{p.Bold(image), outcome}
+		if several {
+			cells = append(cells, d.Name)
+		}
+		cells = append(cells, p.Accent(strings.Join(d.Tags, ", ")), blobs(d.Sent, d.SentBytes))
+		if mounted {
+			cells = append(cells, blobs(d.Mounted, d.MountedBytes))
+		}
+		rows = append(rows, append(cells, blobs(d.Skipped, d.SkippedBytes)))
+	}
+	head := []string{"image", "outcome"}
+	if several {
+		head = append(head, "to")
+	}
+	head = append(head, "tags", "sent")
+	if mounted {
+		head = append(head, "mounted")
+	}
 	for _, i := range r.Images {
 		if len(i.Destinations) == 0 && leftOf(r, i.Name) == nil {
-			rows = append(rows, []string{p.Bold(i.Name), "built", "", "", "", p.Digest(i.Digest)})
+			row(i.Name, "built", receipt.Destination{})
 		}
 		for _, d := range i.Destinations {
 			outcome := done[r.Command]
@@ -119,20 +143,24 @@ func writeShipments(w *strings.Builder, p Paint, r *receipt.Receipt) {
 			for _, h := range d.Held {
 				below = append(below, fmt.Sprintf("  %s %s", p.Bold(i.Name), p.Muted("held back: "+h.Tag+", "+h.Why)))
 			}
-			sent := Count(d.Sent, "blob") + ", " + Size(d.SentBytes)
-			if d.Sent == 0 {
-				sent = p.Muted("nothing new")
-			}
-			rows = append(rows, []string{p.Bold(strings.TrimSpace(i.Name + " " + d.Platform)), outcome, d.Repository, p.Accent(strings.Join(d.Tags, ", ")), sent, p.Digest(i.At(d))})
+			row(strings.TrimSpace(i.Name+" "+d.Platform), outcome, d)
 		}
 	}
 	for _, one := range r.Left {
-		rows = append(rows, []string{p.Bold(one.Image), p.Wrong("✗ left"), p.Muted("at " + one.Part), "", "", ""})
+		row(one.Image, p.Wrong("✗ left at "+one.Part), receipt.Destination{})
 	}
-	Table(w, p, []string{"image", "outcome", "to", "tags", "sent", "digest"}, rows)
+	Table(w, p, append(head, "there already"), rows)
 	for _, line := range below {
 		fmt.Fprintln(w, line)
 	}
+}
+
+// blobs is a number of blobs with their size; nothing for none.
+func blobs(n int, size int64) string {
+	if n == 0 {
+		return ""
+	}
+	return Count(n, "blob") + ", " + Size(size)
 }
 
 // writePushed tells of each image by itself.
