@@ -71,14 +71,13 @@ func (g *gradle) text(file string) (string, error) {
 	}), err
 }
 
-// project adds a project of the build.
-func (g *gradle) project(name, dir, manifest string) *Package {
-	if known := g.byPath[name]; known != nil {
-		return known
+// project adds a project of the build, once.
+func (g *gradle) project(name, dir, manifest string) {
+	if g.byPath[name] != nil {
+		return
 	}
 	p := &Package{Kind: Gradle, Name: name, Dir: dir, Manifest: manifest, group: string(Gradle) + " " + g.dir}
 	g.byPath[name], g.all = p, append(g.all, p)
-	return p
 }
 
 // read reads the settings.

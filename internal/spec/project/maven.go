@@ -51,7 +51,6 @@ type coordinates struct {
 	Group    string `xml:"groupId"`
 	Artifact string `xml:"artifactId"`
 	Scope    string `xml:"scope"`
-	line     int
 }
 
 // xmlDecoder reads XML in the encodings that manifests have.
