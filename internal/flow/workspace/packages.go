@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"imbricat/internal/content/tree"
+	"imbricat/internal/ground/files"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/project"
 	"imbricat/internal/spec/recipe"
@@ -25,11 +26,14 @@ func (p *Planned) readPackages() (*project.Graph, error) {
 		return nil, err
 	}
 	defer source.Close()
-	return project.Read(folderFiles{source})
+	return project.Read(folderFiles{p.Dir, source})
 }
 
 // folderFiles are those of the project folder.
-type folderFiles struct{ source *tree.Source }
+type folderFiles struct {
+	dir    string
+	source *tree.Source
+}
 
 // Paths implements project.Files.
 func (f folderFiles) Paths() (all []string, err error) {
@@ -41,7 +45,7 @@ func (f folderFiles) Paths() (all []string, err error) {
 		return nil, fmt.Errorf("looking for packages: %w", err)
 	}
 	for i := range survey.Picked {
-		if one := &survey.Picked[i]; one.Kind == tree.File {
+		if one := &survey.Picked[i]; one.Kind != tree.Folder { // a link may lead to a manifest
 			all = append(all, one.Path)
 		}
 	}
@@ -50,9 +54,7 @@ func (f folderFiles) Paths() (all []string, err error) {
 
 // Read implements project.Files.
 func (f folderFiles) Read(name string) ([]byte, error) {
-	opener := f.source.Opener()
-	defer opener.Close()
-	file, _, err := opener.Open(name)
+	file, err := files.OpenRegularIn(f.dir, name)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +81,7 @@ func (p *Planned) PackagesBetween(ctx context.Context, recipes [2]*recipe.Recipe
 		return e, err
 	}
 	defer now.Close()
-	var until project.Files = folderFiles{now}
+	var until project.Files = folderFiles{p.Dir, now}
 	if commits[1] == "" {
 		e.Until, err = p.packages()
 	} else {
