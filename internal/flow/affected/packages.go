@@ -33,6 +33,9 @@ func (f *finder) needs(ctx context.Context, u *unit, c plan.Copy, step string) {
 		u.because(wide, step)
 		return
 	}
+	if ends.Since == ends.Until && f.o.Until == "" {
+		return // they are those of the plan
+	}
 	was, err := c.Packages.Sources(ends.Since, plan.Source{})
 	if err != nil {
 		u.because("what "+strings.Join(c.Packages.Names, ", ")+" needed at "+short(f.between.Since)+" is not known: "+firstLine(err), step)
