@@ -111,7 +111,7 @@ with zipfile.ZipFile("target/tides.jar", "w") as jar:
     jar.writestr("lib/levels.jar", b"levels" * 50000)
 JAR`)
 	r.follow(t, "../docs/bases.md")
-	for _, page := range strings.Fields("authority go node python c java kept body-limit") {
+	for _, page := range strings.Fields("authority go many node python c java kept body-limit") {
 		t.Run(page, func(t *testing.T) { r.follow(t, "../docs/how-to/"+page+".md") })
 	}
 	t.Run("drafts", r.drafted)
