@@ -271,16 +271,22 @@ func (s *session) client() (*registry.Client, error) {
 	if s.registry != nil {
 		return s.registry, nil
 	}
-	personal, err := settings.Read()
-	if err != nil {
-		return nil, err
-	}
-	logins, err := personal.Logins()
+	personal, logins, err := personalLogins()
 	if err != nil {
 		return nil, err
 	}
 	s.registry = s.clientOf(personal, logins)
 	return s.registry, nil
+}
+
+// personalLogins reads what a person chooses for every project, and where logins come from.
+func personalLogins() (*settings.Settings, credential.Chain, error) {
+	personal, err := settings.Read()
+	if err != nil {
+		return nil, nil, err
+	}
+	logins, err := personal.Logins()
+	return personal, logins, err
 }
 
 func (s *session) clientOf(personal *settings.Settings, logins credential.Source) *registry.Client {

@@ -1,0 +1,331 @@
+// Package checkout brings a revision of a git repository elsewhere into a folder of this machine, as a clean clone would have it: with the
+// history and the tags, which date and name images.
+//
+// It runs no hook, no filter and no program of the repository, changes nothing there, and sends logins nowhere but to the host that they are for.
+package checkout
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/config"
+	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/go-git/go-git/v5/plumbing/filemode"
+	"github.com/go-git/go-git/v5/plumbing/transport"
+	githttp "github.com/go-git/go-git/v5/plumbing/transport/http"
+	"github.com/go-git/go-git/v5/plumbing/transport/ssh"
+	"github.com/gofrs/flock"
+
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/remote/credential"
+)
+
+// Options say what is brought where.
+type Options struct {
+	Address  string // a local path, https://HOST/PATH, ssh://USER@HOST/PATH, USER@HOST:PATH, git://HOST/PATH
+	Revision string // a branch, a tag or a commit
+	// Cache is the folder that repositories are kept in, each once.
+	Cache  string
+	Logins credential.Source // for https
+	Home   string            // of the user, for keys of ssh
+	// Waits is told where another process works on the same repository.
+	Waits func()
+}
+
+// Tree is what was brought. It stays as it is until it is closed.
+type Tree struct {
+	Dir        string
+	Commit     string
+	Submodules []string // folders that stay empty
+	Pointers   []string // files that only tell where their bytes are
+	lock       *flock.Flock
+}
+
+// Close lets others bring another revision.
+func (t *Tree) Close() error { return t.lock.Unlock() }
+
+// Errors that callers tell apart.
+var (
+	ErrAddress  = errors.New("this is no address of a repository")
+	ErrRevision = errors.New("the repository has no such branch, tag or commit")
+)
+
+// Bring brings a revision. What is there already is not fetched again; a commit that is there by its whole name needs no connection at all.
+func Bring(ctx context.Context, o Options) (_ *Tree, err error) {
+	address, err := check(o.Address)
+	if err != nil {
+		return nil, err
+	}
+	dir := filepath.Join(o.Cache, digest.FromBytes([]byte(address)).Encoded()[:32])
+	if err := os.MkdirAll(o.Cache, 0o700); err != nil {
+		return nil, err
+	}
+	t := &Tree{Dir: dir, lock: flock.New(dir + ".lock")}
+	if taken, err := t.lock.TryLock(); err != nil {
+		return nil, err
+	} else if !taken {
+		o.Waits()
+		if _, err := t.lock.TryLockContext(ctx, 200*time.Millisecond); err != nil {
+			return nil, err
+		}
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, t.lock.Unlock())
+		}
+	}()
+	b := &bringing{o: o, address: address, tree: t}
+	if b.repo, err = open(dir, address); err != nil {
+		return nil, err
+	}
+	return t, b.bring(ctx)
+}
+
+// check returns an address as it is kept. Passwords have their own place.
+func check(address string) (string, error) {
+	if info, err := os.Stat(address); err == nil && info.IsDir() {
+		return filepath.Abs(address)
+	}
+	e, err := transport.NewEndpoint(address)
+	if err == nil && address != "" && e.Protocol == "file" {
+		if info, err := os.Stat(e.Path); err == nil && info.IsDir() {
+			return filepath.Abs(e.Path)
+		}
+	}
+	switch {
+	case err != nil || address == "":
+		return "", fmt.Errorf("%q: %w", address, ErrAddress)
+	case e.Password != "":
+		return "", fmt.Errorf("%w, since it holds a password: the environment or a program of the settings tells the login for %s", ErrAddress, e.Host)
+	case e.Protocol == "file":
+		return "", fmt.Errorf("there is no folder %s, and %w", e.Path, ErrAddress)
+	case !slices.Contains([]string{"https", "http", "ssh", "git"}, e.Protocol):
+		return "", fmt.Errorf("%q: %s is not understood: %w", address, e.Protocol, ErrAddress)
+	}
+	return address, nil
+}
+
+// open opens the repository that is kept, or makes an empty one.
+func open(dir, address string) (*git.Repository, error) {
+	repo, err := git.PlainOpen(dir)
+	if errors.Is(err, git.ErrRepositoryNotExists) {
+		if err := os.RemoveAll(dir); err != nil { // begun and not finished
+			return nil, err
+		}
+		repo, err = git.PlainInit(dir, false)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("opening the repository that is kept in %s: %w", dir, err)
+	}
+	_, err = repo.CreateRemote(&config.RemoteConfig{Name: "origin", URLs: []string{address}})
+	if errors.Is(err, git.ErrRemoteExists) {
+		err = nil
+	}
+	return repo, err
+}
+
+type bringing struct {
+	o       Options
+	address string
+	repo    *git.Repository
+	tree    *Tree
+}
+
+func (b *bringing) bring(ctx context.Context) error {
+	commit, branch, err := b.resolve(ctx)
+	if err != nil {
+		return err
+	}
+	b.tree.Commit = commit.String()
+	if err := b.lay(commit, branch); err != nil {
+		return fmt.Errorf("laying %s of %s down: %w", b.o.Revision, b.address, err)
+	}
+	return b.notice()
+}
+
+// everything is fetched but what is there: all branches and tags, as a clone has them.
+var everything = []config.RefSpec{"+refs/heads/*:refs/remotes/origin/*", "+refs/tags/*:refs/tags/*"}
+
+// resolve finds the commit, and the branch where the revision is one.
+func (b *bringing) resolve(ctx context.Context) (commit plumbing.Hash, branch string, err error) {
+	whole := plumbing.IsHash(b.o.Revision)
+	if whole {
+		commit = plumbing.NewHash(b.o.Revision)
+		if _, err := b.repo.CommitObject(commit); err == nil {
+			return commit, "", nil
+		}
+	}
+	if err := b.fetch(ctx, everything); err != nil {
+		return commit, "", err
+	}
+	for _, name := range []string{"refs/remotes/origin/" + b.o.Revision, "refs/tags/" + b.o.Revision} {
+		found, err := b.repo.ResolveRevision(plumbing.Revision(name))
+		if err != nil || b.o.Revision == "" {
+			continue
+		}
+		if strings.HasPrefix(name, "refs/remotes/") {
+			branch = b.o.Revision
+		}
+		return *found, branch, nil
+	}
+	if whole {
+		if _, err := b.repo.CommitObject(commit); err == nil {
+			return commit, "", nil
+		}
+		// One that no branch leads to, if the other side gives it.
+		name := config.RefSpec(b.o.Revision + ":refs/imbricat/" + b.o.Revision)
+		if err := b.fetch(ctx, []config.RefSpec{name}); err == nil {
+			if _, err := b.repo.CommitObject(commit); err == nil {
+				return commit, "", nil
+			}
+		}
+	}
+	if short := strings.Trim(b.o.Revision, "0123456789abcdef") == "" && len(b.o.Revision) >= 7; short {
+		if found, err := b.repo.ResolveRevision(plumbing.Revision(b.o.Revision)); err == nil {
+			return *found, "", nil
+		}
+	}
+	return commit, "", fmt.Errorf("%s of %s: %w", b.o.Revision, b.address, ErrRevision)
+}
+
+func (b *bringing) fetch(ctx context.Context, what []config.RefSpec) error {
+	auth, err := b.auth(ctx)
+	if err != nil {
+		return err
+	}
+	err = b.repo.FetchContext(ctx, &git.FetchOptions{RemoteURL: b.address, RefSpecs: what, Auth: auth, Tags: git.NoTags, Force: true, Prune: len(what) > 1})
+	switch {
+	case errors.Is(err, git.NoErrAlreadyUpToDate), errors.Is(err, transport.ErrEmptyRemoteRepository):
+		return nil
+	case err != nil:
+		return fmt.Errorf("fetching %s: %w", b.address, err)
+	}
+	return nil
+}
+
+// auth returns the login for the other side; nil: none, or what its transport finds by itself.
+func (b *bringing) auth(ctx context.Context) (transport.AuthMethod, error) {
+	e, err := transport.NewEndpoint(b.address)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case e.Protocol == "ssh":
+		return b.key(e)
+	case e.Protocol != "https" && (e.Protocol != "http" || !loopback(e.Host)):
+		return nil, nil // no login goes where anybody reads it
+	}
+	host := e.Host
+	if e.Port != 0 {
+		host = net.JoinHostPort(e.Host, fmt.Sprint(e.Port))
+	}
+	login, err := b.o.Logins.Find(ctx, host, strings.Trim(e.Path, "/"))
+	switch {
+	case err != nil:
+		return nil, err
+	case login.Token != "":
+		return &githttp.TokenAuth{Token: login.Token.Reveal()}, nil
+	case login.Given():
+		return &githttp.BasicAuth{Username: login.User, Password: login.Secret.Reveal()}, nil
+	}
+	return nil, nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// key returns the user's key for ssh. The agent is asked where there is one, and hosts must be known.
+func (b *bringing) key(e *transport.Endpoint) (transport.AuthMethod, error) {
+	if os.Getenv("SSH_AUTH_SOCK") != "" {
+		return nil, nil // the transport's own way
+	}
+	user := e.User
+	if user == "" {
+		user = ssh.DefaultUsername
+	}
+	for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
+		file := filepath.Join(b.o.Home, ".ssh", name)
+		if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		keys, err := ssh.NewPublicKeysFromFile(user, file, "")
+		if err != nil {
+			return nil, fmt.Errorf("reading the key %s: %w; an agent (SSH_AUTH_SOCK) holds keys that have a password", file, err)
+		}
+		return keys, nil
+	}
+	return nil, fmt.Errorf("there is no key for %s: neither an agent (SSH_AUTH_SOCK) nor a key in %s", e.Host, filepath.Join(b.o.Home, ".ssh"))
+}
+
+// lay makes the work tree what the commit has and nothing else.
+func (b *bringing) lay(commit plumbing.Hash, branch string) error {
+	entries, err := os.ReadDir(b.tree.Dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if e.Name() == git.GitDirName {
+			continue
+		}
+		if err := os.RemoveAll(filepath.Join(b.tree.Dir, e.Name())); err != nil {
+			return err
+		}
+	}
+	if err := os.Remove(filepath.Join(b.tree.Dir, git.GitDirName, "index")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	head := plumbing.NewHashReference(plumbing.HEAD, commit)
+	if branch != "" {
+		name := plumbing.NewBranchReferenceName(branch)
+		if err := b.repo.Storer.SetReference(plumbing.NewHashReference(name, commit)); err != nil {
+			return err
+		}
+		head = plumbing.NewSymbolicReference(plumbing.HEAD, name)
+	}
+	if err := b.repo.Storer.SetReference(head); err != nil {
+		return err
+	}
+	tree, err := b.repo.Worktree()
+	if err != nil {
+		return err
+	}
+	return tree.Reset(&git.ResetOptions{Commit: commit, Mode: git.HardReset})
+}
+
+// pointer begins a file that stands for a large one elsewhere.
+var pointer = []byte("version https://git-lfs.github.com/spec/v1\n")
+
+// mostPointer is more than such a file has, in bytes.
+const mostPointer = 1024
+
+// notice finds what a clone of this kind does not have.
+func (b *bringing) notice() error {
+	index, err := b.repo.Storer.Index()
+	if err != nil {
+		return err
+	}
+	for _, e := range index.Entries {
+		switch {
+		case e.Mode == filemode.Submodule:
+			b.tree.Submodules = append(b.tree.Submodules, e.Name)
+		case (e.Mode == filemode.Regular || e.Mode == filemode.Executable) && e.Size < mostPointer:
+			text, err := os.ReadFile(filepath.Join(b.tree.Dir, filepath.FromSlash(e.Name)))
+			if err == nil && bytes.HasPrefix(text, pointer) {
+				b.tree.Pointers = append(b.tree.Pointers, e.Name)
+			}
+		}
+	}
+	return nil
+}
