@@ -51,6 +51,7 @@ func repository(t *testing.T) (dir string, commits []string) {
 	gitIn(t, other, "commit", "-q", "--allow-empty", "-m", "other")
 	require.NoError(t, os.Mkdir(dir, 0o755))
 	gitIn(t, dir, "init", "-q", "-b", "trunk", ".")
+	write(t, dir, ".gitignore", "left/\n")
 	for n := range 3 {
 		write(t, dir, "moon", fmt.Sprint(n))
 		if n == 2 {
@@ -88,7 +89,7 @@ func TestBring(t *testing.T) {
 		require.Equal(t, one.commit, tree.Commit)
 		require.Equal(t, one.branch, gitIn(t, tree.Dir, "rev-parse", "--abbrev-ref", "HEAD"))
 		require.Equal(t, dir, gitIn(t, tree.Dir, "remote", "get-url", "origin"))
-		require.Empty(t, gitIn(t, tree.Dir, "status", "--porcelain"), "it is what the commit has")
+		require.Empty(t, gitIn(t, tree.Dir, "status", "--porcelain", "--ignored"), "it is what the commit has")
 		write(t, tree.Dir, "left/behind", "nothing of this stays")
 		text, err := os.ReadFile(filepath.Join(tree.Dir, "moon"))
 		require.NoError(t, err)
