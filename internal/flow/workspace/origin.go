@@ -21,6 +21,9 @@ type Origin struct {
 	ctx   context.Context
 	units []*plan.Unit // of the image, and those that it needs
 	files map[string]bool
+	// recipes are those that say something of the image, and the lock.
+	recipes map[string]bool
+	decided int
 	any   []string // folders of recipes that ask for files whose names are computed
 	// Each reports whether every commit counts: the image holds something of the commit itself.
 	Each bool
@@ -28,7 +31,9 @@ type Origin struct {
 
 // Origin gathers what counts for an image over its platforms.
 func (p *Planned) Origin(ctx context.Context, of []*plan.Unit) *Origin {
-	o := &Origin{p: p, ctx: ctx, files: map[string]bool{}}
+	o := &Origin{p: p, ctx: ctx, files: map[string]bool{}, recipes: map[string]bool{}}
+	first := p.Recipe.Files()[0]
+	o.recipes[first], o.recipes[path.Join(path.Dir(first), recipe.LockName)] = true, true
 	for _, u := range of {
 		o.add(u)
 	}
@@ -41,6 +46,7 @@ func (p *Planned) Origin(ctx context.Context, of []*plan.Unit) *Origin {
 		if says == nil {
 			continue
 		}
+		o.recipes[p.Recipe.File.NameAt(says.Pos)] = true
 		content, all := p.Recipe.Asks(says)
 		o.Each = o.Each || content.Date && !fixed || slices.Contains(content.Git, "commit") || slices.Contains(content.Git, "short")
 		for _, file := range all.Files {
@@ -68,13 +74,17 @@ func (o *Origin) Asks(file string) bool {
 	return o.files[file] || slices.ContainsFunc(o.any, func(in string) bool { return recipe.Related(in, file) })
 }
 
-// Recipes reports whether a file is a recipe or the lock.
-func (o *Origin) Recipes(file string) bool {
-	return slices.Contains(o.p.Recipe.Files(), file) || path.Base(file) == path.Base(o.p.File) || path.Base(file) == recipe.LockName
-}
+// Recipes reports whether a file is a recipe that says something of the image, or the lock.
+func (o *Origin) Recipes(file string) bool { return o.recipes[file] }
+
+// mostDecided bounds how many commits are looked into: recipes of each are read. One further back counts whatever it says.
+const mostDecided = 200
 
 // Decides reports whether a commit says otherwise of the image than all its parents.
 func (o *Origin) Decides(commit string, parents []string) (bool, error) {
+	if o.decided++; o.decided > mostDecided {
+		return true, nil
+	}
 	now := o.says(commit)
 	for _, parent := range parents {
 		if o.says(parent) == now {
