@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/lock"
@@ -24,14 +25,16 @@ type Origin struct {
 	// recipes are those that say something of the image, and the lock.
 	recipes map[string]bool
 	decided int
-	any   []string // folders of recipes that ask for files whose names are computed
+	said    map[string]string // hashes of what commits say, by their names
+	fresh   bool              // said has what is not kept yet
+	any     []string          // folders of recipes that ask for files whose names are computed
 	// Each reports whether every commit counts: the image holds something of the commit itself.
 	Each bool
 }
 
 // Origin gathers what counts for an image over its platforms.
 func (p *Planned) Origin(ctx context.Context, of []*plan.Unit) *Origin {
-	o := &Origin{p: p, ctx: ctx, files: map[string]bool{}, recipes: map[string]bool{}}
+	o := &Origin{p: p, ctx: ctx, files: map[string]bool{}, recipes: map[string]bool{}, said: map[string]string{}}
 	first := p.Recipe.Files()[0]
 	o.recipes[first], o.recipes[path.Join(path.Dir(first), recipe.LockName)] = true, true
 	for _, u := range of {
@@ -96,10 +99,20 @@ func (o *Origin) Decides(commit string, parents []string) (bool, error) {
 
 // says is what the recipe and the lock of a commit say of the image, for comparing. Of a commit whose recipe cannot be read it is like no other's.
 func (o *Origin) says(commit string) string {
+	if known := o.said[commit]; known != "" {
+		return known
+	}
 	at := o.p.told.at(o.ctx, o.p, commit)
 	if at.err != nil {
-		return "unknown " + commit
+		return "unknown " + commit // another clone may have it
 	}
+	now := string(digest.ContentBytes([]byte(o.read(at))))
+	o.said[commit], o.fresh = now, true
+	return now
+}
+
+// read writes what a commit's recipe and lock say.
+func (o *Origin) read(at *toldAt) string {
 	var out strings.Builder
 	told := map[string]bool{}
 	for _, u := range o.units {
@@ -161,15 +174,72 @@ func (p *Planned) Made(ctx context.Context, of []*plan.Unit, takes func(path str
 	if len(origin.files)+len(origin.any) > 0 {
 		counting.Touches = func(file string) bool { return takes != nil && takes(file) || origin.Asks(file) }
 	}
+	origin.recall()
 	newest, known, err := p.Facts.Git.NewestOf(ctx, counting)
+	origin.keep()
 	if !known {
 		return p.Facts.Git.Commit, err
 	}
 	return newest.Commit, err
 }
 
+// saidNote is the first line of what is kept of commits: changed with what is hashed.
+const saidNote = "imbricat said 1"
+
+// noteKey names what is kept of commits, by all that decides what they say but themselves.
+func (o *Origin) noteKey() digest.Key {
+	var asked strings.Builder
+	fmt.Fprintln(&asked, saidNote, o.p.File)
+	for _, u := range o.units {
+		fmt.Fprintf(&asked, "%q %s %t\n", u.ID.Name, u.Base.Reference, u.Stack.MayLock())
+		for i := range u.Steps {
+			for _, s := range u.Steps[i].Do.Sources() {
+				fmt.Fprintf(&asked, "%q\n", s.From)
+			}
+			for _, use := range u.Steps[i].Do.References() {
+				fmt.Fprintln(&asked, use.Reference)
+			}
+		}
+	}
+	return digest.Key(digest.ContentBytes([]byte(asked.String())))
+}
+
+// recall reads what earlier runs found commits to say: what a commit says stays.
+func (o *Origin) recall() {
+	if o.p.told.memory == nil {
+		return
+	}
+	text, _ := o.p.told.memory.Note(o.noteKey())
+	for line := range strings.Lines(string(text)) {
+		if commit, said, is := strings.Cut(strings.TrimSuffix(line, "\n"), " "); is && digest.Content(said).Valid() {
+			o.said[commit] = said
+		}
+	}
+}
+
+// keep keeps it for the next run. Failing to costs time then and nothing else.
+func (o *Origin) keep() {
+	if o.p.told.memory == nil || !o.fresh {
+		return
+	}
+	var text strings.Builder
+	for commit, said := range o.said {
+		if len(o.said) <= 4*mostDecided || o.p.told.read(commit) {
+			fmt.Fprintf(&text, "%s %s\n", commit, said)
+		}
+	}
+	_ = o.p.told.memory.PutNote(o.noteKey(), []byte(text.String()))
+}
+
+// Notes keep what was found out.
+type Notes interface {
+	Note(key digest.Key) ([]byte, bool)
+	PutNote(key digest.Key, text []byte) error
+}
+
 // told is what recipes and locks of commits say, each read once.
 type told struct {
+	memory  Notes // nil: nothing is kept
 	mutex   sync.Mutex
 	commits map[string]*toldAt
 }
@@ -179,6 +249,13 @@ type toldAt struct {
 	recipe *recipe.Recipe
 	lock   *lock.Lock
 	err    error
+}
+
+// read reports whether a commit's were read in this run.
+func (t *told) read(commit string) bool {
+	t.mutex.Lock()
+	defer t.mutex.Unlock()
+	return t.commits[commit] != nil
 }
 
 func (t *told) at(ctx context.Context, p *Planned, commit string) *toldAt {

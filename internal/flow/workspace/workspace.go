@@ -106,6 +106,7 @@ func (w *Workspace) EngineWith(ctx context.Context, held *lock.Lock, sink event.
 		return o, nil, err
 	}
 	w.Facts.Git.RememberCommits(w.Store)
+	w.told.memory = w.Store
 	told := event.Quiet(sink, w.Recipe.Silence)
 	finder, err := w.Bases(held, told)
 	if err != nil {
@@ -150,6 +151,7 @@ func (w *Workspace) Revision(ctx context.Context, img *plan.Image) (string, erro
 		return "", nil
 	}
 	git.RememberCommits(w.Store)
+	w.told.memory = w.Store
 	source, err := w.Source(w.Store.Dir())
 	if err != nil {
 		return "", err
