@@ -128,14 +128,35 @@ func (in *intake) touches(o *Options) func(path string) bool {
 		}
 		return func(path string) bool { return slices.Contains(recipes, path) }
 	}
-	var covers []func(path string) bool
+	c := covering{below: map[string][]func(string) bool{}}
 	for _, one := range in.patterns {
-		covers = append(covers, o.Folder.Covers(one.From, one.LeaveOut))
+		c.add(one.From, o.Folder.Covers(one.From, one.LeaveOut))
 	}
-	return func(path string) bool {
-		return slices.Contains(in.files, path) ||
-			slices.ContainsFunc(covers, func(covered func(string) bool) bool { return covered(path) })
+	return func(path string) bool { return slices.Contains(in.files, path) || c.has(path) }
+}
+
+// covering tells whether any of many copies takes a path in.
+type covering struct {
+	below    map[string][]func(path string) bool // by the file or folder that all of it lies in
+	patterns []func(path string) bool            // of those that may lie anywhere
+}
+
+func (c *covering) add(from string, covers func(path string) bool) {
+	if from == "." || strings.ContainsAny(from, `*?[{\\`) {
+		c.patterns = append(c.patterns, covers)
+		return
 	}
+	c.below[from] = append(c.below[from], covers)
+}
+
+func (c *covering) has(p string) bool {
+	takes := func(covers func(string) bool) bool { return covers(p) }
+	for at := p; len(c.below) > 0 && at != "."; at = path.Dir(at) {
+		if slices.ContainsFunc(c.below[at], takes) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(c.patterns, takes)
 }
 
 // dirty lists what an image takes in that differs from the commit, and tells of what the commit does not have.

@@ -25,7 +25,8 @@ type Git struct {
 	head *object.Commit
 	// mutex guards repo, whose reader is for one goroutine at a time.
 	mutex   sync.Mutex
-	guessed bool // a time came from where the history is cut off
+	guessed bool     // a time came from where the history is cut off
+	tracked []string // paths of the project that head has; nil: they were not listed
 	memory  CommitMemory
 	commits map[plumbing.Hash]*commitInfo // that were met, or remembered
 	learnt  bool                          // there is more than was remembered
@@ -350,22 +351,34 @@ func (g *Git) decided(decides func(commit string, parents []string) (bool, error
 
 // tracks reports whether the commit that is checked out has any path for which touches answers true.
 func (g *Git) tracks(touches func(string) bool) (bool, error) {
+	if g.tracked == nil {
+		if err := g.listTracked(); err != nil {
+			return false, err
+		}
+	}
+	return slices.ContainsFunc(g.tracked, touches), nil
+}
+
+// listTracked reads the paths of the project that the commit which is checked out has, once for all that ask.
+func (g *Git) listTracked() error {
 	tree, err := g.head.Tree()
 	if err != nil {
-		return false, err
+		return err
 	}
 	walker := object.NewTreeWalker(tree, true, nil)
 	defer walker.Close()
+	all := []string{}
 	for {
 		name, entry, err := walker.Next()
 		if err == io.EOF {
-			return false, nil
+			g.tracked = all
+			return nil
 		}
 		if err != nil {
-			return false, err
+			return err
 		}
-		if path, inside := g.inProject(name); inside && entry.Mode.IsFile() && touches(path) {
-			return true, nil
+		if path, inside := g.inProject(name); inside && entry.Mode.IsFile() {
+			all = append(all, path)
 		}
 	}
 }
