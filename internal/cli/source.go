@@ -33,12 +33,33 @@ func elsewhere(c *cli.Command) *cli.Command {
 		if err != nil {
 			return err
 		}
-		if err := c.Set("dir", filepath.Join(tree.Dir, filepath.FromSlash(c.String("folder")))); err != nil {
+		dir, err := inTree(tree, c.String("folder"))
+		if err == nil {
+			err = c.Set("dir", dir)
+		}
+		if err != nil {
 			return errors.Join(err, tree.Close())
 		}
 		return errors.Join(run(ctx, c), tree.Close())
 	}
 	return c
+}
+
+// inTree returns a folder of what was brought, wherever links of the repository lead.
+func inTree(tree *checkout.Tree, folder string) (string, error) {
+	if folder == "" {
+		return tree.Dir, nil
+	}
+	root, err := os.OpenRoot(tree.Dir)
+	if err != nil {
+		return "", err
+	}
+	defer root.Close()
+	info, err := root.Stat(filepath.FromSlash(folder))
+	if err != nil || !info.IsDir() {
+		return "", flow.Usagef("the repository has no folder %s at that revision", folder)
+	}
+	return filepath.Join(tree.Dir, filepath.FromSlash(folder)), nil
 }
 
 // bring brings the revision that is asked for, and tells what it does not have.
@@ -54,10 +75,7 @@ func (s *session) bring(ctx context.Context) (*checkout.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	home, err := os.UserHomeDir()
-	if err != nil {
-		return nil, fmt.Errorf("looking for keys: %w", err)
-	}
+	home, _ := os.UserHomeDir() // without one there are no keys
 	tree, err := checkout.Bring(ctx, checkout.Options{Address: s.cmd.String("source"), Revision: revision, Cache: filepath.Join(xdg.CacheHome, "imbricat", "sources"), Logins: logins, Home: home,
 		Waits: func() { fmt.Fprintln(s.err, "note: another command works on this repository; waiting for it") }})
 	switch {

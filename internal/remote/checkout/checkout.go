@@ -84,11 +84,24 @@ func Bring(ctx context.Context, o Options) (_ *Tree, err error) {
 			err = errors.Join(err, t.lock.Unlock())
 		}
 	}()
-	b := &bringing{o: o, address: address, tree: t}
-	if b.repo, err = open(dir, address); err != nil {
-		return nil, err
+	if err = bring(ctx, o, address, t); errors.Is(err, errKept) {
+		// What is kept is a copy: a damaged one is made anew.
+		if err = os.RemoveAll(dir); err == nil {
+			err = bring(ctx, o, address, t)
+		}
 	}
-	return t, b.bring(ctx)
+	return t, err
+}
+
+// errKept is that the repository that is kept cannot be read.
+var errKept = errors.New("the repository that is kept is damaged")
+
+func bring(ctx context.Context, o Options, address string, t *Tree) error {
+	repo, err := open(t.Dir, address)
+	if err != nil {
+		return err
+	}
+	return (&bringing{o: o, address: address, repo: repo, tree: t}).bring(ctx)
 }
 
 // check returns an address as it is kept. Passwords have their own place.
@@ -125,7 +138,14 @@ func open(dir, address string) (*git.Repository, error) {
 		repo, err = git.PlainInit(dir, false)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("opening the repository that is kept in %s: %w", dir, err)
+		return nil, fmt.Errorf("opening the repository in %s: %w (%w)", dir, err, errKept)
+	}
+	begun, err := filepath.Glob(filepath.Join(dir, git.GitDirName, "objects", "pack", "tmp_*"))
+	for _, name := range begun { // by a run that was killed; nobody else has the lock
+		err = errors.Join(err, os.Remove(name))
+	}
+	if err != nil {
+		return nil, err
 	}
 	_, err = repo.CreateRemote(&config.RemoteConfig{Name: "origin", URLs: []string{address}})
 	if errors.Is(err, git.ErrRemoteExists) {
@@ -148,7 +168,7 @@ func (b *bringing) bring(ctx context.Context) error {
 	}
 	b.tree.Commit = commit.String()
 	if err := b.lay(commit, branch); err != nil {
-		return fmt.Errorf("laying %s of %s down: %w", b.o.Revision, b.address, err)
+		return fmt.Errorf("laying %s of %s down: %w (%w)", b.o.Revision, b.address, err, errKept)
 	}
 	return b.notice()
 }
@@ -169,9 +189,16 @@ func (b *bringing) resolve(ctx context.Context) (commit plumbing.Hash, branch st
 		return commit, "", err
 	}
 	for _, name := range []string{"refs/remotes/origin/" + b.o.Revision, "refs/tags/" + b.o.Revision} {
-		found, err := b.repo.ResolveRevision(plumbing.Revision(name))
-		if err != nil || b.o.Revision == "" {
+		full := plumbing.ReferenceName(name)
+		if b.o.Revision == "" || full.Validate() != nil {
 			continue
+		}
+		if _, err := b.repo.Reference(full, true); err != nil {
+			continue
+		}
+		found, err := b.repo.ResolveRevision(plumbing.Revision(name))
+		if err != nil {
+			return commit, "", fmt.Errorf("reading %s of %s: %w (%w)", b.o.Revision, b.address, err, errKept)
 		}
 		if strings.HasPrefix(name, "refs/remotes/") {
 			branch = b.o.Revision
@@ -207,6 +234,8 @@ func (b *bringing) fetch(ctx context.Context, what []config.RefSpec) error {
 	switch {
 	case errors.Is(err, git.NoErrAlreadyUpToDate), errors.Is(err, transport.ErrEmptyRemoteRepository):
 		return nil
+	case errors.Is(err, plumbing.ErrObjectNotFound):
+		return fmt.Errorf("fetching %s: %w (%w)", b.address, err, errKept)
 	case err != nil:
 		return fmt.Errorf("fetching %s: %w", b.address, err)
 	}

@@ -135,6 +135,22 @@ func TestBring(t *testing.T) {
 	tree, err = bring(commits[1])
 	require.NoError(t, err)
 	require.NoError(t, tree.Close())
+	// So is what is damaged, and nothing of a run that was killed stays.
+	packs, err := filepath.Glob(filepath.Join(tree.Dir, ".git/objects/pack/*.pack"))
+	require.NoError(t, err)
+	require.Len(t, packs, 1)
+	for _, damage := range []func() error{
+		func() error { return os.Truncate(packs[0], 60) },
+		func() error { return os.WriteFile(filepath.Join(tree.Dir, ".git/config"), []byte("[nonsense"), 0o644) },
+		func() error { return os.WriteFile(filepath.Join(filepath.Dir(packs[0]), "tmp_pack_1"), nil, 0o644) },
+	} {
+		require.NoError(t, damage())
+		tree, err = bring("trunk")
+		require.NoError(t, err)
+		require.Empty(t, gitIn(t, tree.Dir, "status", "--porcelain"))
+		require.NoFileExists(t, filepath.Join(filepath.Dir(packs[0]), "tmp_pack_1"))
+		require.NoError(t, tree.Close())
+	}
 }
 
 func TestAddresses(t *testing.T) {

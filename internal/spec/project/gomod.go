@@ -55,17 +55,12 @@ func replaced(p *Package, all []*modfile.Replace, required func(string) bool, di
 			continue
 		}
 		at := place{path.Join(p.Dir, path.Base(p.Manifest)), one.Syntax.Start.Line}
-		to, there := localModule(path.Join(p.Dir, one.New.Path), dirs)
-		if there || required(one.Old.Path) {
+		to := dirs[path.Join(p.Dir, one.New.Path)]
+		if to != nil || required(one.Old.Path) {
 			needs = append(needs, need{at: at, name: one.Old.Path + " in " + path.Join(p.Dir, one.New.Path), to: to, first: true})
 		}
 	}
 	return needs
-}
-
-func localModule(dir string, dirs map[string]*Package) (*Package, bool) {
-	to := dirs[dir]
-	return to, to != nil
 }
 
 // goWorkspace adds what a go.work makes of the modules that it uses: each is built with all others beside it.

@@ -187,6 +187,9 @@ type UnknownError struct {
 
 // Error implements error.
 func (e *UnknownError) Error() string {
+	if len(e.Known) == 0 {
+		return fmt.Sprintf("%q names no package: none has a manifest in the project folder, or the ignore patterns leave them out", e.Text)
+	}
 	return fmt.Sprintf("%q is neither the folder nor the name of a package", e.Text)
 }
 

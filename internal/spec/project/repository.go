@@ -1,6 +1,7 @@
 package project
 
 import (
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -166,8 +167,9 @@ func each[T any](r *repository, manifests []string, kind Kind, parse func(p *Pac
 
 // malformed is an error about a file that cannot be understood, on one line.
 func (p place) malformed(err error) error {
-	if at, is := err.(interface{ place() place }); is {
-		p = at.place()
+	var in *lineError
+	if errors.As(err, &in) {
+		p = in.at
 	}
 	line, _, _ := strings.Cut(err.Error(), "\n")
 	return fmt.Errorf("%s: %s", p, line)
@@ -180,7 +182,6 @@ type lineError struct {
 }
 
 func (e *lineError) Error() string { return e.err.Error() }
-func (e *lineError) place() place  { return e.at }
 
 // byDir maps folders to their packages.
 func byDir(all []*Package) map[string]*Package {
