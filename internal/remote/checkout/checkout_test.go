@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -140,7 +141,7 @@ func TestBring(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, packs, 1)
 	for _, damage := range []func() error{
-		func() error { return os.Truncate(packs[0], 60) },
+		func() error { return errors.Join(os.Chmod(packs[0], 0o644), os.Truncate(packs[0], 60)) },
 		func() error { return os.WriteFile(filepath.Join(tree.Dir, ".git/config"), []byte("[nonsense"), 0o644) },
 		func() error { return os.WriteFile(filepath.Join(filepath.Dir(packs[0]), "tmp_pack_1"), nil, 0o644) },
 	} {
