@@ -72,7 +72,7 @@ func objectNames(g *facts.Git) func(path string, s tree.Stat) string {
 	all := sync.OnceValue(g.Objects)
 	return func(path string, s tree.Stat) string {
 		one, known := all()[path]
-		if !known || one.State != (facts.FileState{Size: s.Size, ModTime: s.ModTime, Change: s.Change, Inode: uint32(s.Inode)}) {
+		if !known || one.State != facts.StateOf(s) {
 			return ""
 		}
 		return one.ID

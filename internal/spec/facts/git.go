@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/url"
 	"path"
 	"path/filepath"
@@ -40,7 +39,6 @@ type Git struct {
 	Source string // address of the remote "origin", without credentials
 }
 
-// openGit reads the repository that holds dir. A folder outside version control, or without a commit, is no error.
 // BranchOf returns the branch that is checked out in a folder; empty where that is not known.
 func BranchOf(dir string) string {
 	g, err := openGit(dir)
@@ -50,6 +48,7 @@ func BranchOf(dir string) string {
 	return g.Branch
 }
 
+// openGit reads the repository that holds dir. A folder outside version control, or without a commit, is no error.
 func openGit(dir string) (*Git, error) {
 	g := &Git{}
 	repo, err := git.PlainOpenWithOptions(dir, &git.PlainOpenOptions{DetectDotGit: true, EnableDotGitCommonDir: true})
@@ -168,29 +167,16 @@ func digits(s string) int { return len(s) - len(strings.TrimLeft(s, "0123456789"
 // Dirty reports whether the work tree differs from the commit: changed files, and new ones that .gitignore does not name. New
 // ones among own, relative to the project folder, do not count: this program writes them.
 func (g *Git) Dirty(own ...string) (bool, error) {
-	status, err := g.status()
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	s, err := g.status()
 	if err != nil {
 		return false, err
 	}
-	for name, file := range status {
-		fresh := file.Worktree == git.Untracked && slices.ContainsFunc(own, func(one string) bool { return path.Join(g.under, one) == name })
-		if !fresh && (file.Worktree != git.Unmodified || file.Staging != git.Unmodified) {
-			return true, nil
-		}
+	fresh := func(name string) bool {
+		return slices.ContainsFunc(own, func(one string) bool { return path.Join(g.under, one) == name })
 	}
-	return false, nil
-}
-
-func (g *Git) status() (git.Status, error) {
-	tree, err := g.repo.Worktree()
-	if err != nil {
-		return nil, fmt.Errorf("reading the git work tree: %w", err)
-	}
-	status, err := tree.Status()
-	if err != nil {
-		return nil, fmt.Errorf("reading the git work tree: %w", err)
-	}
-	return status, nil
+	return len(s.changed) > 0 || len(slices.DeleteFunc(s.untracked, fresh)) > 0, nil
 }
 
 // Difference is how the work tree differs from the commit, in paths relative to the project folder.
@@ -218,22 +204,11 @@ func (g *Git) WorkTree() (t WorkTree, err error) {
 	if g.head == nil {
 		return t, nil
 	}
-	status, err := g.status()
+	s, err := g.status()
 	if err != nil {
 		return t, err
 	}
-	for name, file := range status {
-		inside, is := g.inProject(name)
-		switch {
-		case !is:
-		case file.Worktree == git.Untracked:
-			t.Untracked = append(t.Untracked, inside)
-		case file.Worktree != git.Unmodified || file.Staging != git.Unmodified:
-			t.Changed = append(t.Changed, inside)
-		}
-	}
-	slices.Sort(t.Changed)
-	slices.Sort(t.Untracked)
+	t.Changed, t.Untracked = g.ofProject(s.changed), g.ofProject(s.untracked)
 	if t.Tracked, err = g.files(); err != nil {
 		return t, fmt.Errorf("reading git history: %w", err)
 	}
@@ -361,26 +336,28 @@ func (g *Git) tracks(touches func(string) bool) (bool, error) {
 
 // listTracked reads the paths of the project that the commit which is checked out has, once for all that ask.
 func (g *Git) listTracked() error {
-	tree, err := g.head.Tree()
-	if err != nil {
-		return err
-	}
-	walker := object.NewTreeWalker(tree, true, nil)
-	defer walker.Close()
 	all := []string{}
-	for {
-		name, entry, err := walker.Next()
-		if err == io.EOF {
-			g.tracked = all
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if path, inside := g.inProject(name); inside && entry.Mode.IsFile() {
+	note := func(name string, mode filemode.FileMode) {
+		if path, inside := g.inProject(name); inside && mode.IsFile() {
 			all = append(all, path)
 		}
 	}
+	// The index is one file; the folders of a commit are an object each.
+	if idx, err := g.repo.Storer.Index(); err == nil && g.agrees(idx) {
+		for _, e := range idx.Entries {
+			note(e.Name, e.Mode)
+		}
+	} else {
+		committed, err := g.committed()
+		if err != nil {
+			return err
+		}
+		for name, e := range committed {
+			note(name, e.mode)
+		}
+	}
+	g.tracked = all
+	return nil
 }
 
 // below calls touches with the paths of files that differ between two folders, until it answers true, and reports whether it did.
@@ -429,6 +406,16 @@ func (g *Git) entry(ctx context.Context, old, now *object.TreeEntry, name string
 		}
 	}
 	return g.below(ctx, trees[0], trees[1], name, touches)
+}
+
+// ofProject keeps those paths that lie in the project folder, relative to it.
+func (g *Git) ofProject(names []string) (inside []string) {
+	for _, name := range names {
+		if path, is := g.inProject(name); is {
+			inside = append(inside, path)
+		}
+	}
+	return inside
 }
 
 func (g *Git) inProject(name string) (string, bool) {

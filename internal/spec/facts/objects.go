@@ -3,8 +3,9 @@ package facts
 import (
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
+
+	"imbricat/internal/content/tree"
 
 	"github.com/go-git/go-git/v5/config"
 	"github.com/go-git/go-git/v5/plumbing/format/index"
@@ -12,10 +13,31 @@ import (
 )
 
 // FileState is what tells that a file of the work tree is as version control left it: size in bytes, times in nanoseconds,
-// and the inode's lower 32 bits.
+// and the inode, the last two as far as the index has them.
 type FileState struct {
-	Size, ModTime, Change int64
-	Inode                 uint32
+	Size            uint32
+	ModTime, Change int64
+	Inode           uint32
+}
+
+// StateOf returns the state of a file that was looked at.
+func StateOf(s tree.Stat) FileState {
+	return FileState{uint32(s.Size), s.ModTime, s.Change, uint32(s.Inode)}
+}
+
+func stateOf(e *index.Entry) FileState {
+	return FileState{e.Size, e.ModifiedAt.UnixNano(), e.CreatedAt.UnixNano(), e.Inode}
+}
+
+// racy is when an index was written; zero where that is unknown.
+type racy struct{ written time.Time }
+
+// unsure reports whether a file with that time may have been written after the index had noted it.
+func (r racy) unsure(modified time.Time) bool {
+	if modified.Nanosecond() == 0 { // a git that keeps whole seconds
+		return !modified.Before(r.written.Truncate(time.Second))
+	}
+	return modified.IsZero() || !modified.Before(r.written)
 }
 
 // Object is the id of a file's bytes in version control, and the state in which the file had them.
@@ -38,31 +60,16 @@ func (g *Git) Objects() map[string]Object {
 	if !is {
 		return all
 	}
-	idx, err := g.repo.Storer.Index()
+	idx, written, err := g.staged()
 	if err != nil || g.converts(disk, idx) {
 		return all
 	}
-	// What was written when the index was, or later, may have changed without showing.
-	info, err := disk.Filesystem().Stat("index")
-	if err != nil {
-		return all
-	}
-	written := info.ModTime()
-	before := func(when time.Time) bool {
-		if when.Nanosecond() == 0 { // a git that keeps whole seconds
-			return when.Before(written.Truncate(time.Second))
-		}
-		return when.Before(written)
-	}
 	for _, e := range idx.Entries {
-		path, inside := e.Name, true
-		if g.under != "" {
-			path, inside = strings.CutPrefix(e.Name, g.under+"/")
-		}
-		if !inside || e.Stage != 0 || e.IntentToAdd || !e.Mode.IsFile() || e.ModifiedAt.IsZero() || !before(e.ModifiedAt) {
+		path, inside := g.inProject(e.Name)
+		if !inside || e.Stage != 0 || e.IntentToAdd || !e.Mode.IsFile() || written.unsure(e.ModifiedAt) {
 			continue
 		}
-		all[path] = Object{e.Hash.String(), FileState{int64(e.Size), e.ModifiedAt.UnixNano(), e.CreatedAt.UnixNano(), e.Inode}}
+		all[path] = Object{e.Hash.String(), stateOf(e)}
 	}
 	return all
 }
