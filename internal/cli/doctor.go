@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/flow/settings"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/output/report"
+	"imbricat/internal/remote/checkout"
 	"imbricat/internal/remote/registry"
 )
 
@@ -37,7 +38,7 @@ func runDoctor(ctx context.Context, s *session) error {
 	}
 	d := &report.Doctor{Version: version(), Go: runtime.Version(), Platform: platform.Here().String(), Cores: runtime.GOMAXPROCS(0)}
 	d.Checks = append(d.Checks, s.checkStore(), s.checkSettings(), s.checkCredentials(), s.checkRecipe())
-	d.Checks = append(d.Checks, s.checkRegistries(ctx)...)
+	d.Checks = append(append(d.Checks, s.checkRegistries(ctx)...), s.checkSources(ctx)...)
 	d.Checks = append(d.Checks, s.checkSandbox(ctx)...)
 	if err := s.result(d, func() string { return report.DoctorText(s.paint, d) }); err != nil {
 		return err
@@ -145,6 +146,9 @@ func (s *session) checkRegistries(ctx context.Context) []report.Check {
 	}
 	var hosts []string
 	for _, place := range places {
+		if strings.Contains(place, "://") {
+			continue
+		}
 		host, _, _ := strings.Cut(place, "/")
 		hosts = append(hosts, host)
 	}
@@ -168,6 +172,36 @@ func (s *session) checkRegistries(ctx context.Context) []report.Check {
 			c.What = host + " answers; there is no login for it"
 		case !asked:
 			c.What = host + " answers, and lets anybody in"
+		}
+		list = append(list, c)
+	}
+	return list
+}
+
+// checkSources asks every git repository that there is a login for.
+func (s *session) checkSources(ctx context.Context) (list []report.Check) {
+	file := settings.Credentials()
+	places, err := file.Hosts()
+	if err != nil {
+		return nil // another check says so
+	}
+	for _, place := range places {
+		if !strings.Contains(place, "://") {
+			continue
+		}
+		c := report.Check{Name: "repository", Level: report.Good, What: place + " answers and takes the login"}
+		login, err := file.Find(ctx, place, "")
+		asked := false
+		if err == nil {
+			asked, err = checkout.Ask(ctx, place, login)
+		}
+		switch {
+		case errors.Is(err, checkout.ErrDenied):
+			c.Level, c.What, c.Mend = report.Note, place+" answers, and does not take the login, or is not there", fmt.Sprintf("`imbricat login %s`", place)
+		case err != nil:
+			c.Level, c.What, c.Mend = report.Note, err.Error(), fmt.Sprintf("`imbricat logout %s`, where it is gone", place)
+		case !asked:
+			c.What = place + " answers, and lets anybody in"
 		}
 		list = append(list, c)
 	}

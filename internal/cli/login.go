@@ -19,17 +19,19 @@ import (
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
+	"imbricat/internal/remote/checkout"
 	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
 )
 
 func loginCommand() *cli.Command {
 	return &cli.Command{
-		Name: "login", Usage: "checks and keeps credentials for a registry", ArgsUsage: "HOST[:PORT][/REPOSITORY]",
+		Name: "login", Usage: "checks and keeps credentials for a registry, or for a git repository", ArgsUsage: "HOST[:PORT][/REPOSITORY]|https://HOST/PATH",
 		Description: "The secret is read from standard input, or from " + settings.SecretVariable + " in the environment; it is never taken from the\n" +
 			"command line. It is kept in a file that only you can read, once the registry has accepted it. With a repository, or\n" +
 			"the beginning of one, it is kept for that part alone, and what it allows there is told. Who issues the registry's\n" +
-			"tokens is noted too: another issuer gets the secret only after another login.\n\n" +
+			"tokens is noted too: another issuer gets the secret only after another login. The address of a git repository is asked\n" +
+			"in the same way, and the login is kept for that repository as a --source.\n\n" +
 			"Example: imbricat login registry.tideline.example --user harbour < secret.txt",
 		Flags:  []cli.Flag{&cli.StringFlag{Name: "user", Usage: "`NAME` of the user", Sources: env("USER")}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runLogin(ctx, newSession(c)) },
@@ -37,7 +39,8 @@ func loginCommand() *cli.Command {
 }
 
 type loginDocument struct {
-	Registry string   `json:"registry"`
+	Registry string   `json:"registry,omitempty"`
+	Source   string   `json:"source,omitempty"` // a git repository
 	User     string   `json:"user"`
 	File     string   `json:"file"`
 	Issuer   string   `json:"issuer,omitempty"` // of tokens
@@ -47,27 +50,26 @@ type loginDocument struct {
 }
 
 func runLogin(ctx context.Context, s *session) error {
-	args, err := s.args(1, 1, "one registry, HOST[:PORT][/REPOSITORY]")
+	args, err := s.args(1, 1, "one registry, HOST[:PORT][/REPOSITORY], or one git repository, https://HOST/PATH")
 	if err != nil {
 		return err
+	}
+	if strings.Contains(args[0], "://") {
+		return s.loginToSource(ctx, args[0])
 	}
 	host, repository, err := registryAndPart(args[0])
 	if err != nil {
 		return err
 	}
-	user := s.cmd.String("user")
-	if user == "" {
-		return flow.Usagef("login needs --user NAME, or IMBRICAT_USER in the environment")
-	}
-	secret, err := s.secret(settings.SecretVariable, user, host)
+	login, err := s.givenLogin(host)
 	if err != nil {
 		return err
 	}
+	user := login.User
 	conf, err := settings.Read()
 	if err != nil {
 		return err
 	}
-	login := credential.Login{User: user, Secret: secret}
 	checked := login
 	checked.Confirms = true
 	client := s.clientOf(conf, credential.Fixed{Place: host, Login: checked})
@@ -122,6 +124,42 @@ func runLogin(ctx context.Context, s *session) error {
 			}
 		}
 		return w.String()
+	})
+}
+
+// givenLogin reads what a person logs in with.
+func (s *session) givenLogin(host string) (credential.Login, error) {
+	user := s.cmd.String("user")
+	if user == "" {
+		return credential.Login{}, flow.Usagef("login needs --user NAME, or IMBRICAT_USER in the environment")
+	}
+	secret, err := s.secret(settings.SecretVariable, user, host)
+	return credential.Login{User: user, Secret: secret}, err
+}
+
+// loginToSource checks and keeps the login for a git repository.
+func (s *session) loginToSource(ctx context.Context, address string) error {
+	place, err := checkout.Place(address)
+	if err != nil {
+		return flow.WrongUse(err)
+	}
+	login, err := s.givenLogin(place)
+	if err != nil {
+		return err
+	}
+	asked, err := checkout.Ask(ctx, address, login)
+	if err != nil {
+		return err
+	}
+	if !asked {
+		fmt.Fprintf(s.err, "warning: %s lets anybody in, so the login could not be checked\n", place)
+	}
+	file := settings.Credentials()
+	if err := file.Keep(place, login); err != nil {
+		return err
+	}
+	return s.result(loginDocument{Source: place, User: login.User, File: file.Path()}, func() string {
+		return fmt.Sprintf("logged in to %s as %s; the secret is in %s\n", place, login.User, file.Path())
 	})
 }
 
@@ -213,21 +251,21 @@ func checkSecret(variable, text string) (credential.Secret, error) {
 
 func logoutCommand() *cli.Command {
 	return &cli.Command{
-		Name: "logout", Usage: "removes credentials for a registry", ArgsUsage: "[HOST[:PORT][/REPOSITORY]]",
+		Name: "logout", Usage: "removes credentials for a registry, or for a git repository", ArgsUsage: "[HOST[:PORT][/REPOSITORY]|https://HOST/PATH]",
 		Description: "Example: imbricat logout registry.tideline.example",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "remove the credentials for every registry"}},
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "remove all that are kept"}},
 		Action:      func(_ context.Context, c *cli.Command) error { return runLogout(newSession(c)) },
 	}
 }
 
 func runLogout(s *session) error {
 	file := settings.Credentials()
-	hosts, err := s.args(0, 1, "one registry, HOST[:PORT], or --all")
+	hosts, err := s.args(0, 1, "one registry, HOST[:PORT], one git repository, or --all")
 	if err != nil {
 		return err
 	}
 	if s.cmd.Bool("all") == (len(hosts) == 1) {
-		return flow.Usagef("logout takes one registry, HOST[:PORT], or --all")
+		return flow.Usagef("logout takes one registry, HOST[:PORT], one git repository, or --all")
 	}
 	if len(hosts) == 0 {
 		if hosts, err = file.Hosts(); err != nil {
@@ -236,6 +274,9 @@ func runLogout(s *session) error {
 	}
 	forgotten := []string{}
 	for _, host := range hosts {
+		if place, err := checkout.Place(host); err == nil && strings.Contains(host, "://") {
+			host = place
+		}
 		known, err := file.Forget(host)
 		if err != nil {
 			return err
@@ -248,6 +289,6 @@ func runLogout(s *session) error {
 		if len(forgotten) == 0 {
 			return "there were no credentials to remove\n"
 		}
-		return fmt.Sprintf("removed the credentials for %s: %s\n", report.Count(len(forgotten), "registry host"), strings.Join(forgotten, ", "))
+		return fmt.Sprintf("removed the credentials for %s: %s\n", report.Count(len(forgotten), "host"), strings.Join(forgotten, ", "))
 	})
 }

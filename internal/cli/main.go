@@ -24,6 +24,7 @@ import (
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/printable"
+	"imbricat/internal/remote/checkout"
 	"imbricat/internal/remote/download"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
@@ -162,7 +163,7 @@ func exitCode(err error) int {
 		errors.Is(err, plan.ErrChoice):
 		return exitUsage
 	case errors.As(err, &move), errors.As(err, &race), errors.As(err, &issuer),
-		errors.As(err, &answer) && answer.Denied(), errors.As(err, &file) && file.Denied():
+		errors.Is(err, checkout.ErrDenied), errors.As(err, &answer) && answer.Denied(), errors.As(err, &file) && file.Denied():
 		return exitRefused
 	case errors.As(err, &answer) && answer.Temporary(), errors.Is(err, registry.ErrUnreachable),
 		errors.As(err, &file) && file.Temporary(), errors.Is(err, download.ErrUnreachable):

@@ -81,6 +81,8 @@ func (s *session) bring(ctx context.Context) (*checkout.Tree, error) {
 	switch {
 	case errors.Is(err, checkout.ErrAddress), errors.Is(err, checkout.ErrRevision):
 		return nil, flow.WrongUse(err)
+	case errors.Is(err, checkout.ErrDenied):
+		return nil, fmt.Errorf("%w; `imbricat login %s --user NAME` keeps a login", err, s.cmd.String("source"))
 	case err != nil:
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -139,6 +140,13 @@ func (in *intake) touches(o *Options) func(path string) bool {
 type covering struct {
 	below    map[string][]func(path string) bool // by the file or folder that all of it lies in
 	patterns []func(path string) bool            // of those that may lie anywhere
+	last     atomic.Pointer[coveringIn]          // paths are asked for folder by folder
+}
+
+// coveringIn is what may take in the files of a folder, by their folder or one above it.
+type coveringIn struct {
+	dir string
+	all []func(path string) bool
 }
 
 func (c *covering) add(from string, covers func(path string) bool) {
@@ -151,12 +159,19 @@ func (c *covering) add(from string, covers func(path string) bool) {
 
 func (c *covering) has(p string) bool {
 	takes := func(covers func(string) bool) bool { return covers(p) }
-	for at := p; len(c.below) > 0 && at != "."; at = path.Dir(at) {
-		if slices.ContainsFunc(c.below[at], takes) {
-			return true
-		}
+	return slices.ContainsFunc(c.below[p], takes) || slices.ContainsFunc(c.in(tree.Parent(p)), takes)
+}
+
+func (c *covering) in(dir string) []func(path string) bool {
+	if last := c.last.Load(); last != nil && last.dir == dir {
+		return last.all
 	}
-	return slices.ContainsFunc(c.patterns, takes)
+	all := slices.Clip(c.patterns)
+	for at := dir; at != ""; at = tree.Parent(at) {
+		all = append(all, c.below[at]...)
+	}
+	c.last.Store(&coveringIn{dir, all})
+	return all
 }
 
 // dirty lists what an image takes in that differs from the commit, and tells of what the commit does not have.

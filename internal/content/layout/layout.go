@@ -35,6 +35,7 @@ type Layout struct {
 	dir, temp string
 	private   bool       // nobody else may look into it
 	turn      sync.Mutex // to change the list of names
+	names     atomic.Pointer[readNames]
 	written   atomic.Int64
 	// sync waits until a file, or the names in a folder, lie on the disk; tests look at what has been done by then.
 	sync func(*os.File) error
@@ -538,10 +539,7 @@ func (l *Layout) Name(ctx context.Context, name string, desc digest.Descriptor) 
 // NameOf makes a project's name stand for an image. Other projects' images of that name keep theirs. A name that stands for it already is not
 // given anew.
 func (l *Layout) NameOf(ctx context.Context, project, name string, desc digest.Descriptor) error {
-	if index, err := l.readIndex(); err == nil && slices.ContainsFunc(index.Manifests, func(m v1.Descriptor) bool {
-		old := namedOf(m)
-		return old.Name == name && old.Project == project && sameImage(m, desc) && (old.Since.IsZero() != l.private)
-	}) {
+	if l.standsFor(project, name, desc) {
 		return nil
 	}
 	return l.locked(ctx, func() error {
@@ -566,6 +564,42 @@ func (l *Layout) NameOf(ctx context.Context, project, name string, desc digest.D
 		}
 		index.Manifests = append(index.Manifests, entry)
 		return l.writeIndex(index)
+	})
+}
+
+// readNames is the list of names as a file had it, for who asks for many of them.
+type readNames struct {
+	file   fs.FileInfo
+	byName map[string][]v1.Descriptor
+}
+
+// settles is how long after it was written a file shows by its times that it was written again.
+const settles = 2 * time.Second
+
+// standsFor reports whether a project's name stands for an image.
+func (l *Layout) standsFor(project, name string, desc digest.Descriptor) bool {
+	file, err := os.Stat(l.path(v1.ImageIndexFile))
+	if err != nil {
+		return false
+	}
+	read := l.names.Load()
+	if read == nil || !os.SameFile(read.file, file) || !read.file.ModTime().Equal(file.ModTime()) || read.file.Size() != file.Size() {
+		index, err := l.readIndex()
+		if err != nil {
+			return false
+		}
+		read = &readNames{file, map[string][]v1.Descriptor{}}
+		for _, m := range index.Manifests {
+			name := m.Annotations[v1.AnnotationRefName]
+			read.byName[name] = append(read.byName[name], m)
+		}
+		if time.Since(file.ModTime()) > settles {
+			l.names.Store(read)
+		}
+	}
+	return slices.ContainsFunc(read.byName[name], func(m v1.Descriptor) bool {
+		old := namedOf(m)
+		return old.Project == project && sameImage(m, desc) && (old.Since.IsZero() != l.private)
 	})
 }
 

@@ -24,6 +24,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/transport"
 	githttp "github.com/go-git/go-git/v5/plumbing/transport/http"
 	"github.com/go-git/go-git/v5/plumbing/transport/ssh"
+	"github.com/go-git/go-git/v5/storage/memory"
 	"github.com/gofrs/flock"
 
 	"imbricat/internal/ground/digest"
@@ -58,6 +59,8 @@ func (t *Tree) Close() error { return t.lock.Unlock() }
 var (
 	ErrAddress  = errors.New("this is no address of a repository")
 	ErrRevision = errors.New("the repository has no such branch, tag or commit")
+	// ErrDenied is that the other side wants a login, or does not take the one that it was given.
+	ErrDenied = errors.New("the repository does not let this login in, or wants one")
 )
 
 // Bring brings a revision. What is there already is not fetched again; a commit that is there by its whole name needs no connection at all.
@@ -237,9 +240,40 @@ func (b *bringing) fetch(ctx context.Context, what []config.RefSpec) error {
 	case errors.Is(err, plumbing.ErrObjectNotFound):
 		return fmt.Errorf("fetching %s: %w (%w)", b.address, err, errKept)
 	case err != nil:
-		return fmt.Errorf("fetching %s: %w", b.address, err)
+		return fmt.Errorf("fetching %s: %w", b.address, denied(err))
 	}
 	return nil
+}
+
+// denied tells what a refusal of the other side is. It says the same of a repository that is not there.
+func denied(err error) error {
+	if errors.Is(err, transport.ErrAuthenticationRequired) || errors.Is(err, transport.ErrAuthorizationFailed) {
+		return fmt.Errorf("%w (%w)", ErrDenied, err)
+	}
+	return err
+}
+
+// Ask asks for what a repository has, with a login, and reports whether it was asked for one: a repository that anybody may read tells nothing of a
+// login. The address is one that logins are sent to: https, or http on this machine.
+func Ask(ctx context.Context, address string, login credential.Login) (asked bool, err error) {
+	if _, err := Place(address); err != nil {
+		return false, err
+	}
+	remote := git.NewRemote(memory.NewStorage(), &config.RemoteConfig{Name: "origin", URLs: []string{address}})
+	for _, auth := range []transport.AuthMethod{nil, authOf(login)} {
+		_, err = remote.ListContext(ctx, &git.ListOptions{Auth: auth})
+		if errors.Is(err, transport.ErrEmptyRemoteRepository) {
+			err = nil
+		}
+		if err = denied(err); !errors.Is(err, ErrDenied) {
+			break
+		}
+		asked = true
+	}
+	if err != nil {
+		return asked, fmt.Errorf("asking %s: %w", address, err)
+	}
+	return asked, nil
 }
 
 // auth returns the login for the other side; nil: none, or what its transport finds by itself.
@@ -251,23 +285,51 @@ func (b *bringing) auth(ctx context.Context) (transport.AuthMethod, error) {
 	switch {
 	case e.Protocol == "ssh":
 		return b.key(e)
-	case e.Protocol != "https" && (e.Protocol != "http" || !loopback(e.Host)):
-		return nil, nil // no login goes where anybody reads it
+	case !takesLogin(e):
+		return nil, nil
 	}
-	host := e.Host
-	if e.Port != 0 {
-		host = net.JoinHostPort(e.Host, fmt.Sprint(e.Port))
+	login, err := b.o.Logins.Find(ctx, e.Protocol+"://"+hostOf(e), strings.Trim(e.Path, "/"))
+	if err == nil && !login.Given() { // a host that has both may have one login for them
+		login, err = b.o.Logins.Find(ctx, hostOf(e), strings.Trim(e.Path, "/"))
 	}
-	login, err := b.o.Logins.Find(ctx, host, strings.Trim(e.Path, "/"))
-	switch {
-	case err != nil:
+	if err != nil {
 		return nil, err
-	case login.Token != "":
-		return &githttp.TokenAuth{Token: login.Token.Reveal()}, nil
-	case login.Given():
-		return &githttp.BasicAuth{Username: login.User, Password: login.Secret.Reveal()}, nil
 	}
-	return nil, nil
+	return authOf(login), nil
+}
+
+// takesLogin reports whether a login may be sent: no login goes where anybody reads it.
+func takesLogin(e *transport.Endpoint) bool {
+	return e.Protocol == "https" || e.Protocol == "http" && loopback(e.Host)
+}
+
+func hostOf(e *transport.Endpoint) string {
+	if e.Port != 0 {
+		return net.JoinHostPort(e.Host, fmt.Sprint(e.Port))
+	}
+	return e.Host
+}
+
+// Place returns what the login for a repository is kept under: PROTOCOL://HOST[:PORT]/PATH.
+func Place(address string) (string, error) {
+	e, err := transport.NewEndpoint(address)
+	switch {
+	case err != nil || !takesLogin(e):
+		return "", fmt.Errorf("%q: a login is for https://HOST/PATH: %w", address, ErrAddress)
+	case e.User != "" || e.Password != "":
+		return "", fmt.Errorf("%w, since it holds a login: it is told by --user and on standard input", ErrAddress)
+	}
+	return strings.TrimSuffix(e.Protocol+"://"+hostOf(e)+"/"+strings.Trim(e.Path, "/"), "/"), nil
+}
+
+func authOf(login credential.Login) transport.AuthMethod {
+	switch {
+	case login.Token != "":
+		return &githttp.TokenAuth{Token: login.Token.Reveal()}
+	case login.Given():
+		return &githttp.BasicAuth{Username: login.User, Password: login.Secret.Reveal()}
+	}
+	return nil
 }
 
 func loopback(host string) bool {

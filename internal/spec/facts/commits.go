@@ -193,7 +193,9 @@ func (g *Git) differs(all []change, parents int, touches func(path string) bool)
 	var from uint64
 	for _, c := range all {
 		if path, inside := g.inProject(c.path); inside && touches(path) {
-			from |= c.from
+			if from |= c.from; from == parentsMask(parents) {
+				return true
+			}
 		}
 	}
 	return from == parentsMask(parents)
