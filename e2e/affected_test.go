@@ -244,7 +244,6 @@ func (o *tides) consists() map[string]string {
 		require.NoError(o.t, json.Unmarshal(text, &m))
 		revision := m.Annotations["org.opencontainers.image.revision"]
 		require.Len(o.t, strings.TrimSuffix(revision, "-dirty"), 40)
-		m.Annotations["org.opencontainers.image.revision"] = strings.TrimSuffix(revision, "-dirty") // of the recipe, any edit that is not committed counts
 		delete(m.Annotations, "org.opencontainers.image.version")
 		all[i.Name] = fmt.Sprint(m)
 	}

@@ -137,6 +137,10 @@ func (noHistory) Revision(context.Context, []*plan.Unit, func(string) bool) (str
 	return "", nil
 }
 
+func (noHistory) Says(context.Context, []*plan.Unit) (string, error) { return "", nil }
+
+func (noHistory) Edited(context.Context, []*plan.Unit, []string) ([]string, error) { return nil, nil }
+
 func (noHistory) Created(context.Context, func(string) bool) (time.Time, error) {
 	return layer.Epoch, nil
 }

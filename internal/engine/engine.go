@@ -43,6 +43,10 @@ type History interface {
 	// Revision returns the newest commit that touched what an image takes in, or what is said of it; empty: there is none. It is given the
 	// image's units for all platforms, and which files of the project folder are taken in; nil: none are.
 	Revision(ctx context.Context, of []*plan.Unit, takes func(path string) bool) (string, error)
+	// Says names what the recipe, the lock and files that values ask for say of an image now; empty where that is not known.
+	Says(ctx context.Context, of []*plan.Unit) (string, error)
+	// Edited lists those of changed files by which they say otherwise than in the commit that is checked out.
+	Edited(ctx context.Context, of []*plan.Unit, changed []string) ([]string, error)
 	// Committed reports whether images are said to be made from a commit.
 	Committed() bool
 	// Difference tells how the project folder differs from that commit.

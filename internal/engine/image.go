@@ -270,7 +270,7 @@ func (i *imageUnit) tell(w *work, o *step.Outcome, layers []*layering.Layer, too
 // imageNode is an image over its platforms.
 type imageNode struct {
 	plan  *plan.Image
-	dirty []string // files that it takes in and that differ from the commit
+	dirty []string // files that it is made from and that differ from the commit
 	// revision is the commit that it is made from; empty: it is not known.
 	revision string
 	result   ImageResult
@@ -284,7 +284,7 @@ func (w *work) image(img *plan.Image) *imageNode {
 		steps = append(steps, w.unit(u).done)
 	}
 	dirt := w.graph.Add("compare "+img.Name, func(ctx context.Context) (func(), error) {
-		dirty, strange, err := w.dating.dirty(img)
+		dirty, strange, err := w.dating.dirty(ctx, img)
 		if err != nil {
 			return nil, err
 		}

@@ -174,20 +174,26 @@ func (c *covering) in(dir string) []func(path string) bool {
 	return all
 }
 
-// dirty lists what an image takes in that differs from the commit, and tells of what the commit does not have.
-func (d *dating) dirty(img *plan.Image) (dirty []string, strange bool, err error) {
+// dirty lists what an image is made from that differs from the commit, and tells of what the commit does not have.
+func (d *dating) dirty(ctx context.Context, img *plan.Image) (dirty []string, strange bool, err error) {
 	if !d.o.History.Committed() {
 		return nil, false, nil
 	}
 	var found dirt
-	key, settled := d.dirtKey(img)
+	key, settled, err := d.dirtKey(ctx, img)
+	if err != nil {
+		return nil, false, err
+	}
 	note, known := d.o.Store.Note(key)
 	if !known || json.Unmarshal(note, &found) != nil {
 		difference, err := d.o.History.Difference()
 		if err != nil {
 			return nil, false, err
 		}
-		found = dirt{Dirty: dirtyFiles(d.o, difference, img), Strange: d.strange(difference, img)}
+		found.Strange = d.strange(difference, img)
+		if found.Dirty, err = dirtyFiles(ctx, d.o, difference, img); err != nil {
+			return nil, false, err
+		}
 		if text, err := json.Marshal(found); err == nil && settled {
 			_ = d.o.Store.PutNote(key, text) // it only saves time
 		}
@@ -198,15 +204,19 @@ func (d *dating) dirty(img *plan.Image) (dirty []string, strange bool, err error
 	return found.Dirty, len(found.Strange) > 0, nil
 }
 
-// dirt is how what an image takes in differs from its commit.
+// dirt is how what an image is made from differs from its commit.
 type dirt struct{ Dirty, Strange []string }
 
-// dirtKey names the commit and all that an image takes in, by the files' stats: the answer depends on nothing else. It is
-// settled where every later change would show in them.
-func (d *dating) dirtKey(img *plan.Image) (key digest.Key, settled bool) {
+// dirtKey names the commit and all that an image is made from, by the stats of files that it takes in: the answer depends on nothing else. It is
+// settled where every later change would show.
+func (d *dating) dirtKey(ctx context.Context, img *plan.Image) (key digest.Key, settled bool, err error) {
+	says, err := d.o.History.Says(ctx, img.Units)
+	if err != nil {
+		return "", false, err
+	}
 	var text strings.Builder
-	fmt.Fprintf(&text, "imbricat dirt note 2\n%s\n", d.o.Annotations[v1.AnnotationRevision])
-	settled = true
+	fmt.Fprintf(&text, "imbricat dirt note 3\n%s\n%s\n", d.o.Annotations[v1.AnnotationRevision], says)
+	settled = says != ""
 	for _, u := range img.Units {
 		in := intakeOf(u)
 		settled = settled && len(in.files) == 0
@@ -220,11 +230,11 @@ func (d *dating) dirtKey(img *plan.Image) (key digest.Key, settled bool) {
 		settled = settled && err == nil
 		fmt.Fprintln(&text, question)
 	}
-	return filetree.KeyOfText(text.String()), settled
+	return filetree.KeyOfText(text.String()), settled, nil
 }
 
-// Dirty lists the files of version control that an image takes in and that differ from the commit.
-func Dirty(o Inputs, img *plan.Image) ([]string, error) {
+// Dirty lists the files of version control that an image is made from and that differ from the commit.
+func Dirty(ctx context.Context, o Inputs, img *plan.Image) ([]string, error) {
 	if !o.History.Committed() {
 		return nil, nil
 	}
@@ -232,19 +242,31 @@ func Dirty(o Inputs, img *plan.Image) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	return dirtyFiles(&Options{Inputs: o}, difference, img), nil
+	return dirtyFiles(ctx, &Options{Inputs: o}, difference, img)
 }
 
-func dirtyFiles(o *Options, d Difference, img *plan.Image) (list []string) {
+func dirtyFiles(ctx context.Context, o *Options, d Difference, img *plan.Image) ([]string, error) {
+	if len(d.Changed) == 0 {
+		return nil, nil
+	}
+	list, err := o.History.Edited(ctx, img.Units, d.Changed)
+	if err != nil {
+		return nil, err
+	}
 	for _, u := range img.Units {
-		touches := intakeOf(u).touches(o)
+		in := intakeOf(u)
+		if len(in.patterns)+len(in.files) == 0 {
+			continue
+		}
+		touches := in.touches(o)
 		for _, name := range d.Changed {
 			if touches(name) && !slices.Contains(list, name) {
 				list = append(list, name)
 			}
 		}
 	}
-	return list
+	slices.Sort(list)
+	return list, nil
 }
 
 // strange lists files that an image takes in and that its commit does not have.

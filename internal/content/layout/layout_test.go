@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -120,6 +121,20 @@ func TestNamedAgain(t *testing.T) {
 	require.True(t, written("/north", "gauge", larger))
 	require.True(t, written("/north", "almanac", one))
 	require.False(t, written("/south", "gauge", one))
+	// A list that another program changes in place, in the moment in which it was written, is read again; one that was written long ago is not.
+	path := filepath.Join(l.Dir(), "index.json")
+	for _, old := range []time.Duration{0, time.Hour} {
+		when := time.Now().Add(-old)
+		require.NoError(t, os.Chtimes(path, when, when))
+		require.False(t, written("/south", "gauge", one))
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(path, bytes.ReplaceAll(text, []byte(one.Digest), []byte(two.Digest)), 0o644))
+		if old == 0 {
+			require.NoError(t, os.Chtimes(path, when, when))
+		}
+		require.True(t, written("/south", "gauge", one))
+	}
 	var group sync.WaitGroup
 	began := time.Now()
 	problems := make([]error, 40)

@@ -254,7 +254,7 @@ func (r *Run) checkDirty(ctx context.Context) error {
 	}
 	defer done()
 	for _, i := range r.w.Plan.Images {
-		changed, err := engine.Dirty(o.Inputs, i)
+		changed, err := engine.Dirty(ctx, o.Inputs, i)
 		if err != nil {
 			return err
 		}
@@ -262,7 +262,7 @@ func (r *Run) checkDirty(ctx context.Context) error {
 			if len(changed) == 0 {
 				continue
 			}
-			if err := push.RefuseDirty(i.Name, d, r.o.Options, fmt.Sprintf("it takes in %s that %s from the commit (%s)",
+			if err := push.RefuseDirty(i.Name, d, r.o.Options, fmt.Sprintf("it is made from %s that %s from the commit (%s)",
 				report.Count(len(changed), "file"), plural(len(changed), "differs", "differ"), say.Some(changed))); err != nil {
 				return err
 			}

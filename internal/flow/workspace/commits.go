@@ -59,6 +59,16 @@ func (h *projectHistory) Revision(ctx context.Context, of []*plan.Unit, takes fu
 	return h.p.Made(ctx, of, takes)
 }
 
+// Says implements engine.History.
+func (h *projectHistory) Says(ctx context.Context, of []*plan.Unit) (string, error) {
+	return h.p.Origin(ctx, of).Says()
+}
+
+// Edited implements engine.History.
+func (h *projectHistory) Edited(ctx context.Context, of []*plan.Unit, changed []string) ([]string, error) {
+	return h.p.Origin(ctx, of).Edited(changed)
+}
+
 // Committed implements engine.History.
 func (h *projectHistory) Committed() bool {
 	return h.p.Facts.Git.Known() && slices.ContainsFunc(h.p.Plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 })

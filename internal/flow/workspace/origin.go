@@ -3,12 +3,15 @@ package workspace
 import (
 	"context"
 	"fmt"
+	"io"
+	"maps"
 	"path"
 	"slices"
 	"strings"
 	"sync"
 
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/files"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/lock"
@@ -181,6 +184,74 @@ func (p *Planned) Made(ctx context.Context, of []*plan.Unit, takes func(path str
 		return p.Facts.Git.Commit, err
 	}
 	return newest.Commit, err
+}
+
+// Says names what is said of the image now, with what the files hold that its values ask for, for comparing. Where it is not known which files
+// those are it is empty.
+func (o *Origin) Says() (string, error) {
+	if len(o.any) > 0 {
+		return "", nil
+	}
+	now, err := o.now()
+	if err != nil {
+		return "", err
+	}
+	var out strings.Builder
+	out.WriteString(now)
+	for _, file := range slices.Sorted(maps.Keys(o.files)) {
+		held, err := o.holds(file)
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(&out, "%q %s\n", file, held)
+	}
+	return string(digest.ContentBytes([]byte(out.String()))), nil
+}
+
+// holds names what a file of the project folder holds; empty: it is not there.
+func (o *Origin) holds(file string) (string, error) {
+	f, err := files.OpenRegularIn(o.p.Dir, file)
+	if err != nil {
+		return "", nil // whoever needs it says so
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, maxRecipe))
+	return string(digest.ContentBytes(text)), err
+}
+
+// now is what the recipe and the lock say of the image as they are in the project folder.
+func (o *Origin) now() (string, error) {
+	held, err := o.p.Lock()
+	if err != nil {
+		return "", err
+	}
+	return string(digest.ContentBytes([]byte(o.read(&toldAt{recipe: o.p.Recipe, lock: held})))), nil
+}
+
+// Edited lists those of changed files by which values of the image, or what is said of it, are other than in the commit that is checked out.
+func (o *Origin) Edited(changed []string) (edited []string, err error) {
+	var recipes []string
+	for _, file := range changed {
+		switch {
+		case o.Recipes(file):
+			recipes = append(recipes, file)
+		case o.Asks(file):
+			edited = append(edited, file)
+		}
+	}
+	if len(recipes) == 0 {
+		return edited, nil
+	}
+	now, err := o.now()
+	if err != nil {
+		return nil, err
+	}
+	o.recall()
+	defer o.keep()
+	if o.says(o.p.Facts.Git.Commit) != now {
+		edited = append(edited, recipes...)
+	}
+	return edited, o.ctx.Err()
 }
 
 // saidNote is the first line of what is kept of commits: changed with what is hashed.
