@@ -4,26 +4,37 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/layering"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/stacks"
+	"imbricat/internal/flow/weigh"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/files"
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
 )
 
 func weighCommand() *cli.Command {
 	return &cli.Command{
-		Name: "weigh", Usage: "what the versions of a history would have cost with today's layers", ArgsUsage: "[IMAGE…] --replay RANGE",
-		Description: "RANGE is two revisions, A..B or A.. for up to now: what each commit between them that touches what an image holds would\n" +
+		Name: "weigh", Usage: "tells where the bytes of images are, and which of them are waste", ArgsUsage: "REFERENCE… | [IMAGE…] --replay RANGE",
+		Description: "One image is weighed by layer, folder, kind of file and package, with what is stored twice, hidden or seldom needed,\n" +
+			"and what cures it. An image elsewhere is read as it comes, and not kept. Several images are put side by side, of those\n" +
+			"elsewhere by what their documents tell.\n\n" +
+			"Example: imbricat weigh gauge\n\n" +
+			"With --replay, what the versions of a history would have cost with today's layers. RANGE is two revisions, A..B or A.. for up to now: what each commit between them that touches what an image holds would\n" +
 			"have pushed, and made a node unpack, with today's division, with a layer for each step, and with a single one. Or it is\n" +
 			"a repository, HOST/REPOSITORY, whose published images are replayed. Sizes are those before compression.\n\n" +
 			"Example: imbricat weigh gauge --replay 1.0.0.. --chart replay.svg",
 		Flags: []cli.Flag{factFlag(), platformFlag(), sandboxFlag(),
+			&cli.StringFlag{Name: "against", Usage: "`REFERENCE` that a machine has already, such as the base or the last release"},
+			&cli.IntFlag{Name: "top", Value: 8, Usage: "`NUMBER` of lines of each list; 0 for all"},
 			&cli.StringFlag{Name: "replay", Usage: "`RANGE` of commits, or a repository with published images"},
 			&cli.StringFlag{Name: "by", Value: "commits", Usage: "`WHAT` a version is: commits, or tags", Validator: func(text string) error {
 				if text != "commits" && text != "tags" {
@@ -39,7 +50,7 @@ func weighCommand() *cli.Command {
 func runWeigh(ctx context.Context, s *session) error {
 	span := s.cmd.String("replay")
 	if span == "" {
-		return flow.Usagef("weigh needs --replay RANGE, such as --replay 1.0.0..")
+		return s.weigh(ctx)
 	}
 	chart := s.cmd.String("chart")
 	if chart != "" && !strings.HasSuffix(chart, ".svg") {
@@ -83,4 +94,76 @@ func runWeigh(ctx context.Context, s *session) error {
 		}
 	}
 	return s.result(list, func() string { return report.ReplaysText(s.paint, list) })
+}
+
+// weigh tells where the bytes of images are.
+func (s *session) weigh(ctx context.Context) error {
+	args, err := s.args(1, -1, "references of images, or --replay RANGE")
+	if err != nil {
+		return err
+	}
+	wanted, err := s.platforms()
+	if err != nil {
+		return err
+	}
+	if len(wanted) > 1 {
+		return flow.Usagef("weigh takes one --platform")
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	var list []*report.Weighed
+	for _, arg := range args {
+		one, err := s.weighOne(ctx, st, arg, wanted, len(args) > 1)
+		if err != nil {
+			return err
+		}
+		list = append(list, one)
+	}
+	if len(list) > 1 {
+		return s.result(list, func() string { return report.WeighedSideText(s.paint, list, time.Now()) })
+	}
+	return s.result(list[0], func() string { return report.WeighedText(s.paint, list[0], int(s.cmd.Int("top")), time.Now()) })
+}
+
+// weighOne weighs an image; from its documents alone, where that is wanted and it is not here.
+func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wanted []platform.Platform, documents bool) (*report.Weighed, error) {
+	source, done, err := s.weighSource(ctx, st, arg)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	if documents && source.Elsewhere {
+		return source.Documents(ctx, wanted)
+	}
+	one, err := source.Image(ctx, wanted)
+	if err != nil || s.cmd.String("against") == "" {
+		return one, err
+	}
+	other, done, err := s.weighSource(ctx, st, s.cmd.String("against"))
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	one.Against, err = source.Against(ctx, wanted, other)
+	return one, err
+}
+
+// weighSource opens what a reference names.
+func (s *session) weighSource(ctx context.Context, st *store.Store, arg string) (*weigh.Source, func(), error) {
+	ref, err := reference.Parse(arg)
+	if err != nil {
+		return nil, nil, flow.WrongUse(err)
+	}
+	place, err := s.source(st, ref)
+	if err != nil {
+		return nil, nil, err
+	}
+	root, err := place.Root(ctx)
+	if err != nil {
+		place.Close()
+		return nil, nil, err
+	}
+	return &weigh.Source{Name: arg, From: place, Root: root, Store: st, Elsewhere: ref.Kind == reference.Registry}, func() { place.Close() }, nil
 }

@@ -13,7 +13,6 @@ import (
 	"io"
 	"path"
 	"slices"
-	"sort"
 	"strings"
 
 	"github.com/klauspost/compress/gzip"
@@ -38,7 +37,9 @@ var ErrMalformed = errors.New("not a valid archive")
 
 // Decompress returns the tar in a blob or an archive, whose first bytes tell how it is compressed: gzip, zstd, xz, bzip2 or
 // not at all.
-func Decompress(r io.Reader) (io.ReadCloser, error) {
+func Decompress(r io.Reader) (io.ReadCloser, error) { return decompress(r) }
+
+func decompress(r io.Reader) (*unpacking, error) {
 	packed := &counter{}
 	b := bufio.NewReaderSize(io.TeeReader(r, packed), 64<<10)
 	magic, err := b.Peek(6)
@@ -60,12 +61,12 @@ func Decompress(r io.Reader) (io.ReadCloser, error) {
 	case bytes.HasPrefix(magic, []byte("BZh")):
 		plain = bzip2.NewReader(b)
 	default:
-		return io.NopCloser(b), nil
+		return &unpacking{plain: b, closer: closer, packed: packed, ahead: b, tar: true}, nil
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrMalformed, err)
 	}
-	return &unpacking{plain, closer, packed, 0}, nil
+	return &unpacking{plain: plain, closer: closer, packed: packed, ahead: b}, nil
 }
 
 // maxDictionary bounds the memory that an xz archive may ask for, in bytes: that of its highest preset.
@@ -81,12 +82,17 @@ type unpacking struct {
 	plain  io.Reader
 	closer func() error
 	packed *counter
+	ahead  *bufio.Reader // of what was read and not unpacked yet
+	tar    bool          // nothing grows
 	n      int64
 }
 
+// taken returns how many bytes of the blob have been unpacked.
+func (u *unpacking) taken() int64 { return u.packed.n - int64(u.ahead.Buffered()) }
+
 func (u *unpacking) Read(p []byte) (int, error) {
 	n, err := u.plain.Read(p)
-	if u.n += int64(n); u.n > bombSize && u.n/bombRatio > u.packed.n {
+	if u.n += int64(n); !u.tar && u.n > bombSize && u.n/bombRatio > u.packed.n {
 		return 0, fmt.Errorf("%w: %d bytes unpack to more than %d: a layer that grows so much is refused", ErrMalformed, u.packed.n, u.n)
 	}
 	return n, err
@@ -252,10 +258,10 @@ func DecodeIndex(text []byte) (*Indexed, error) {
 }
 
 // Index reads a layer's blob to its end. Times of entries are left out: in what others packed they tell nothing that counts.
-func Index(blob io.Reader) (*Indexed, error) { return index(blob, false) }
+func Index(blob io.Reader) (*Indexed, error) { return index(blob, false, nil) }
 
 // IndexTimed is Index of a layer that was packed here: entries have the times that they were packed with.
-func IndexTimed(blob io.Reader) (*Indexed, error) { return index(blob, true) }
+func IndexTimed(blob io.Reader) (*Indexed, error) { return index(blob, true, nil) }
 
 // Untimed is an index without times.
 func (i *Indexed) Untimed() *Indexed {
@@ -267,13 +273,16 @@ func (i *Indexed) Untimed() *Indexed {
 	return &plain
 }
 
-func index(blob io.Reader, times bool) (*Indexed, error) {
-	plain, err := Decompress(blob)
+func index(blob io.Reader, times bool, w *weigher) (*Indexed, error) {
+	plain, err := decompress(blob)
 	if err != nil {
 		return nil, err
 	}
 	defer plain.Close()
 	all, counted := sha256.New(), &counter{}
+	if w != nil {
+		w.plain, w.counted = plain, counted
+	}
 	tarred := io.TeeReader(io.LimitReader(plain, maxUnpacked), io.MultiWriter(all, counted))
 	out, sum, buffer := &Indexed{}, digest.NewContent(), make([]byte, 128<<10)
 	at := map[string]int{}
@@ -283,6 +292,9 @@ func index(blob io.Reader, times bool) (*Indexed, error) {
 		}
 		if e.Kind == tree.File {
 			sum.Reset()
+			if err := w.show(e, io.TeeReader(body, sum)); err != nil {
+				return malformed(err)
+			}
 			if _, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{body}, buffer); err != nil {
 				return malformed(err)
 			}
@@ -293,9 +305,11 @@ func index(blob io.Reader, times bool) (*Indexed, error) {
 			key = e.Kind.String() + "\x00" + key
 		}
 		if i, twice := at[key]; twice {
+			w.add(e, i)
 			out.Entries[i] = *e
 			return nil
 		}
+		w.add(e, len(out.Entries))
 		at[key] = len(out.Entries)
 		out.Entries = append(out.Entries, *e)
 		return nil
@@ -310,7 +324,7 @@ func index(blob io.Reader, times bool) (*Indexed, error) {
 	if counted.n >= maxUnpacked {
 		return nil, fmt.Errorf("%w: it unpacks to %d bytes or more", ErrMalformed, int64(maxUnpacked))
 	}
-	sort.SliceStable(out.Entries, func(i, j int) bool { return out.Entries[i].Path < out.Entries[j].Path })
+	w.sort(out)
 	out.DiffID, out.Unpacked = digest.DiffID(digest.FromHash(all)), counted.n
 	return out, nil
 }

@@ -99,7 +99,7 @@ func describePlatform(ctx context.Context, f image.Fetcher, offer image.Offer, s
 	}
 	p := &Platform{Platform: offer.Platform.String(), Digest: offer.Descriptor.Digest, Created: config.Created, Author: config.Author,
 		Settings: config.Config, Annotations: manifest.Annotations, Layers: []Layer{}}
-	lines := madeBy(config, len(manifest.Layers))
+	lines := MadeBy(config, len(manifest.Layers))
 	for i, desc := range manifest.Layers {
 		l := Layer{Digest: desc.Digest, DiffID: digest.DiffID(config.RootFS.DiffIDs[i]), MediaType: desc.MediaType,
 			Packed: desc.Size, Unpacked: -1, CreatedBy: lines[i], Annotations: desc.Annotations}
@@ -119,8 +119,8 @@ func describePlatform(ctx context.Context, f image.Fetcher, offer image.Offer, s
 	return p, nil
 }
 
-// madeBy returns the history line of each layer, where the history fits the layers.
-func madeBy(config *v1.Image, layers int) []string {
+// MadeBy returns the history line of each layer, where the history fits the layers.
+func MadeBy(config *v1.Image, layers int) []string {
 	lines := make([]string, 0, layers)
 	for _, h := range config.History {
 		if !h.EmptyLayer {

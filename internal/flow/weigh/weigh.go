@@ -1,0 +1,268 @@
+// Package weigh weighs images wherever they are: it reads what their layers hold, each layer once, and remembers it.
+//
+// Of an image elsewhere layers are read as they come, and not kept. It prints nothing.
+package weigh
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"runtime"
+	"time"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"golang.org/x/sync/errgroup"
+
+	"imbricat/internal/content/image"
+	"imbricat/internal/content/installed"
+	"imbricat/internal/content/layer"
+	"imbricat/internal/content/store"
+	"imbricat/internal/content/tree"
+	"imbricat/internal/content/weight"
+	"imbricat/internal/engine/baseimage"
+	"imbricat/internal/flow"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/platform"
+	"imbricat/internal/output/inspect"
+	"imbricat/internal/output/report"
+)
+
+// Source is an image somewhere.
+type Source struct {
+	Name  string
+	From  image.Fetcher
+	Root  digest.Descriptor
+	Store *store.Store // remembers what layers hold
+	// Elsewhere tells that reading layers means fetching them.
+	Elsewhere bool
+}
+
+// Choose returns the offer of a source for a platform; of several, where none is wanted, that of this machine, or else the first.
+func (s *Source) Choose(ctx context.Context, wanted []platform.Platform) (chosen image.Offer, all []image.Offer, err error) {
+	offers, err := image.Offers(ctx, s.From, s.Root)
+	if err != nil {
+		return chosen, nil, err
+	}
+	for _, one := range offers {
+		if !one.Platform.Unknown() {
+			all = append(all, one)
+		}
+	}
+	switch {
+	case len(all) == 0:
+		return chosen, nil, flow.Usagef("%s holds no image", s.Name)
+	case len(wanted) > 0:
+		chosen, err = image.Select(all, wanted[0])
+		if err != nil {
+			err = fmt.Errorf("%s: %w", s.Name, err)
+		}
+		return chosen, all, err
+	}
+	if here, err := image.Select(all, platform.Here()); err == nil {
+		return here, all, nil
+	}
+	return all[0], all, nil
+}
+
+// Documents are those of an image for one platform.
+type Documents struct {
+	Manifest *v1.Manifest
+	Config   *v1.Image
+}
+
+// Read reads the documents of an image.
+func (s *Source) Read(ctx context.Context, desc digest.Descriptor) (d Documents, err error) {
+	if d.Manifest, err = image.ReadManifest(ctx, s.From, desc); err == nil {
+		d.Config, err = image.ReadConfig(ctx, s.From, d.Manifest)
+	}
+	return d, err
+}
+
+// Layers reads what the layers of an image hold, several at a time.
+func (s *Source) Layers(ctx context.Context, d Documents) ([]weight.Layer, error) {
+	steps := inspect.MadeBy(d.Config, len(d.Manifest.Layers))
+	all := make([]weight.Layer, len(d.Manifest.Layers))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, desc := range d.Manifest.Layers {
+		group.Go(func() (err error) {
+			all[i], err = s.layer(ctx, desc, digest.DiffID(d.Config.RootFS.DiffIDs[i]))
+			all[i].Step = steps[i]
+			return err
+		})
+	}
+	return all, group.Wait()
+}
+
+// noted is what is remembered of a layer's blob beside the index of what it holds.
+type noted struct {
+	Weights  []byte
+	Evidence installed.Evidence
+}
+
+// noteKey names what is remembered of a blob. The number changes with what is found in layers.
+func noteKey(desc digest.Descriptor, id digest.DiffID) digest.Key {
+	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 1\n%s %d %s\n", desc.Digest, desc.Size, id)))
+}
+
+func (s *Source) layer(ctx context.Context, desc digest.Descriptor, id digest.DiffID) (weight.Layer, error) {
+	if known, is := s.known(desc, id); is {
+		return known, nil
+	}
+	blob, err := s.From.Fetch(ctx, desc)
+	if err != nil {
+		return weight.Layer{}, err
+	}
+	defer blob.Close()
+	one := weight.Layer{Size: desc.Size, Evidence: installed.Evidence{}}
+	one.Index, one.Weights, err = layer.Weigh(digest.WithContext(ctx, blob), func(e *tree.Entry, body io.Reader) error {
+		found, err := installed.Look(e, body)
+		if len(found) > 0 {
+			one.Evidence[e.Path] = found
+		} else {
+			delete(one.Evidence, e.Path) // an earlier entry of the path told something
+		}
+		return err
+	})
+	if err == nil {
+		_, err = io.Copy(io.Discard, blob) // to the end, so that the blob's own digest is checked too
+	}
+	if err != nil {
+		return weight.Layer{}, fmt.Errorf("the layer %s: %w", desc.Digest, err)
+	}
+	if one.Index.DiffID != id {
+		return weight.Layer{}, fmt.Errorf("the layer %s unpacks to %s, and its image says %s: %w", desc.Digest, one.Index.DiffID, id, digest.ErrMismatch)
+	}
+	s.keep(desc, one)
+	return one, nil
+}
+
+// known returns what was found in a layer before.
+func (s *Source) known(desc digest.Descriptor, id digest.DiffID) (one weight.Layer, is bool) {
+	text, found := s.Store.Note(noteKey(desc, id))
+	held, has := s.Store.LayerIndex(id)
+	if !found || !has {
+		return one, false
+	}
+	var n noted
+	var err error
+	if one.Index, err = layer.DecodeIndex(held); err != nil || one.Index.DiffID != id || json.NewDecoder(bytes.NewReader(text)).Decode(&n) != nil {
+		return one, false
+	}
+	one.Weights, err = layer.DecodeWeights(n.Weights, len(one.Index.Entries))
+	one.Size, one.Evidence = desc.Size, n.Evidence
+	return one, err == nil
+}
+
+// keep remembers what was found. Failing to costs time the next time, and nothing else.
+func (s *Source) keep(desc digest.Descriptor, one weight.Layer) {
+	text, err := json.Marshal(noted{one.Weights.Encode(), one.Evidence})
+	if err == nil && baseimage.KeepIndex(s.Store, one.Index) == nil {
+		_ = s.Store.PutNote(noteKey(desc, one.Index.DiffID), text)
+	}
+}
+
+// Image weighs an image for one platform.
+func (s *Source) Image(ctx context.Context, wanted []platform.Platform) (*report.Weighed, error) {
+	chosen, all, err := s.Choose(ctx, wanted)
+	if err != nil {
+		return nil, err
+	}
+	d, err := s.Read(ctx, chosen.Descriptor)
+	if err != nil {
+		return nil, err
+	}
+	layers, err := s.Layers(ctx, d)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", s.Name, err)
+	}
+	out := s.described(chosen, all, d)
+	if out.Image, err = weight.Of(layers); err != nil {
+		return nil, fmt.Errorf("%s: %w", s.Name, err)
+	}
+	out.WastedShare = out.Image.Share()
+	return out, nil
+}
+
+func (s *Source) described(chosen image.Offer, all []image.Offer, d Documents) *report.Weighed {
+	out := &report.Weighed{Reference: s.Name, Digest: chosen.Descriptor.Digest, Platform: chosen.Platform.String(), Created: knownTime(d.Config.Created)}
+	for _, one := range all {
+		out.Platforms = append(out.Platforms, one.Platform.String())
+	}
+	return out
+}
+
+// Documents weighs an image by what its documents tell, and fetches no layer. Where all layers were read before it is weighed whole.
+func (s *Source) Documents(ctx context.Context, wanted []platform.Platform) (*report.Weighed, error) {
+	chosen, all, err := s.Choose(ctx, wanted)
+	if err != nil {
+		return nil, err
+	}
+	d, err := s.Read(ctx, chosen.Descriptor)
+	if err != nil {
+		return nil, err
+	}
+	known := true
+	for i, desc := range d.Manifest.Layers {
+		_, is := s.known(desc, digest.DiffID(d.Config.RootFS.DiffIDs[i]))
+		known = known && is
+	}
+	if known {
+		return s.Image(ctx, wanted)
+	}
+	out := s.described(chosen, all, d)
+	out.Image = &weight.Image{Total: weight.Bytes{Unpacked: -1, Files: -1}}
+	for i, step := range inspect.MadeBy(d.Config, len(d.Manifest.Layers)) {
+		size := d.Manifest.Layers[i].Size
+		out.Total.Packed += size
+		out.Layers = append(out.Layers, weight.LayerShare{Step: step, Bytes: weight.Bytes{Packed: size, Unpacked: -1, Files: -1}})
+	}
+	return out, nil
+}
+
+// Against tells what an image costs a machine that has another one, by the documents of both.
+func (s *Source) Against(ctx context.Context, wanted []platform.Platform, other *Source) (*report.Against, error) {
+	chosen, _, err := s.Choose(ctx, wanted)
+	if err != nil {
+		return nil, err
+	}
+	own, err := s.Read(ctx, chosen.Descriptor)
+	if err != nil {
+		return nil, err
+	}
+	there, _, err := other.Choose(ctx, []platform.Platform{chosen.Platform})
+	if err != nil {
+		return nil, err
+	}
+	has, err := other.Read(ctx, there.Descriptor)
+	if err != nil {
+		return nil, err
+	}
+	out := &report.Against{Reference: other.Name, Digest: there.Descriptor.Digest}
+	have := map[digest.Digest]bool{}
+	for _, desc := range has.Manifest.Layers {
+		have[desc.Digest] = true
+		out.Grown -= desc.Size
+	}
+	for i, desc := range own.Manifest.Layers {
+		if out.Grown += desc.Size; have[desc.Digest] {
+			out.Shared++
+			continue
+		}
+		out.Fetched += desc.Size
+		if known, is := s.known(desc, digest.DiffID(own.Config.RootFS.DiffIDs[i])); is {
+			out.Unpacked += known.Index.Unpacked
+		}
+	}
+	return out, nil
+}
+
+// knownTime leaves out times that stand for none.
+func knownTime(t *time.Time) *time.Time {
+	if t == nil || image.KnownTime(*t).IsZero() {
+		return nil
+	}
+	return t
+}
