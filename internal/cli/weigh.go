@@ -34,6 +34,7 @@ func weighCommand() *cli.Command {
 			"Example: imbricat weigh gauge --replay 1.0.0.. --chart replay.svg",
 		Flags: []cli.Flag{factFlag(), platformFlag(), sandboxFlag(),
 			&cli.StringFlag{Name: "against", Usage: "`REFERENCE` that a machine has already, such as the base or the last release"},
+			&cli.StringSliceFlag{Name: "limit", Usage: "`NAME=SIZE` that the image must not exceed, else exit code 3: packed, unpacked, layer, waste, growth (with --against); waste and growth also in %"},
 			&cli.IntFlag{Name: "top", Value: 8, Usage: "`NUMBER` of lines of each list; 0 for all"},
 			&cli.StringFlag{Name: "replay", Usage: "`RANGE` of commits, or a repository with published images"},
 			&cli.StringFlag{Name: "by", Value: "commits", Usage: "`WHAT` a version is: commits, or tags", Validator: func(text string) error {
@@ -113,9 +114,20 @@ func (s *session) weigh(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var limits []weigh.Limit
+	for _, text := range s.cmd.StringSlice("limit") {
+		l, err := weigh.ParseLimit(text)
+		if err != nil {
+			return err
+		}
+		limits = append(limits, l)
+	}
+	if len(args) > 1 && (len(limits) > 0 || s.cmd.String("against") != "") {
+		return flow.Usagef("--limit and --against are for one image")
+	}
 	var list []*report.Weighed
 	for _, arg := range args {
-		one, err := s.weighOne(ctx, st, arg, wanted, len(args) > 1)
+		one, err := s.weighOne(ctx, st, arg, wanted, len(args) > 1, limits)
 		if err != nil {
 			return err
 		}
@@ -124,11 +136,19 @@ func (s *session) weigh(ctx context.Context) error {
 	if len(list) > 1 {
 		return s.result(list, func() string { return report.WeighedSideText(s.paint, list, time.Now()) })
 	}
-	return s.result(list[0], func() string { return report.WeighedText(s.paint, list[0], int(s.cmd.Int("top")), time.Now()) })
+	if err := s.result(list[0], func() string { return report.WeighedText(s.paint, list[0], int(s.cmd.Int("top")), time.Now()) }); err != nil {
+		return err
+	}
+	for _, l := range list[0].Limits {
+		if !l.Holds {
+			return flow.Differsf("%s exceeds a limit: %s, and %s", args[0], l.What, l.Detail)
+		}
+	}
+	return nil
 }
 
 // weighOne weighs an image; from its documents alone, where that is wanted and it is not here.
-func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wanted []platform.Platform, documents bool) (*report.Weighed, error) {
+func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wanted []platform.Platform, documents bool, limits []weigh.Limit) (*report.Weighed, error) {
 	source, done, err := s.weighSource(ctx, st, arg)
 	if err != nil {
 		return nil, err
@@ -137,16 +157,21 @@ func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wan
 	if documents && source.Elsewhere {
 		return source.Documents(ctx, wanted)
 	}
-	one, err := source.Image(ctx, wanted)
-	if err != nil || s.cmd.String("against") == "" {
-		return one, err
-	}
-	other, done, err := s.weighSource(ctx, st, s.cmd.String("against"))
+	one, layers, err := source.Whole(ctx, wanted)
 	if err != nil {
 		return nil, err
 	}
-	defer done()
-	one.Against, err = source.Against(ctx, wanted, other)
+	if against := s.cmd.String("against"); against != "" {
+		other, done, err := s.weighSource(ctx, st, against)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		if one.Against, err = source.Against(ctx, wanted, other); err != nil {
+			return nil, err
+		}
+	}
+	one.Limits, err = weigh.Hold(limits, one, layers)
 	return one, err
 }
 

@@ -166,24 +166,30 @@ func (s *Source) keep(desc digest.Descriptor, one weight.Layer) {
 
 // Image weighs an image for one platform.
 func (s *Source) Image(ctx context.Context, wanted []platform.Platform) (*report.Weighed, error) {
+	one, _, err := s.Whole(ctx, wanted)
+	return one, err
+}
+
+// Whole weighs an image for one platform, and returns its layers too.
+func (s *Source) Whole(ctx context.Context, wanted []platform.Platform) (*report.Weighed, []weight.Layer, error) {
 	chosen, all, err := s.Choose(ctx, wanted)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	d, err := s.Read(ctx, chosen.Descriptor)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	layers, err := s.Layers(ctx, d)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", s.Name, err)
+		return nil, nil, fmt.Errorf("%s: %w", s.Name, err)
 	}
 	out := s.described(chosen, all, d)
 	if out.Image, err = weight.Of(layers); err != nil {
-		return nil, fmt.Errorf("%s: %w", s.Name, err)
+		return nil, nil, fmt.Errorf("%s: %w", s.Name, err)
 	}
 	out.WastedShare = out.Image.Share()
-	return out, nil
+	return out, layers, nil
 }
 
 func (s *Source) described(chosen image.Offer, all []image.Offer, d Documents) *report.Weighed {

@@ -20,6 +20,7 @@ type Weighed struct {
 	Created     *time.Time    `json:"created,omitempty"`
 	WastedShare float64       `json:"wastedShare"` // of the packed bytes, from 0 to 1
 	Against     *Against      `json:"against,omitempty"`
+	Limits      []Limit       `json:"limits,omitempty"`
 	*weight.Image
 }
 
@@ -32,6 +33,13 @@ type Against struct {
 	Unpacked  int64         `json:"unpacked"` // of the others
 	// Grown is how much more the image has than the other one, packed.
 	Grown int64 `json:"grown"`
+}
+
+// Limit is what an image must not exceed, and whether it does.
+type Limit struct {
+	What   string `json:"what"`
+	Holds  bool   `json:"holds"`
+	Detail string `json:"detail"`
 }
 
 // barWidth is how many columns a bar has.
@@ -83,6 +91,13 @@ func WeighedText(p Paint, one *Weighed, top int, now time.Time) string {
 	}
 	if one.Wasted.Packed > 0 {
 		fmt.Fprintf(w, "%s of it could go, %s: see waste below\n", share(one.Wasted.Packed, total.Packed), Size(one.Wasted.Packed))
+	}
+	for _, l := range one.Limits {
+		if l.Holds {
+			fmt.Fprintf(w, "%s %s: %s\n", p.Accent("holds"), l.What, l.Detail)
+		} else {
+			fmt.Fprintf(w, "%s %s: %s\n", p.Wrong("fails"), l.What, l.Detail)
+		}
 	}
 	lines := weightLines{p, w, total.Packed, top}
 	lines.layers(one.Layers)

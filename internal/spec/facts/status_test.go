@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"imbricat/internal/content/tree"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -74,7 +76,7 @@ func TestStatus(t *testing.T) {
 		}
 		for round := range 14 {
 			name := filepath.Join(dir, places[r.IntN(len(places))])
-			what := []string{"edit", "longer", "touch", "chmod", "delete", "link", "folder", "add", "uncache", "meant", "commit", "gone", "behind", "reset"}[r.IntN(14)]
+			what := []string{"edit", "longer", "touch", "chmod", "delete", "link", "folder", "add", "uncache", "meant", "commit", "gone", "behind", "reset", "soft"}[r.IntN(15)]
 			seen[what]++
 			switch what {
 			case "edit", "longer":
@@ -117,6 +119,9 @@ func TestStatus(t *testing.T) {
 				if os.Rename(filepath.Join(dir, "sea"), filepath.Join(dir, "away")) == nil {
 					_ = os.Symlink("away", filepath.Join(dir, "sea"))
 				}
+			case "soft": // the index is that of a commit, and not of this one
+				gitIn(t, dir, "2026-01-04T00:00:00Z", "commit", "-qa", "--allow-empty", "-m", "taken back")
+				gitIn(t, dir, "", "reset", "-q", "--soft", "HEAD~1")
 			case "reset":
 				gitIn(t, dir, "", "reset", "-q", "--hard")
 			}
@@ -127,7 +132,7 @@ func TestStatus(t *testing.T) {
 			require.Equal(t, statusOfGit(t, dir), got, "seed %d, round %d, after %s of %s", seed, round, what, name)
 		}
 	}
-	require.Len(t, seen, 14)
+	require.Len(t, seen, 15)
 }
 
 // TestStatusOfOthers: repositories within this one, merges that are not done, modes that do not count, patterns of one's own.
@@ -181,10 +186,31 @@ func TestStatusOfOthers(t *testing.T) {
 	}
 	require.Error(t, exec.Command("git", "-C", dir, "-c", "user.name=T", "-c", "user.email=t@tideline.example", "merge", "-q", "north").Run())
 	is(status{changed: []string{"tides"}}, "a merge that is not done")
-	// Without an index all that the commit has is gone from it.
-	require.NoError(t, os.Remove(filepath.Join(dir, ".git/index")))
+	// What was written as late as the index is read, whatever its times say.
+	gitIn(t, dir, "", "reset", "-q", "--hard")
+	is(status{}, "taken back")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides"), []byte("2026-01-05T00:00:01Z"), 0o644))
+	late := time.Now().Add(time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "tides"), late, late))
+	source, err := tree.OpenSource(dir, tree.SourceOptions{})
+	require.NoError(t, err)
+	defer source.Close()
+	survey, err := source.Pick("tides", tree.PickOptions{})
+	require.NoError(t, err)
+	stat := survey.Picked[0].Stat
 	g, err := openGit(dir)
 	require.NoError(t, err)
+	idx, err := g.repo.Storer.Index()
+	require.NoError(t, err)
+	e, err := idx.Entry("tides")
+	require.NoError(t, err)
+	e.ModifiedAt, e.CreatedAt, e.Size, e.Inode = late, time.Unix(0, stat.Change), uint32(stat.Size), uint32(stat.Inode)
+	require.NoError(t, g.repo.Storer.SetIndex(idx))
+	got, err := g.status()
+	require.NoError(t, err)
+	require.Equal(t, status{changed: []string{"tides"}}, got)
+	// Without an index all that the commit has is gone from it.
+	require.NoError(t, os.Remove(filepath.Join(dir, ".git/index")))
 	dirty, err := g.Dirty()
 	require.NoError(t, err)
 	require.True(t, dirty)
