@@ -77,6 +77,9 @@ func (w *weigher) add(e *tree.Entry, at int) {
 	}
 	w.sizes[at] = e.Size
 	w.ends = [2]int64{(w.counted.n + blockSize - 1) &^ (blockSize - 1), w.plain.taken()}
+	if w.plain.tar {
+		w.ends[1] = w.ends[0]
+	}
 	w.block = append(w.block, weighed{at, w.ends[0]})
 	if w.ends[0]-w.begins[0] >= weighBlock {
 		w.share()
@@ -110,6 +113,7 @@ func (w *weigher) sort(out *Indexed) {
 		w.byIndex[n-1] += w.ends[1] - w.begins[1]
 	} else {
 		w.weights.Rest = w.ends[1]
+		return
 	}
 	order := make([]int, len(out.Entries))
 	for i := range order {

@@ -26,16 +26,16 @@ const (
 
 // cures tell how a recipe gets rid of each kind.
 var cures = map[string]string{
-	Replaced:   "lay it down once: leave it out of the step that has it first (`leave-out`)",
-	Deleted:    "delete it in the step that makes it, or `take` only the result into a stage without it",
-	Changed:    "give it its mode and owner in the step that makes it (`mode`, `owner`)",
+	Replaced:   "leave it out of the step that has it first (`leave-out`)",
+	Deleted:    "delete it in the step that makes it, or `take` the result without it",
+	Changed:    "give it its `mode` and `owner` in the step that makes it",
 	Doubled:    "whoever packs the layer writes the path twice",
-	Duplicate:  "keep one and `link` the other to it",
-	Cache:      "`remove` it in the same step, or keep the folder outside of the image between builds (`kept`)",
+	Duplicate:  "keep one, and `link` the other to it",
+	Cache:      "delete it in the command that makes it, or keep it outside (`kept`)",
 	VCS:        "leave it out of the copy (`leave-out`)",
-	Debug:      "strip it, or `take` the result without it (`leave-out`)",
-	Documents:  "leave it out (`leave-out`, `remove` in the same step), or have the package manager not install it",
-	Translated: "leave it out (`leave-out`, `remove` in the same step), or have the package manager not install it",
+	Debug:      "strip programs, or leave the symbols out (`leave-out`)",
+	Documents:  "leave it out (`leave-out`), or do not have it installed",
+	Translated: "leave it out (`leave-out`), or do not have it installed",
 }
 
 // Waste is bytes of an image that it could do without.
