@@ -11,6 +11,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
@@ -25,6 +26,8 @@ type Image struct {
 	Layers  []weight.Layer
 	Digests []digest.Digest // of the layers' blobs
 	Config  *v1.Image
+	// Annotations are those of the manifest.
+	Annotations map[string]string
 }
 
 // What became of a file, a package or a setting.
@@ -144,7 +147,7 @@ func Between(first, second *Image) (*Difference, error) {
 	}
 	d := &Difference{Counts: map[string]int{}}
 	d.layers(first, second)
-	d.Settings = values(settings(first.Config), settings(second.Config))
+	d.Settings = values(settings(first), settings(second))
 	d.Packages = packages(was.installed, now.installed)
 	d.files(was, now)
 	d.Same = len(d.Settings)+len(d.Packages)+len(d.Counts) == 0 && slices.Equal(first.Digests, second.Digests)
@@ -180,7 +183,8 @@ func (d *Difference) layers(first, second *Image) {
 }
 
 // settings are those of an image by their names.
-func settings(c *v1.Image) map[string]string {
+func settings(i *Image) map[string]string {
+	c := i.Config
 	all := map[string]string{"platform": strings.TrimSuffix(c.OS+"/"+c.Architecture+"/"+c.Variant, "/"), "user": c.Config.User, "working directory": c.Config.WorkingDir,
 		"entrypoint": words(c.Config.Entrypoint), "command": words(c.Config.Cmd), "stop signal": c.Config.StopSignal, "author": c.Author}
 	for _, pair := range c.Config.Env {
@@ -189,6 +193,12 @@ func settings(c *v1.Image) map[string]string {
 	}
 	for name, value := range c.Config.Labels {
 		all["label "+name] = "=" + value
+	}
+	for name, value := range i.Annotations {
+		all["annotation "+name] = "=" + value
+	}
+	if c.Created != nil {
+		all["created"] = c.Created.UTC().Format(time.RFC3339)
 	}
 	for name := range c.Config.ExposedPorts {
 		all["port "+name] = "yes"
@@ -317,6 +327,9 @@ func (d *Difference) files(was, now *view) {
 }
 
 func (d *Difference) file(f File, n *tree.Node) {
+	if f.What != Changed && len(n.Children()) > 0 {
+		return // what is in it tells of the folder
+	}
 	if d.Counts[f.What]++; len(d.Files) >= mostTold {
 		return
 	}

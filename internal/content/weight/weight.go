@@ -181,7 +181,7 @@ func (w *weighing) below(folders map[string]*Bytes, p string, packed, size int64
 }
 
 // Names is the kind of what is no file: folders, links, deletions, and the ends of archives.
-const Names = "names"
+const Names = "folders and links"
 
 // names counts what is no file.
 func (w *weighing) names(folders, kinds map[string]*Bytes) {

@@ -48,7 +48,7 @@ func Compare(ctx context.Context, first, second *Source, wanted []platform.Platf
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", one.source.Name, err)
 		}
-		sides[i] = &differ.Image{Layers: layers, Config: documents[i].Config}
+		sides[i] = &differ.Image{Layers: layers, Config: documents[i].Config, Annotations: documents[i].Manifest.Annotations}
 		for _, desc := range documents[i].Manifest.Layers {
 			sides[i].Digests = append(sides[i].Digests, desc.Digest)
 		}
