@@ -167,12 +167,33 @@ func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wan
 			return nil, err
 		}
 		defer done()
-		if one.Against, err = source.Against(ctx, wanted, other); err != nil {
+		if one.Against, err = source.Against(ctx, wanted, one, other); err != nil {
 			return nil, err
 		}
+	} else if base, done := s.baseOf(ctx, st, one, source.Elsewhere); base != nil {
+		defer done()
+		base.Name = one.BaseName
+		one.Base, _ = source.Against(ctx, wanted, one, base) // without it there is less to tell
 	}
 	one.Limits, err = weigh.Hold(limits, one, layers)
 	return one, err
+}
+
+// baseOf opens the base of an image, where it is in the store, or in the registry that is asked anyway; nil: it is not at hand.
+func (s *session) baseOf(ctx context.Context, st *store.Store, one *report.Weighed, elsewhere bool) (*weigh.Source, func()) {
+	if one.BaseDigest == "" {
+		return nil, nil
+	}
+	places := []string{string(one.BaseDigest)}
+	if ref, err := reference.Parse(one.BaseName); err == nil && elsewhere && ref.Kind == reference.Registry && strings.HasPrefix(one.Reference, ref.Host+"/") {
+		places = append(places, ref.Host+"/"+ref.Repository+"@"+string(one.BaseDigest))
+	}
+	for _, place := range places {
+		if base, done, err := s.weighSource(ctx, st, place); err == nil {
+			return base, done
+		}
+	}
+	return nil, nil
 }
 
 // weighSource opens what a reference names.

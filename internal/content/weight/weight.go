@@ -45,7 +45,8 @@ type Share struct {
 // LayerShare is what a layer takes. Files count that are in it, seen or not.
 type LayerShare struct {
 	Step   string `json:"step,omitempty"`
-	Hidden int64  `json:"hidden"` // packed bytes of what nobody sees
+	Hidden int64  `json:"hidden"`           // packed bytes of what nobody sees
+	Shared bool   `json:"shared,omitempty"` // what the image is weighed against, or its base, has it too
 	Bytes
 }
 

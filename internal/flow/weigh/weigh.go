@@ -197,6 +197,7 @@ func (s *Source) described(chosen image.Offer, all []image.Offer, d Documents) *
 	for _, one := range all {
 		out.Platforms = append(out.Platforms, one.Platform.String())
 	}
+	out.BaseName, out.BaseDigest = d.Manifest.Annotations[v1.AnnotationBaseImageName], digest.Digest(d.Manifest.Annotations[v1.AnnotationBaseImageDigest])
 	return out
 }
 
@@ -228,8 +229,8 @@ func (s *Source) Documents(ctx context.Context, wanted []platform.Platform) (*re
 	return out, nil
 }
 
-// Against tells what an image costs a machine that has another one, by the documents of both.
-func (s *Source) Against(ctx context.Context, wanted []platform.Platform, other *Source) (*report.Against, error) {
+// Against tells what an image that was weighed costs a machine that has another one, by the documents of both.
+func (s *Source) Against(ctx context.Context, wanted []platform.Platform, weighed *report.Weighed, other *Source) (*report.Against, error) {
 	chosen, _, err := s.Choose(ctx, wanted)
 	if err != nil {
 		return nil, err
@@ -255,6 +256,7 @@ func (s *Source) Against(ctx context.Context, wanted []platform.Platform, other 
 	for i, desc := range own.Manifest.Layers {
 		if out.Grown += desc.Size; have[desc.Digest] {
 			out.Shared++
+			weighed.Layers[i].Shared = true
 			continue
 		}
 		out.Fetched += desc.Size

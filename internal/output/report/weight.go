@@ -19,6 +19,9 @@ type Weighed struct {
 	Platforms   []string      `json:"platforms"` // that the reference has
 	Created     *time.Time    `json:"created,omitempty"`
 	WastedShare float64       `json:"wastedShare"` // of the packed bytes, from 0 to 1
+	BaseName    string        `json:"baseName,omitempty"`
+	BaseDigest  digest.Digest `json:"baseDigest,omitempty"`
+	Base        *Against      `json:"base,omitempty"` // where the base is at hand
 	Against     *Against      `json:"against,omitempty"`
 	Limits      []Limit       `json:"limits,omitempty"`
 	*weight.Image
@@ -86,8 +89,17 @@ func WeighedText(p Paint, one *Weighed, top int, now time.Time) string {
 	if len(one.Platforms) > 1 {
 		fmt.Fprintln(w, p.Muted("platforms: "+strings.Join(one.Platforms, ", ")))
 	}
-	if a := one.Against; a != nil {
-		fmt.Fprintf(w, "a machine that has %s fetches %s, %s of %s: %s\n", a.Reference, Size(a.Fetched), share(a.Fetched, total.Packed), Size(total.Packed), grown(a.Grown))
+	if one.BaseName != "" && one.Base == nil {
+		fmt.Fprintln(w, p.Muted("base: "+one.BaseName))
+	}
+	for i, a := range []*Against{one.Base, one.Against} {
+		if a != nil {
+			name := a.Reference
+			if i == 0 {
+				name = "the base " + name
+			}
+			fmt.Fprintf(w, "a machine that has %s fetches %s, %s of %s: %s\n", name, Size(a.Fetched), share(a.Fetched, total.Packed), Size(total.Packed), grown(a.Grown))
+		}
 	}
 	if one.Wasted.Packed > 0 {
 		fmt.Fprintf(w, "%s of it could go, %s: see waste below\n", share(one.Wasted.Packed, total.Packed), Size(one.Wasted.Packed))
@@ -154,6 +166,9 @@ func (l weightLines) layers(all []weight.LayerShare) {
 		said := fmt.Sprintf("%d", i+1)
 		if one.Step != "" {
 			said += "  " + firstLine(one.Step)
+		}
+		if one.Shared {
+			said += l.p.Muted("  (there already)")
 		}
 		if one.Hidden > 0 {
 			said += l.p.Muted(fmt.Sprintf("  (%s hidden)", Size(one.Hidden)))
