@@ -43,7 +43,7 @@ func weighCommand() *cli.Command {
 				}
 				return nil
 			}},
-			&cli.StringFlag{Name: "chart", Usage: "`FILE` to draw a chart to; .svg"}},
+			&cli.StringFlag{Name: "chart", Usage: "`FILE` to draw to, .svg or .png: folders as a map, or how large several images are; with --replay .svg"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runWeigh(ctx, newSession(c)) },
 	}
 }
@@ -133,6 +133,9 @@ func (s *session) weigh(ctx context.Context) error {
 		}
 		list = append(list, one)
 	}
+	if err := s.drawWeighed(list); err != nil {
+		return err
+	}
 	if len(list) > 1 {
 		return s.result(list, func() string { return report.WeighedSideText(s.paint, list, time.Now()) })
 	}
@@ -145,6 +148,22 @@ func (s *session) weigh(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+func (s *session) drawWeighed(list []*report.Weighed) error {
+	chart := s.cmd.String("chart")
+	if chart == "" {
+		return nil
+	}
+	png := strings.HasSuffix(chart, ".png")
+	if !png && !strings.HasSuffix(chart, ".svg") {
+		return flow.Usagef("--chart takes a file that ends in .svg or .png")
+	}
+	drawn, err := report.DrawWeighed(list, png)
+	if err != nil {
+		return err
+	}
+	return files.Replace(chart, drawn, 0o644)
 }
 
 // weighOne weighs an image; from its documents alone, where that is wanted and it is not here.
