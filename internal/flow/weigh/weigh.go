@@ -107,6 +107,9 @@ func noteKey(desc digest.Descriptor, id digest.DiffID) digest.Key {
 	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 1\n%s %d %s\n", desc.Digest, desc.Size, id)))
 }
 
+// mostEvidence bounds what is remembered of packages of one layer, in packages and paths.
+const mostEvidence = 3_000_000
+
 func (s *Source) layer(ctx context.Context, desc digest.Descriptor, id digest.DiffID) (weight.Layer, error) {
 	if known, is := s.known(desc, id); is {
 		return known, nil
@@ -117,8 +120,15 @@ func (s *Source) layer(ctx context.Context, desc digest.Descriptor, id digest.Di
 	}
 	defer blob.Close()
 	one := weight.Layer{Size: desc.Size, Evidence: installed.Evidence{}}
+	paths := 0
 	one.Index, one.Weights, err = layer.Weigh(digest.WithContext(ctx, blob), func(e *tree.Entry, body io.Reader) error {
+		if paths > mostEvidence {
+			return nil
+		}
 		found, err := installed.Look(e, body)
+		for i := range found {
+			paths += 1 + len(found[i].Files)
+		}
 		if len(found) > 0 {
 			one.Evidence[e.Path] = found
 		} else {
