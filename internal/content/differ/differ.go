@@ -148,6 +148,11 @@ func Between(first, second *Image) (*Difference, error) {
 	d := &Difference{Counts: map[string]int{}}
 	d.layers(first, second)
 	d.Settings = values(settings(first), settings(second))
+	// What machines that run it notice comes before what is only said of it.
+	slices.SortStableFunc(d.Settings, func(a, b Value) int {
+		said := func(v Value) int { return strings.Count(v.Name, "annotation ") + strings.Count(v.Name, "created") }
+		return cmp.Compare(min(said(a), 1), min(said(b), 1))
+	})
 	d.Packages = packages(was.installed, now.installed)
 	d.files(was, now)
 	d.Same = len(d.Settings)+len(d.Packages)+len(d.Counts) == 0 && slices.Equal(first.Digests, second.Digests)

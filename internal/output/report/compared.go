@@ -78,8 +78,8 @@ func ComparedText(p Paint, c *Compared, top int) string {
 	fmt.Fprintf(w, "a node that has the first fetches %s and unpacks %s\n", Size(c.Fetched), Size(c.Unpacked))
 	l := comparedLines{p, w, top}
 	l.layers(c.Layers)
-	l.values("settings", c.Settings)
-	l.values("packages", c.Packages)
+	l.values("setting", c.Settings)
+	l.values("package", c.Packages)
 	l.folders(c.Folders)
 	l.files(c.Files, c.Counts)
 	for _, text := range c.Texts {
@@ -137,11 +137,11 @@ func (l comparedLines) layers(all []differ.Layer) {
 	}
 }
 
-func (l comparedLines) values(head string, all []differ.Value) {
+func (l comparedLines) values(what string, all []differ.Value) {
 	if len(all) == 0 {
 		return
 	}
-	l.head(head)
+	l.head(what + "s")
 	for _, one := range all[:l.cut(len(all))] {
 		text := fmt.Sprintf("%s %s", signs[one.What], one.Name)
 		plain := func(value string) string { return shorten(strings.TrimPrefix(value, "="), 60) }
@@ -155,7 +155,7 @@ func (l comparedLines) values(head string, all []differ.Value) {
 		}
 		fmt.Fprintf(l.w, "  %s\n", l.sign(signs[one.What], text))
 	}
-	l.more(len(all), l.cut(len(all)), "of them")
+	l.more(len(all), l.cut(len(all)), what)
 }
 
 // folders tells the deepest folders that tell something: one whose change is all in a folder below is left out.
