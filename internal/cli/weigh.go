@@ -176,7 +176,7 @@ func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wan
 	if documents && source.Elsewhere {
 		return source.Documents(ctx, wanted)
 	}
-	one, layers, err := source.Whole(ctx, wanted)
+	one, err := source.Image(ctx, wanted)
 	if err != nil {
 		return nil, err
 	}
@@ -194,7 +194,7 @@ func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wan
 		base.Name = one.BaseName
 		one.Base, _ = source.Against(ctx, wanted, one, base) // without it there is less to tell
 	}
-	one.Limits, err = weigh.Hold(limits, one, layers)
+	one.Limits, err = source.Hold(ctx, wanted, limits, one)
 	return one, err
 }
 

@@ -280,10 +280,12 @@ func index(blob io.Reader, times bool, w *weigher) (*Indexed, error) {
 	}
 	defer plain.Close()
 	all, counted := sha256.New(), &counter{}
+	passed := io.MultiWriter(all, counted)
 	if w != nil {
 		w.plain, w.counted = plain, counted
+		passed = counted
 	}
-	tarred := io.TeeReader(io.LimitReader(plain, maxUnpacked), io.MultiWriter(all, counted))
+	tarred := io.TeeReader(io.LimitReader(plain, maxUnpacked), passed)
 	out, sum, buffer := &Indexed{}, digest.NewContent(), make([]byte, 128<<10)
 	at := map[string]int{}
 	err = walk(tarred, times, func(e *tree.Entry, body io.Reader) error {
@@ -325,7 +327,9 @@ func index(blob io.Reader, times bool, w *weigher) (*Indexed, error) {
 		return nil, fmt.Errorf("%w: it unpacks to %d bytes or more", ErrMalformed, int64(maxUnpacked))
 	}
 	w.sort(out)
-	out.DiffID, out.Unpacked = digest.DiffID(digest.FromHash(all)), counted.n
+	if out.Unpacked = counted.n; w == nil {
+		out.DiffID = digest.DiffID(digest.FromHash(all))
+	}
 	return out, nil
 }
 

@@ -26,7 +26,7 @@ type Doubled struct {
 }
 
 // Weigh reads a layer's blob to its end, and weighs what it holds. Look is shown every file with its bytes, of which it need not read all; nil:
-// nothing is looked at.
+// nothing is looked at. What the layer's diffID is is not worked out, so the index is empty of it, and none to be kept as that of a diffID.
 func Weigh(blob io.Reader, look func(e *tree.Entry, body io.Reader) error) (*Indexed, *Weights, error) {
 	w := &weigher{look: look, weights: &Weights{}}
 	indexed, err := index(blob, false, w)

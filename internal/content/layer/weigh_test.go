@@ -38,7 +38,9 @@ func TestWeigh(t *testing.T) {
 		require.NoError(t, err, name)
 		plain, err := Index(bytes.NewReader(blob))
 		require.NoError(t, err, name)
-		require.Equal(t, plain, indexed, name)
+		require.Equal(t, plain.Entries, indexed.Entries, name)
+		require.Equal(t, plain.Unpacked, indexed.Unpacked, name)
+		require.Empty(t, indexed.DiffID)
 		sum, files := weights.Rest, len(weights.Doubled)
 		for i, packed := range weights.Packed {
 			require.GreaterOrEqual(t, packed, int64(0), "%s: %s", name, indexed.Entries[i].Path)

@@ -26,11 +26,8 @@ var kinds = []struct {
 	{"certificates", []string{".pem", ".crt", ".cer", ".p12"}},
 }
 
-// KindOf returns what kind of file a path names, by its name and whether it can be executed.
-func KindOf(p string, mode uint32) string {
-	if kind, _ := needless(p); kind == Documents {
-		return kind
-	}
+// kindOf returns what kind of file a path names, by its name and whether it can be executed.
+func kindOf(p string, mode uint32) string {
 	name := strings.ToLower(path.Base(p))
 	if strings.Contains(name, ".so.") {
 		return "libraries"

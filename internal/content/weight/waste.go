@@ -65,22 +65,29 @@ const mostWaste = 1000
 
 // needless tells of files that are seldom needed: their kind, and the folder that stands for them.
 func needless(p string) (kind, root string) {
-	for _, rule := range rules {
+	for i := range rules {
+		rule := &rules[i]
 		for _, folder := range rule.folders {
-			if p == folder || strings.HasPrefix(p, folder+"/") {
+			if rest, is := strings.CutPrefix(p, folder); is && (rest == "" || rest[0] == '/') {
 				return rule.kind, folder
 			}
 		}
 		for _, name := range rule.anywhere {
-			if strings.HasPrefix(p, name+"/") {
-				return rule.kind, name
-			}
-			if at := strings.Index(p, "/"+name+"/"); at >= 0 {
-				return rule.kind, p[:at+1+len(name)]
+			for at, from := 0, 0; ; from = at + 1 {
+				next := strings.Index(p[from:], name)
+				if next < 0 {
+					break
+				}
+				at = from + next
+				if end := at + len(name); (at == 0 || p[at-1] == '/') && end < len(p) && p[end] == '/' {
+					return rule.kind, p[:end]
+				}
 			}
 		}
-		if end := path.Ext(p); end != "" && slices.Contains(rule.ends, end) {
-			return rule.kind, tree.Parent(p)
+		if len(rule.ends) > 0 {
+			if end := path.Ext(p); end != "" && slices.Contains(rule.ends, end) {
+				return rule.kind, tree.Parent(p)
+			}
 		}
 	}
 	return "", ""

@@ -138,7 +138,12 @@ func (w *weighing) look() {
 		w.image.Total.Unpacked += e.Size
 		w.image.Total.Files++
 		w.below(folders, n.Path, packed, e.Size, 1)
-		addTo(kinds, KindOf(n.Path, e.Mode), packed, e.Size)
+		seldom, root := needless(n.Path)
+		kind := seldom
+		if kind != Documents {
+			kind = kindOf(n.Path, e.Mode)
+		}
+		addTo(kinds, kind, packed, e.Size)
 		owner := found.Owner(n.Path)
 		if owner != nil {
 			addTo(packages, owner, packed, e.Size)
@@ -146,8 +151,8 @@ func (w *weighing) look() {
 		} else {
 			addTo(managers, "", packed, e.Size)
 		}
-		if kind, root := needless(n.Path); kind != "" {
-			w.hits = append(w.hits, hit{kind, root, true, l, -1, packed, e.Size})
+		if seldom != "" {
+			w.hits = append(w.hits, hit{seldom, root, true, l, -1, packed, e.Size})
 		} else if e.Size >= smallestTwin {
 			if contents[e.Content] == nil {
 				contents[e.Content] = &twins{}

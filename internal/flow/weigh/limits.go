@@ -1,6 +1,7 @@
 package weigh
 
 import (
+	"context"
 	"fmt"
 	"strconv"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"imbricat/internal/content/weight"
 	"imbricat/internal/engine/check"
 	"imbricat/internal/flow"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/recipe"
 )
@@ -58,7 +60,22 @@ func ParseLimit(text string) (l Limit, err error) {
 }
 
 // Hold holds an image against limits.
-func Hold(limits []Limit, one *report.Weighed, layers []weight.Layer) (list []report.Limit, err error) {
+func (s *Source) Hold(ctx context.Context, wanted []platform.Platform, limits []Limit, one *report.Weighed) (list []report.Limit, err error) {
+	if len(limits) == 0 {
+		return nil, nil
+	}
+	chosen, _, err := s.Choose(ctx, wanted)
+	if err != nil {
+		return nil, err
+	}
+	d, err := s.Read(ctx, chosen.Descriptor)
+	if err != nil {
+		return nil, err
+	}
+	layers, err := s.Layers(ctx, d)
+	if err != nil {
+		return nil, err
+	}
 	subject := &check.Subject{Packed: one.Total.Packed, Layers: entriesOf(layers)}
 	for _, l := range limits {
 		v := check.Verdict{}

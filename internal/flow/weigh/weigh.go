@@ -4,7 +4,6 @@
 package weigh
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -21,7 +20,6 @@ import (
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/content/weight"
-	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
@@ -88,7 +86,7 @@ func (s *Source) Layers(ctx context.Context, d Documents) ([]weight.Layer, error
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, desc := range d.Manifest.Layers {
 		group.Go(func() (err error) {
-			all[i], err = s.layer(ctx, desc, digest.DiffID(d.Config.RootFS.DiffIDs[i]))
+			all[i], err = s.layer(ctx, desc)
 			all[i].Step = steps[i]
 			return err
 		})
@@ -96,22 +94,22 @@ func (s *Source) Layers(ctx context.Context, d Documents) ([]weight.Layer, error
 	return all, group.Wait()
 }
 
-// noted is what is remembered of a layer's blob beside the index of what it holds.
+// noted is what is remembered of a layer's blob.
 type noted struct {
-	Weights  []byte
-	Evidence installed.Evidence
+	Index, Weights []byte
+	Evidence       installed.Evidence
 }
 
 // noteKey names what is remembered of a blob. The number changes with what is found in layers.
-func noteKey(desc digest.Descriptor, id digest.DiffID) digest.Key {
-	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 1\n%s %d %s\n", desc.Digest, desc.Size, id)))
+func noteKey(desc digest.Descriptor) digest.Key {
+	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 1\n%s %d\n", desc.Digest, desc.Size)))
 }
 
 // mostEvidence bounds what is remembered of packages of one layer, in packages and paths.
 const mostEvidence = 3_000_000
 
-func (s *Source) layer(ctx context.Context, desc digest.Descriptor, id digest.DiffID) (weight.Layer, error) {
-	if known, is := s.known(desc, id); is {
+func (s *Source) layer(ctx context.Context, desc digest.Descriptor) (weight.Layer, error) {
+	if known, is := s.known(desc); is {
 		return known, nil
 	}
 	blob, err := s.From.Fetch(ctx, desc)
@@ -142,23 +140,19 @@ func (s *Source) layer(ctx context.Context, desc digest.Descriptor, id digest.Di
 	if err != nil {
 		return weight.Layer{}, fmt.Errorf("the layer %s: %w", desc.Digest, err)
 	}
-	if one.Index.DiffID != id {
-		return weight.Layer{}, fmt.Errorf("the layer %s unpacks to %s, and its image says %s: %w", desc.Digest, one.Index.DiffID, id, digest.ErrMismatch)
-	}
 	s.keep(desc, one)
 	return one, nil
 }
 
 // known returns what was found in a layer before.
-func (s *Source) known(desc digest.Descriptor, id digest.DiffID) (one weight.Layer, is bool) {
-	text, found := s.Store.Note(noteKey(desc, id))
-	held, has := s.Store.LayerIndex(id)
-	if !found || !has {
+func (s *Source) known(desc digest.Descriptor) (one weight.Layer, is bool) {
+	text, found := s.Store.Note(noteKey(desc))
+	var n noted
+	if !found || json.Unmarshal(text, &n) != nil {
 		return one, false
 	}
-	var n noted
 	var err error
-	if one.Index, err = layer.DecodeIndex(held); err != nil || one.Index.DiffID != id || json.NewDecoder(bytes.NewReader(text)).Decode(&n) != nil {
+	if one.Index, err = layer.DecodeIndex(n.Index); err != nil {
 		return one, false
 	}
 	one.Weights, err = layer.DecodeWeights(n.Weights, len(one.Index.Entries))
@@ -168,38 +162,64 @@ func (s *Source) known(desc digest.Descriptor, id digest.DiffID) (one weight.Lay
 
 // keep remembers what was found. Failing to costs time the next time, and nothing else.
 func (s *Source) keep(desc digest.Descriptor, one weight.Layer) {
-	text, err := json.Marshal(noted{one.Weights.Encode(), one.Evidence})
-	if err == nil && baseimage.KeepIndex(s.Store, one.Index) == nil {
-		_ = s.Store.PutNote(noteKey(desc, one.Index.DiffID), text)
+	if text, err := json.Marshal(noted{one.Index.Encode(), one.Weights.Encode(), one.Evidence}); err == nil {
+		_ = s.Store.PutNote(noteKey(desc), text)
 	}
+}
+
+// imageKey names what is remembered of an image: it depends on its layers and their steps alone. The number changes with what is told.
+func imageKey(d Documents, steps []string) digest.Key {
+	text := []byte("imbricat weighed image 1\n")
+	for i, desc := range d.Manifest.Layers {
+		text = fmt.Appendf(text, "%s %d %q\n", desc.Digest, desc.Size, steps[i])
+	}
+	return digest.Key(digest.ContentBytes(text))
+}
+
+// weigh weighs the layers of an image, or remembers that.
+func (s *Source) weigh(ctx context.Context, d Documents) (*weight.Image, error) {
+	key := imageKey(d, inspect.MadeBy(d.Config, len(d.Manifest.Layers)))
+	if text, found := s.Store.Note(key); found {
+		known := &weight.Image{}
+		if json.Unmarshal(text, known) == nil && len(known.Layers) == len(d.Manifest.Layers) {
+			return known, nil
+		}
+	}
+	layers, err := s.Layers(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	weighed, err := weight.Of(layers)
+	if err != nil {
+		return nil, err
+	}
+	if text, err := json.Marshal(weighed); err == nil {
+		_ = s.Store.PutNote(key, text) // it only saves time
+	}
+	return weighed, nil
 }
 
 // Image weighs an image for one platform.
 func (s *Source) Image(ctx context.Context, wanted []platform.Platform) (*report.Weighed, error) {
-	one, _, err := s.Whole(ctx, wanted)
-	return one, err
-}
-
-// Whole weighs an image for one platform, and returns its layers too.
-func (s *Source) Whole(ctx context.Context, wanted []platform.Platform) (*report.Weighed, []weight.Layer, error) {
 	chosen, all, err := s.Choose(ctx, wanted)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	d, err := s.Read(ctx, chosen.Descriptor)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	layers, err := s.Layers(ctx, d)
-	if err != nil {
-		return nil, nil, fmt.Errorf("%s: %w", s.Name, err)
-	}
+	return s.whole(ctx, chosen, all, d)
+}
+
+func (s *Source) whole(ctx context.Context, chosen image.Offer, all []image.Offer, d Documents) (*report.Weighed, error) {
 	out := s.described(chosen, all, d)
-	if out.Image, err = weight.Of(layers); err != nil {
-		return nil, nil, fmt.Errorf("%s: %w", s.Name, err)
+	var err error
+	if out.Image, err = s.weigh(ctx, d); err != nil {
+		return nil, fmt.Errorf("%s: %w", s.Name, err)
 	}
 	out.WastedShare = out.Image.Share()
-	return out, layers, nil
+	return out, nil
 }
 
 func (s *Source) described(chosen image.Offer, all []image.Offer, d Documents) *report.Weighed {
@@ -221,13 +241,8 @@ func (s *Source) Documents(ctx context.Context, wanted []platform.Platform) (*re
 	if err != nil {
 		return nil, err
 	}
-	known := true
-	for i, desc := range d.Manifest.Layers {
-		_, is := s.known(desc, digest.DiffID(d.Config.RootFS.DiffIDs[i]))
-		known = known && is
-	}
-	if known {
-		return s.Image(ctx, wanted)
+	if _, known := s.Store.Note(imageKey(d, inspect.MadeBy(d.Config, len(d.Manifest.Layers)))); known {
+		return s.whole(ctx, chosen, all, d)
 	}
 	out := s.described(chosen, all, d)
 	out.Image = &weight.Image{Total: weight.Bytes{Unpacked: -1, Files: -1}}
@@ -270,9 +285,7 @@ func (s *Source) Against(ctx context.Context, wanted []platform.Platform, weighe
 			continue
 		}
 		out.Fetched += desc.Size
-		if known, is := s.known(desc, digest.DiffID(own.Config.RootFS.DiffIDs[i])); is {
-			out.Unpacked += known.Index.Unpacked
-		}
+		out.Unpacked += weighed.Layers[i].Unpacked
 	}
 	return out, nil
 }
