@@ -125,17 +125,6 @@ func (i *Installed) Owner(p string) *Package {
 	return nil
 }
 
-// below reports whether a path is that of a file in a folder somewhere, and returns the rest of it.
-func below(p, folder string) (rest string, is bool) {
-	if rest, is = strings.CutPrefix(p, folder+"/"); is {
-		return rest, true
-	}
-	if _, rest, is = strings.Cut(p, "/"+folder+"/"); is {
-		return rest, true
-	}
-	return "", false
-}
-
 // clean returns a path of a record as trees have it; empty where it is none.
 func clean(p string) string {
 	clean, err := tree.CleanPath(path.Clean("/" + p))

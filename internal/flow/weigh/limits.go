@@ -32,9 +32,9 @@ func ParseLimit(text string) (l Limit, err error) {
 	l.text, l.percent = text, -1
 	var bytes uint64
 	percent := -1
-	if share, is := strings.CutSuffix(value, "%"); is {
+	if share, part := strings.CutSuffix(value, "%"); part {
 		percent, err = strconv.Atoi(strings.TrimSpace(share))
-		is = err == nil && percent >= 0
+		is = is && percent >= 0
 	} else {
 		bytes, err = humanize.ParseBytes(value)
 	}

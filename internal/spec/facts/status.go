@@ -202,7 +202,7 @@ func (w *worktree) walk(changed map[string]bool) error {
 			continue
 		}
 		// Version control has some files that it is told to ignore. All others are gone.
-		p, err := w.ignored(source, survey.LeftOut, name)
+		p, err := w.ignored(survey.LeftOut, name)
 		switch {
 		case err != nil:
 			return err
@@ -282,7 +282,7 @@ func (w *worktree) submodule(name string, e *index.Entry) (bool, error) {
 }
 
 // ignored looks for an entry among what ignore patterns leave out; nil: it is not there.
-func (w *worktree) ignored(source *tree.Source, leftOut []string, name string) (*tree.Picked, error) {
+func (w *worktree) ignored(leftOut []string, name string) (*tree.Picked, error) {
 	if !slices.ContainsFunc(leftOut, func(one string) bool { return name == one || strings.HasPrefix(name, one+"/") }) {
 		return nil, nil
 	}
