@@ -1,24 +1,30 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
+	"imbricat/internal/content/weight"
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/layering"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/stacks"
+	"imbricat/internal/flow/try"
 	"imbricat/internal/flow/weigh"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/files"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/recipe"
 )
 
 func weighCommand() *cli.Command {
@@ -35,6 +41,8 @@ func weighCommand() *cli.Command {
 		Flags: []cli.Flag{factFlag(), platformFlag(), sandboxFlag(),
 			&cli.StringFlag{Name: "against", Usage: "`REFERENCE` that a machine has already, such as the base or the last release"},
 			&cli.StringSliceFlag{Name: "limit", Usage: "`NAME=SIZE` that the image must not exceed, else exit code 3: packed, unpacked, layer, waste, growth (with --against); waste and growth also in %"},
+			&cli.StringSliceFlag{Name: "used-by", Usage: "`COMMAND` to run in the image: what it never opens is told; '' for what the image runs; may be given again"},
+			&cli.StringFlag{Name: "within", Value: "1m", Usage: "`TIME` after which a command of --used-by is asked to end"},
 			&cli.IntFlag{Name: "top", Value: 8, Usage: "`NUMBER` of lines of each list; 0 for all"},
 			&cli.StringFlag{Name: "replay", Usage: "`RANGE` of commits, or a repository with published images"},
 			&cli.StringFlag{Name: "by", Value: "commits", Usage: "`WHAT` a version is: commits, or tags", Validator: func(text string) error {
@@ -122,8 +130,8 @@ func (s *session) weigh(ctx context.Context) error {
 		}
 		limits = append(limits, l)
 	}
-	if len(args) > 1 && (len(limits) > 0 || s.cmd.String("against") != "") {
-		return flow.Usagef("--limit and --against are for one image")
+	if len(args) > 1 && (len(limits) > 0 || s.cmd.String("against") != "" || s.cmd.IsSet("used-by")) {
+		return flow.Usagef("--limit, --against and --used-by are for one image")
 	}
 	var list []*report.Weighed
 	for _, arg := range args {
@@ -194,8 +202,54 @@ func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wan
 		base.Name = one.BaseName
 		one.Base, _ = source.Against(ctx, wanted, one, base) // without it there is less to tell
 	}
+	if s.cmd.IsSet("used-by") {
+		if one.Use, err = s.use(ctx, st, source, wanted, one.Platform); err != nil {
+			return nil, err
+		}
+	}
 	one.Limits, err = source.Hold(ctx, wanted, limits, one)
 	return one, err
+}
+
+// use runs commands in an image and tells what of it they opened.
+func (s *session) use(ctx context.Context, st *store.Store, source *weigh.Source, wanted []platform.Platform, chosen string) (*weight.Use, error) {
+	within, err := recipe.ParseDuration(s.cmd.String("within"))
+	if err != nil || within <= 0 {
+		return nil, flow.Usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
+	}
+	p, err := platform.Parse(chosen)
+	if err != nil {
+		return nil, err
+	}
+	nothing, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer nothing.Close()
+	t := &trial{image: source.Name, platform: p}
+	found, err := s.resolve(ctx, st, t)
+	if err != nil {
+		return nil, err
+	}
+	commands := s.cmd.StringSlice("used-by")
+	var traces []*trace.Trace
+	for _, text := range commands {
+		stop := make(chan struct{})
+		timer := time.AfterFunc(within, func() { close(stop) })
+		do := try.Command{Stdin: nothing, Stdout: nothing, Stderr: nothing, Stop: stop, Learnt: func(t *trace.Trace) { traces = append(traces, t) }}
+		if text != "" {
+			do.Command = []string{"/bin/sh", "-c", text}
+		}
+		status, err := try.Image(ctx, try.Options{Store: st, Local: s.executor(ctx, st, atOnce{s}, nil)}, found, p, do)
+		timer.Stop()
+		if err != nil {
+			return nil, fmt.Errorf("running %q in %s: %w", text, source.Name, err)
+		}
+		if status.Code != 0 || status.Signal != "" {
+			fmt.Fprintf(s.err, "warning: %q ended with %s; what it opened until then is told\n", text, cmp.Or(status.Signal, fmt.Sprint(status.Code)))
+		}
+	}
+	return source.Use(ctx, wanted, commands, traces)
 }
 
 // baseOf opens the base of an image, where it is in the store, or in the registry that is asked anyway; nil: it is not at hand.

@@ -92,22 +92,14 @@ type place struct{ layer, entry int }
 
 // Of weighs an image of layers, the lowest first.
 func Of(layers []Layer) (*Image, error) {
-	w := &weighing{layers: layers, view: tree.NewView(), image: &Image{}, seen: map[place]bool{}}
+	w, err := begin(layers)
+	if err != nil {
+		return nil, err
+	}
 	for l := range layers {
 		one := &layers[l]
-		if err := w.view.Apply(one.Index.Entries, from(l)); err != nil {
-			return nil, err
-		}
-		at := make(map[string]int, len(one.Index.Entries))
 		share := LayerShare{Step: one.Step}
-		share.Packed, share.Unpacked = one.Size, one.Index.Unpacked
-		for i := range one.Index.Entries {
-			if e := &one.Index.Entries[i]; e.Kind == tree.File {
-				share.Files++
-				at[e.Path] = i
-			}
-		}
-		w.at = append(w.at, at)
+		share.Packed, share.Unpacked, share.Files = one.Size, one.Index.Unpacked, len(w.at[l])
 		w.image.Layers = append(w.image.Layers, share)
 		w.image.Total.Packed += one.Size
 	}
@@ -117,14 +109,38 @@ func Of(layers []Layer) (*Image, error) {
 	return w.image, nil
 }
 
-// look visits what is seen.
-func (w *weighing) look() {
-	found := installed.In(w.view, func(n *tree.Node) []installed.Package {
+// begin lays the layers of an image together.
+func begin(layers []Layer) (*weighing, error) {
+	w := &weighing{layers: layers, view: tree.NewView(), image: &Image{}, seen: map[place]bool{}}
+	for l := range layers {
+		entries := layers[l].Index.Entries
+		if err := w.view.Apply(entries, from(l)); err != nil {
+			return nil, err
+		}
+		at := make(map[string]int, len(entries))
+		for i := range entries {
+			if entries[i].Kind == tree.File {
+				at[entries[i].Path] = i
+			}
+		}
+		w.at = append(w.at, at)
+	}
+	return w, nil
+}
+
+// installed finds the packages of what is seen.
+func (w *weighing) installed() *installed.Installed {
+	return installed.In(w.view, func(n *tree.Node) []installed.Package {
 		if l, is := n.From.(from); is {
 			return w.layers[l].Evidence[n.At]
 		}
 		return nil
 	})
+}
+
+// look visits what is seen.
+func (w *weighing) look() {
+	found := w.installed()
 	folders, kinds, managers := map[string]*Bytes{}, map[string]*Bytes{}, map[string]*Bytes{}
 	packages := map[*installed.Package]*Bytes{}
 	contents := map[digest.Content]*twins{}
@@ -168,10 +184,15 @@ func (w *weighing) look() {
 	for p, b := range packages {
 		w.image.Packages = append(w.image.Packages, PackageShare{p.Manager, p.Name, p.Version, *b})
 	}
-	slices.SortFunc(w.image.Packages, func(a, b PackageShare) int {
+	sortPackages(w.image.Packages)
+	w.image.Packages = w.image.Packages[:min(len(w.image.Packages), mostTold)]
+}
+
+// sortPackages puts packages in order, the largest first.
+func sortPackages(all []PackageShare) {
+	slices.SortFunc(all, func(a, b PackageShare) int {
 		return cmp.Or(cmp.Compare(b.Packed, a.Packed), cmp.Compare(b.Unpacked, a.Unpacked), strings.Compare(a.Manager, b.Manager), strings.Compare(a.Name, b.Name), strings.Compare(a.Version, b.Version))
 	})
-	w.image.Packages = w.image.Packages[:min(len(w.image.Packages), mostTold)]
 }
 
 // below counts bytes for all folders that a path lies in.

@@ -141,6 +141,11 @@ func contains(above, path string) bool {
 }
 
 // learnt works out what a command learnt of its view, from what was seen of it and from what it left.
+// Learnt works out what a command learnt of its view that ran here by itself; what it left is not asked.
+func (p *Place) Learnt(job executor.Job, seen *trace.Observation) (*trace.Trace, error) {
+	return learnt(job, p.Spec, seen, nil, nil)
+}
+
 func learnt(job executor.Job, spec *sandbox.Spec, seen *trace.Observation, entries []tree.Entry, hidden []string) (*trace.Trace, error) {
 	if seen == nil {
 		seen = &trace.Observation{Whole: "it was not observed"}

@@ -19,6 +19,7 @@ import (
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/image"
 	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/account"
@@ -49,6 +50,8 @@ type Command struct {
 	Stop <-chan struct{}
 	// Ask is put to the command, which is ended then; its status tells the answer.
 	Ask *sandbox.Ask
+	// Learnt, where it is given, is told what the command learnt of its view, however it ended. It runs slower for that.
+	Learnt func(*trace.Trace)
 	// Began, where it is given, is called when all is laid down and the command is about to start.
 	Began func()
 }
@@ -177,7 +180,14 @@ func throwAway(ctx context.Context, l *local.Local, job executor.Job, t Command,
 	if t.Began != nil {
 		t.Began()
 	}
+	spec.Observe = t.Learnt != nil
 	status, err := place.Box.Run(ctx, spec)
+	if t.Learnt != nil && err == nil {
+		var learnt *trace.Trace
+		if learnt, err = place.Learnt(job, status.Observed); err == nil {
+			t.Learnt(learnt)
+		}
+	}
 	place.Box.Finish(spec)
 	return status, err
 }

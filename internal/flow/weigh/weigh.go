@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"io"
 	"runtime"
+	"slices"
+	"strings"
 	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -18,6 +20,7 @@ import (
 	"imbricat/internal/content/installed"
 	"imbricat/internal/content/layer"
 	"imbricat/internal/content/store"
+	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/content/weight"
 	"imbricat/internal/flow"
@@ -296,4 +299,42 @@ func knownTime(t *time.Time) *time.Time {
 		return nil
 	}
 	return t
+}
+
+// Use tells which files of an image were opened, by the traces of commands that ran in it.
+func (s *Source) Use(ctx context.Context, wanted []platform.Platform, commands []string, traces []*trace.Trace) (*weight.Use, error) {
+	opened, below := map[string]bool{}, []string{}
+	for i, t := range traces {
+		if t.Why != "" {
+			return nil, flow.Unablef("what %q opens could not be observed: %s", commands[i], t.Why)
+		}
+		for _, e := range t.Entries {
+			if e.Asked&trace.Content != 0 {
+				opened[e.Path] = true
+			}
+			if e.Asked&trace.Whole != 0 {
+				below = append(below, e.Path)
+			}
+		}
+	}
+	chosen, _, err := s.Choose(ctx, wanted)
+	if err != nil {
+		return nil, err
+	}
+	d, err := s.Read(ctx, chosen.Descriptor)
+	if err != nil {
+		return nil, err
+	}
+	layers, err := s.Layers(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	use, err := weight.UseOf(layers, func(p string) bool {
+		return opened[p] || slices.ContainsFunc(below, func(dir string) bool { return dir == "" || p == dir || strings.HasPrefix(p, dir+"/") })
+	})
+	if err != nil {
+		return nil, err
+	}
+	use.Commands = commands
+	return use, nil
 }

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -24,6 +25,7 @@ type Weighed struct {
 	Base        *Against      `json:"base,omitempty"` // where the base is at hand
 	Against     *Against      `json:"against,omitempty"`
 	Limits      []Limit       `json:"limits,omitempty"`
+	Use         *weight.Use   `json:"use,omitempty"` // by the commands that were named
 	*weight.Image
 }
 
@@ -117,6 +119,7 @@ func WeighedText(p Paint, one *Weighed, top int, now time.Time) string {
 	lines.shares("kinds of file", one.Kinds)
 	lines.packages(one.Managers, one.Packages)
 	lines.waste(one.Waste)
+	lines.use(one.Use)
 	return w.String()
 }
 
@@ -289,6 +292,28 @@ func (l weightLines) waste(all []weight.Waste) {
 		}
 	}
 	l.more(len(all), l.cut(len(all)), "place")
+}
+
+// use tells what commands never opened.
+func (l weightLines) use(u *weight.Use) {
+	if u == nil {
+		return
+	}
+	var named []string
+	for _, one := range u.Commands {
+		named = append(named, cmp.Or(one, "what the image runs"))
+	}
+	l.head("never opened by " + shorten(strings.Join(named, ", "), 40))
+	l.line(u.Never, l.p.Bold("all of it"))
+	for _, one := range u.Folders[:l.cut(len(u.Folders))] {
+		l.line(one.Bytes, one.Name)
+	}
+	l.more(len(u.Folders), l.cut(len(u.Folders)), "folder")
+	for _, one := range u.Packages[:l.cut(len(u.Packages))] {
+		l.line(one.Bytes, strings.TrimRight(one.Manager+" "+one.Name+" "+one.Version, " "))
+	}
+	l.more(len(u.Packages), l.cut(len(u.Packages)), "package")
+	fmt.Fprintln(l.w, "  what did not happen this time may be needed another time: not run is not unused")
 }
 
 func firstLine(text string) string {
