@@ -59,8 +59,10 @@ func (r *run) read(name string) (got receipt) {
 }
 
 // schema is that of receipts, as the program prints it.
-func (r *run) schema() *jsonschema.Schema {
-	text, err := jsonschema.UnmarshalJSON(strings.NewReader(r.ok("schema", "receipt")))
+func (r *run) schema() *jsonschema.Schema { return r.schemaOf("receipt") }
+
+func (r *run) schemaOf(what string) *jsonschema.Schema {
+	text, err := jsonschema.UnmarshalJSON(strings.NewReader(r.ok("schema", what)))
 	require.NoError(r.t, err)
 	c := jsonschema.NewCompiler()
 	require.NoError(r.t, c.AddResource("receipt.json", text))

@@ -51,6 +51,11 @@ type Difference struct {
 	Totals   [2]weight.Bytes `json:"totals"`
 }
 
+// None is how an image differs from itself.
+func None() *Difference {
+	return &Difference{Same: true, Layers: []Layer{}, Settings: []Value{}, Packages: []Value{}, Files: []File{}, Counts: map[string]int{}, Folders: []Folder{}}
+}
+
 // Layer is a layer of one image or of both.
 type Layer struct {
 	In     string        `json:"in"` // first, second, both
@@ -145,15 +150,15 @@ func Between(first, second *Image) (*Difference, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Difference{Counts: map[string]int{}}
+	d := None()
 	d.layers(first, second)
-	d.Settings = values(settings(first), settings(second))
+	d.Settings = append(d.Settings, values(settings(first), settings(second))...)
 	// What machines that run it notice comes before what is only said of it.
 	slices.SortStableFunc(d.Settings, func(a, b Value) int {
 		said := func(v Value) int { return strings.Count(v.Name, "annotation ") + strings.Count(v.Name, "created") }
 		return cmp.Compare(min(said(a), 1), min(said(b), 1))
 	})
-	d.Packages = packages(was.installed, now.installed)
+	d.Packages = append(d.Packages, packages(was.installed, now.installed)...)
 	d.files(was, now)
 	d.Same = len(d.Settings)+len(d.Packages)+len(d.Counts) == 0 && slices.Equal(first.Digests, second.Digests)
 	return d, nil

@@ -25,7 +25,7 @@ func UseOf(layers []Layer, opened func(path string) bool) (*Use, error) {
 		return nil, err
 	}
 	found := w.installed()
-	u := &Use{}
+	u := &Use{Folders: []Share{}, Packages: []PackageShare{}}
 	folders, used := map[string]*Bytes{}, map[string]bool{}
 	packages, touched := map[*installed.Package]*Bytes{}, map[*installed.Package]bool{}
 	w.view.Each(func(n *tree.Node) {

@@ -90,6 +90,11 @@ type weighing struct {
 // place is an entry of a layer.
 type place struct{ layer, entry int }
 
+// Nothing is an image of no layers.
+func Nothing() *Image {
+	return &Image{Layers: []LayerShare{}, Folders: []Share{}, Kinds: []Share{}, Packages: []PackageShare{}, Managers: []Share{}, Waste: []Waste{}}
+}
+
 // Of weighs an image of layers, the lowest first.
 func Of(layers []Layer) (*Image, error) {
 	w, err := begin(layers)
@@ -111,7 +116,7 @@ func Of(layers []Layer) (*Image, error) {
 
 // begin lays the layers of an image together.
 func begin(layers []Layer) (*weighing, error) {
-	w := &weighing{layers: layers, view: tree.NewView(), image: &Image{}, seen: map[place]bool{}}
+	w := &weighing{layers: layers, view: tree.NewView(), image: Nothing(), seen: map[place]bool{}}
 	for l := range layers {
 		entries := layers[l].Index.Entries
 		if err := w.view.Apply(entries, from(l)); err != nil {

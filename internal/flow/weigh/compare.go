@@ -35,6 +35,10 @@ func Compare(ctx context.Context, first, second *Source, wanted []platform.Platf
 		chosen, other = common(all, others, chosen, other)
 	}
 	out := &report.Compared{Platform: other.Platform.String(), First: sideOf(first, chosen, all), Second: sideOf(second, other, others)}
+	if chosen.Descriptor.Digest == other.Descriptor.Digest && len(texts) == 0 {
+		out.Difference = differ.None()
+		return out, nil
+	}
 	sides := [2]*differ.Image{}
 	documents := [2]Documents{}
 	for i, one := range []struct {

@@ -4,6 +4,7 @@
 package weigh
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -97,15 +98,38 @@ func (s *Source) Layers(ctx context.Context, d Documents) ([]weight.Layer, error
 	return all, group.Wait()
 }
 
-// noted is what is remembered of a layer's blob.
-type noted struct {
-	Index, Weights []byte
-	Evidence       installed.Evidence
+// encode writes what is remembered of a layer's blob: a line with the lengths of three parts, the index, the weights, and what files tell of packages
+// as JSON.
+func encode(one weight.Layer) ([]byte, error) {
+	evidence, err := json.Marshal(one.Evidence)
+	if err != nil {
+		return nil, err
+	}
+	index, weights := one.Index.Encode(), one.Weights.Encode()
+	out := make([]byte, 0, 64+len(index)+len(weights)+len(evidence))
+	out = fmt.Appendf(out, "%d %d %d\n", len(index), len(weights), len(evidence))
+	return append(append(append(out, index...), weights...), evidence...), nil
+}
+
+// decode reads what encode wrote.
+func decode(text []byte) (one weight.Layer, err error) {
+	head, rest, _ := bytes.Cut(text, []byte("\n"))
+	var index, weights, evidence int
+	if _, err = fmt.Sscanf(string(head), "%d %d %d", &index, &weights, &evidence); err != nil || min(index, weights, evidence) < 0 || index+weights+evidence != len(rest) {
+		return one, fmt.Errorf("%q begins nothing that was noted of a layer", head)
+	}
+	if one.Index, err = layer.DecodeIndex(rest[:index]); err != nil {
+		return one, err
+	}
+	if one.Weights, err = layer.DecodeWeights(rest[index:index+weights], len(one.Index.Entries)); err != nil {
+		return one, err
+	}
+	return one, json.Unmarshal(rest[index+weights:], &one.Evidence)
 }
 
 // noteKey names what is remembered of a blob. The number changes with what is found in layers.
 func noteKey(desc digest.Descriptor) digest.Key {
-	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 1\n%s %d\n", desc.Digest, desc.Size)))
+	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 2\n%s %d\n", desc.Digest, desc.Size)))
 }
 
 // mostEvidence bounds what is remembered of packages of one layer, in packages and paths.
@@ -150,22 +174,17 @@ func (s *Source) layer(ctx context.Context, desc digest.Descriptor) (weight.Laye
 // known returns what was found in a layer before.
 func (s *Source) known(desc digest.Descriptor) (one weight.Layer, is bool) {
 	text, found := s.Store.Note(noteKey(desc))
-	var n noted
-	if !found || json.Unmarshal(text, &n) != nil {
+	if !found {
 		return one, false
 	}
-	var err error
-	if one.Index, err = layer.DecodeIndex(n.Index); err != nil {
-		return one, false
-	}
-	one.Weights, err = layer.DecodeWeights(n.Weights, len(one.Index.Entries))
-	one.Size, one.Evidence = desc.Size, n.Evidence
+	one, err := decode(text)
+	one.Size = desc.Size
 	return one, err == nil
 }
 
 // keep remembers what was found. Failing to costs time the next time, and nothing else.
 func (s *Source) keep(desc digest.Descriptor, one weight.Layer) {
-	if text, err := json.Marshal(noted{one.Index.Encode(), one.Weights.Encode(), one.Evidence}); err == nil {
+	if text, err := encode(one); err == nil {
 		_ = s.Store.PutNote(noteKey(desc), text)
 	}
 }
@@ -248,7 +267,8 @@ func (s *Source) Documents(ctx context.Context, wanted []platform.Platform) (*re
 		return s.whole(ctx, chosen, all, d)
 	}
 	out := s.described(chosen, all, d)
-	out.Image = &weight.Image{Total: weight.Bytes{Unpacked: -1, Files: -1}}
+	out.Image = weight.Nothing()
+	out.Image.Total = weight.Bytes{Unpacked: -1, Files: -1}
 	for i, step := range inspect.MadeBy(d.Config, len(d.Manifest.Layers)) {
 		size := d.Manifest.Layers[i].Size
 		out.Total.Packed += size

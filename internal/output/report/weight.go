@@ -2,6 +2,7 @@ package report
 
 import (
 	"cmp"
+	_ "embed" // of schemas
 	"fmt"
 	"path"
 	"slices"
@@ -10,6 +11,14 @@ import (
 
 	"imbricat/internal/content/weight"
 	"imbricat/internal/ground/digest"
+)
+
+// WeighSchema is the JSON Schema of what weigh prints with --format json, CompareSchema that of compare.
+var (
+	//go:embed weigh.schema.json
+	WeighSchema []byte
+	//go:embed compare.schema.json
+	CompareSchema []byte
 )
 
 // Weighed is where the bytes of an image for one platform are. Sizes are in bytes.
