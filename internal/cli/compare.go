@@ -27,7 +27,7 @@ func compareCommand() *cli.Command {
 			"Example: imbricat compare registry.tideline.example/tides/gauge:1.4.0 gauge",
 		Flags: []cli.Flag{factFlag(), platformFlag(),
 			&cli.StringSliceFlag{Name: "text", Usage: "`PATH` of a file in both, whose text is compared line by line"},
-			&cli.IntFlag{Name: "top", Value: 20, Usage: "`NUMBER` of lines of each list; 0 for all"}},
+			topFlag(20)},
 		Action: func(ctx context.Context, c *cli.Command) error { return runCompare(ctx, newSession(c)) },
 	}
 }

@@ -43,7 +43,7 @@ func weighCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "limit", Usage: "`NAME=SIZE` that the image must not exceed, else exit code 3: packed, unpacked, layer, waste, growth (with --against); waste and growth also in %"},
 			&cli.StringSliceFlag{Name: "used-by", Usage: "`COMMAND` to run in the image: what it never opens is told; '' for what the image runs; may be given again"},
 			&cli.StringFlag{Name: "within", Value: "1m", Usage: "`TIME` after which a command of --used-by is asked to end"},
-			&cli.IntFlag{Name: "top", Value: 8, Usage: "`NUMBER` of lines of each list; 0 for all"},
+			topFlag(8),
 			&cli.StringFlag{Name: "replay", Usage: "`RANGE` of commits, or a repository with published images"},
 			&cli.StringFlag{Name: "by", Value: "commits", Usage: "`WHAT` a version is: commits, or tags", Validator: func(text string) error {
 				if text != "commits" && text != "tags" {
@@ -54,6 +54,16 @@ func weighCommand() *cli.Command {
 			&cli.StringFlag{Name: "chart", Usage: "`FILE` to draw to, .svg or .png: folders as a map, or how large several images are; with --replay .svg"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runWeigh(ctx, newSession(c)) },
 	}
+}
+
+// topFlag bounds the lists of a report.
+func topFlag(value int) cli.Flag {
+	return &cli.IntFlag{Name: "top", Value: value, Usage: "`NUMBER` of lines of each list; 0 for all", Validator: func(n int) error {
+		if n < 0 {
+			return fmt.Errorf("--top takes 0 or more, not %d", n)
+		}
+		return nil
+	}}
 }
 
 func runWeigh(ctx context.Context, s *session) error {
@@ -122,6 +132,9 @@ func (s *session) weigh(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if chart := s.cmd.String("chart"); chart != "" && !strings.HasSuffix(chart, ".png") && !strings.HasSuffix(chart, ".svg") {
+		return flow.Usagef("--chart takes a file that ends in .svg or .png")
+	}
 	var limits []weigh.Limit
 	for _, text := range s.cmd.StringSlice("limit") {
 		l, err := weigh.ParseLimit(text)
@@ -163,11 +176,7 @@ func (s *session) drawWeighed(list []*report.Weighed) error {
 	if chart == "" {
 		return nil
 	}
-	png := strings.HasSuffix(chart, ".png")
-	if !png && !strings.HasSuffix(chart, ".svg") {
-		return flow.Usagef("--chart takes a file that ends in .svg or .png")
-	}
-	drawn, err := report.DrawWeighed(list, png)
+	drawn, err := report.DrawWeighed(list, strings.HasSuffix(chart, ".png"))
 	if err != nil {
 		return err
 	}

@@ -88,12 +88,19 @@ type Errors struct {
 	Problems []Problem
 }
 
+// mostTold bounds how many problems are told: of hundreds that are all alike the first tell enough.
+const mostTold = 50
+
 // Error returns each problem as file:line:column, the message, and the line with a mark below it.
 func (e *Errors) Error() string {
 	var out strings.Builder
 	for i, p := range e.Problems {
 		if i > 0 {
 			out.WriteByte('\n')
+		}
+		if i == mostTold {
+			fmt.Fprintf(&out, "and %d more mistakes", len(e.Problems)-i)
+			break
 		}
 		out.WriteString(e.File.Describe(p.Pos, p.Message))
 	}

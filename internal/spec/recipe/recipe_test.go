@@ -382,6 +382,21 @@ func TestParseGraph(t *testing.T) {
 	require.Contains(t, r.File.Describe(g.Pos, "here"), "s/n/imbricat.yaml:8:10: here\n    8 | images: {g: ")
 }
 
+// TestManyProblems: of hundreds the first are told, and how many there are.
+func TestManyProblems(t *testing.T) {
+	text := "imbricat: 1\nimages:\n"
+	for i := range 200 {
+		text += fmt.Sprintf("  image-%03d: {base: none, stepz: []}\n", i)
+	}
+	_, err := Parse("r.yaml", []byte(text))
+	var list *Errors
+	require.ErrorAs(t, err, &list)
+	require.Equal(t, 200, len(list.Problems)) // without writing them all
+	require.Contains(t, err.Error(), "r.yaml:52:")
+	require.NotContains(t, err.Error(), "r.yaml:53:")
+	require.True(t, strings.HasSuffix(err.Error(), "\nand 150 more mistakes"), err.Error())
+}
+
 // TestGraphProblems: mistakes of all recipes are told, each with its file and line there.
 func TestGraphProblems(t *testing.T) {
 	one, fine := "imbricat: 1\nimages: {g: {base: none}}\n", "imbricat: 1\nrecipes: ['*/imbricat.yaml']\n"
