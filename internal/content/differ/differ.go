@@ -64,12 +64,12 @@ type Layer struct {
 	Step   string        `json:"step,omitempty"`
 }
 
-// Value is a setting or a package that differs. Was or Now is empty where there is none.
+// Value is a setting or a package that differs. Was or Now is nil where there is none.
 type Value struct {
-	What string `json:"what"`
-	Name string `json:"name"`
-	Was  string `json:"was,omitempty"`
-	Now  string `json:"now,omitempty"`
+	What string  `json:"what"`
+	Name string  `json:"name"`
+	Was  *string `json:"was,omitempty"`
+	Now  *string `json:"now,omitempty"`
 }
 
 // File is a path that differs.
@@ -197,15 +197,16 @@ func settings(i *Image) map[string]string {
 	c := i.Config
 	all := map[string]string{"platform": strings.TrimSuffix(c.OS+"/"+c.Architecture+"/"+c.Variant, "/"), "user": c.Config.User, "working directory": c.Config.WorkingDir,
 		"entrypoint": words(c.Config.Entrypoint), "command": words(c.Config.Cmd), "stop signal": c.Config.StopSignal, "author": c.Author}
+	maps.DeleteFunc(all, func(_, value string) bool { return value == "" })
 	for _, pair := range c.Config.Env {
 		name, value, _ := strings.Cut(pair, "=")
-		all["env "+name] = "=" + value
+		all["env "+name] = value
 	}
 	for name, value := range c.Config.Labels {
-		all["label "+name] = "=" + value
+		all["label "+name] = value
 	}
 	for name, value := range i.Annotations {
-		all["annotation "+name] = "=" + value
+		all["annotation "+name] = value
 	}
 	if c.Created != nil {
 		all["created"] = c.Created.UTC().Format(time.RFC3339)
@@ -216,7 +217,6 @@ func settings(i *Image) map[string]string {
 	for name := range c.Config.Volumes {
 		all["volume "+name] = "yes"
 	}
-	maps.DeleteFunc(all, func(_, value string) bool { return value == "" })
 	return all
 }
 
@@ -241,11 +241,11 @@ func values(was, now map[string]string) (list []Value) {
 		new, has := now[name]
 		switch {
 		case !had:
-			list = append(list, Value{Added, name, "", new})
+			list = append(list, Value{Added, name, nil, &new})
 		case !has:
-			list = append(list, Value{Removed, name, old, ""})
+			list = append(list, Value{Removed, name, &old, nil})
 		case old != new:
-			list = append(list, Value{Changed, name, old, new})
+			list = append(list, Value{Changed, name, &old, &new})
 		}
 	}
 	return list

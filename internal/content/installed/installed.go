@@ -35,7 +35,7 @@ type Package struct {
 	// Files are the paths that it owns, and Folder is where all of it lies that no other package owns; either may be empty.
 	Files  []string `json:"files,omitempty"`
 	Folder string   `json:"folder,omitempty"`
-	// Of says that another record tells of the package, of this name or for this folder: this one adds files to it.
+	// Of is what records of one package have in common, where that is not its name or its folder. One without a name adds files to it.
 	Of string `json:"of,omitempty"`
 }
 
@@ -69,7 +69,7 @@ func In(view *tree.View, evidence func(n *tree.Node) []Package) *Installed {
 				all[key] = known
 			}
 			known.Files = append(known.Files, p.Files...)
-			if p.Of == "" {
+			if p.Name != "" {
 				known.Name, known.Version, known.Record, known.Folder = p.Name, p.Version, n.Path, cmp.Or(known.Folder, p.Folder)
 			}
 		}

@@ -135,7 +135,11 @@ func dpkgStatus(text io.Reader) (all []Package) {
 func dpkgPart(p string, text io.Reader) []Package {
 	name, sums := strings.CutSuffix(path.Base(p), ".md5sums")
 	if !sums {
-		return dpkgStatus(text)
+		all := dpkgStatus(text)
+		for i := range all {
+			all[i].Of = name // which need not be the package's
+		}
+		return all
 	}
 	one := Package{Manager: Dpkg, Of: name}
 	lines(text, func(line string) {

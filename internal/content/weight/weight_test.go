@@ -126,6 +126,7 @@ func TestPackages(t *testing.T) {
 			file{"usr/lib/python3/site-packages/tides/__init__.py", text("py", 400), 0}, file{"usr/lib/python3/site-packages/tides/a,b.py", text("ab", 500), 0},
 			file{"usr/lib/ruby/specifications/ebb-flow-1.2.3.gemspec", "x", 0}, file{"usr/lib/ruby/gems/ebb-flow-1.2.3/lib/ebb.rb", text("rb", 600), 0},
 			file{"opt/almanac-2.1.0.jar", text("jar", 700), 0}, file{"opt/gauge", goText, 0o755}),
+		layerOf(t, "slim", file{"var/lib/dpkg/status.d/base", "Package: base-files\nVersion: 12\n", 0}, file{"var/lib/dpkg/status.d/base.md5sums", "0123  usr/share/base\n", 0}, file{"usr/share/base", text("base", 900), 0}),
 		layerOf(t, "alpine", file{"lib/apk/db/installed", "C:x\nP:musl\nV:1.2.5\nF:lib\nR:ld-musl.so\na:0:0:755\n\nP:none\nV:1\n", 0}, file{"lib/ld-musl.so", text("musl", 800), 0o755}),
 	})
 	require.NoError(t, err)
@@ -133,7 +134,7 @@ func TestPackages(t *testing.T) {
 	for _, p := range image.Packages {
 		got[strings.TrimSpace(p.Manager+" "+p.Name+" "+p.Version)] = p.Unpacked
 	}
-	require.Equal(t, map[string]int64{"dpkg tide 1.2-3": 1000 + 18, "dpkg moon 2": 2000 + 14, "npm tides 3.0.0": 34 + 300, "npm @sea/level 0.1.0": 39, "npm deep 9.9.9": 33,
+	require.Equal(t, map[string]int64{"dpkg base-files 12": 900, "dpkg tide 1.2-3": 1000 + 18, "dpkg moon 2": 2000 + 14, "npm tides 3.0.0": 34 + 300, "npm @sea/level 0.1.0": 39, "npm deep 9.9.9": 33,
 		"python Tides 1.0": 400 + 500 + 63 + 71, "gem ebb-flow 1.2.3": 600 + 1, "java almanac 2.1.0": 700, "go tideline.example/gauge v1.4.0": int64(len(goText)), "apk musl 1.2.5": 800}, got)
 }
 

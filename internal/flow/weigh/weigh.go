@@ -129,7 +129,7 @@ func decode(text []byte) (one weight.Layer, err error) {
 
 // noteKey names what is remembered of a blob. The number changes with what is found in layers.
 func noteKey(desc digest.Descriptor) digest.Key {
-	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 2\n%s %d\n", desc.Digest, desc.Size)))
+	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 3\n%s %d\n", desc.Digest, desc.Size)))
 }
 
 // mostEvidence bounds what is remembered of packages of one layer, in packages and paths.
@@ -191,7 +191,7 @@ func (s *Source) keep(desc digest.Descriptor, one weight.Layer) {
 
 // imageKey names what is remembered of an image: it depends on its layers and their steps alone. The number changes with what is told.
 func imageKey(d Documents, steps []string) digest.Key {
-	text := []byte("imbricat weighed image 1\n")
+	text := []byte("imbricat weighed image 2\n")
 	for i, desc := range d.Manifest.Layers {
 		text = fmt.Appendf(text, "%s %d %q\n", desc.Digest, desc.Size, steps[i])
 	}

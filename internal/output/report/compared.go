@@ -144,7 +144,7 @@ func (l comparedLines) values(what string, all []differ.Value) {
 	l.head(what + "s")
 	for _, one := range all[:l.cut(len(all))] {
 		text := fmt.Sprintf("%s %s", signs[one.What], one.Name)
-		plain := func(value string) string { return shorten(strings.TrimPrefix(value, "="), 60) }
+		plain := func(value *string) string { return shorten(*value, 60) }
 		switch one.What {
 		case differ.Added:
 			text += "  " + plain(one.Now)
