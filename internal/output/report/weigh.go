@@ -31,7 +31,7 @@ type ReplayBytes struct {
 	Unpacked int64 `json:"unpacked"`
 }
 
-// ReplaysText returns a line for each version with a bar for what today's layers push of it.
+// ReplaysText returns a line for each version with a bar for what today's layers push of it, and what a single layer would beyond that.
 func ReplaysText(p Paint, list []Replay) string {
 	w := &strings.Builder{}
 	for n, r := range list {
@@ -60,7 +60,7 @@ func ReplaysText(p Paint, list []Replay) string {
 				line += fmt.Sprintf("  %9s / %8s", Size(b.Pushed), Size(b.Unpacked))
 			}
 			own, whole := bar(v.Bytes[0].Pushed, most), bar(v.Bytes[len(v.Bytes)-1].Pushed, most)
-			fmt.Fprintln(w, line+"  "+p.Accent(strings.Repeat("▆", own))+p.Muted(strings.Repeat("▁", max(0, whole-own))))
+			fmt.Fprintln(w, line+"  "+p.Accent(strings.Repeat("█", own))+p.Muted(strings.Repeat("░", max(0, whole-own))))
 		}
 		line := fmt.Sprintf("  %-12s %9s", "together", Size(r.Changed))
 		for _, b := range r.Totals {
