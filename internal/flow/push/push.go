@@ -220,7 +220,9 @@ func Older(git *facts.Git, own map[string]string, stands registry.Document) stri
 		return "" // nobody knows what it is
 	}
 	if git != nil && git.Known() {
-		switch git.Ancestry(own[v1.AnnotationRevision], there.Annotations[v1.AnnotationRevision]) {
+		// An image of other files than its commit has is as old as the commit.
+		ours, theirs := strings.TrimSuffix(own[v1.AnnotationRevision], engine.DirtyRevision), strings.TrimSuffix(there.Annotations[v1.AnnotationRevision], engine.DirtyRevision)
+		switch git.Ancestry(ours, theirs) {
 		case facts.Before:
 			return "it was built from a later commit, " + there.Annotations[v1.AnnotationRevision][:12]
 		case facts.After, facts.Same:

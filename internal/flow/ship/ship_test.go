@@ -166,7 +166,7 @@ func TestDirty(t *testing.T) {
 	var kind *flow.Error
 	require.ErrorAs(t, err, &kind)
 	require.Equal(t, flow.Refused, kind.Kind)
-	require.ErrorContains(t, err, "gauge is not pushed as "+commit[:7]+": it takes in 1 file that differs from the commit (page)")
+	require.ErrorContains(t, err, "gauge is not pushed as "+commit[:7]+": it is made from 1 file that differs from the commit (page)")
 	require.Empty(t, k.Steps)
 	require.Empty(t, r.Tags(t, "tides/gauge"))
 	_, err = again(t, p, Options{Options: push.Options{Dirty: true}}, nil)

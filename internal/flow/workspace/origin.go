@@ -143,7 +143,7 @@ func (o *Origin) unit(out *strings.Builder, at *toldAt, name string) {
 		fmt.Fprintf(out, "no %s\n", name)
 		return
 	}
-	out.WriteString(says.Said)
+	out.WriteString(says.Held)
 	_, all := at.recipe.Asks(says)
 	for _, fact := range all.Facts {
 		fmt.Fprintf(out, "fact %q %q %q\n", fact.In, fact.Name, fact.Value.Source())
@@ -255,7 +255,7 @@ func (o *Origin) Edited(changed []string) (edited []string, err error) {
 }
 
 // saidNote is the first line of what is kept of commits: changed with what is hashed.
-const saidNote = "imbricat said 1"
+const saidNote = "imbricat said 2"
 
 // noteKey names what is kept of commits, by all that decides what they say but themselves.
 func (o *Origin) noteKey() digest.Key {

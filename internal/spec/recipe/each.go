@@ -201,7 +201,8 @@ func (d *decoder) variantsOf(i Image, e *each) []Image {
 	made := map[string]bool{}
 	for _, values := range all {
 		one := i
-		one.Of, one.Each, one.Said = i.Name, values, i.Said+fmt.Sprintf("%q", values)
+		told := fmt.Sprintf("%q", values)
+		one.Of, one.Each, one.Said, one.Held = i.Name, values, i.Said+told, i.Held+told
 		if one.Name = e.name(i.Name, values); !unitName.MatchString(one.Name) || len(one.Name) > 100 {
 			d.report(e.pos, "%q is not a valid name for an image: the values of each become parts of it", one.Name)
 		}

@@ -238,7 +238,7 @@ func (d *decoder) steps(n *yaml.Node) []Step {
 }
 
 func (d *decoder) stage(key, value *yaml.Node) (s Stage) {
-	s = Stage{Name: d.own(key.Value), In: d.in.folder, Pos: at(key), Said: d.said(value)}
+	s = Stage{Name: d.own(key.Value), In: d.in.folder, Pos: at(key), Said: d.said(value), Held: d.held(value)}
 	d.checkName(key, "stage", unitName)
 	defer d.gatherResults(&s)()
 	d.object(value, "the stage "+key.Value, append(d.unitFields(&s, false),
@@ -260,7 +260,7 @@ func (d *decoder) images(key, value *yaml.Node) []Image {
 }
 
 func (d *decoder) image(key, value *yaml.Node) (i Image, lists *each) {
-	i = Image{Stage: Stage{Name: key.Value, In: d.in.folder, Pos: at(key), Said: d.said(value)}}
+	i = Image{Stage: Stage{Name: key.Value, In: d.in.folder, Pos: at(key), Said: d.said(value), Held: d.held(value)}}
 	d.checkName(key, "image", unitName)
 	defer d.gatherResults(&i.Stage)()
 	d.object(value, "the image "+key.Value, append(append(d.unitFields(&i.Stage, true), below("settings", d.settingsFields(&i.Settings))...),

@@ -139,6 +139,8 @@ type Stage struct {
 
 	// Said is all that the recipe says of it, in a form that formatting and comments do not change.
 	Said string
+	// Held is that without what makes no difference to what it holds: where it goes, and what is held against it.
+	Held string
 
 	results []UnitUse     // of whose files its values are made
 	content []*Expression // of what it holds: all but those of where it goes and what is held against it

@@ -11,14 +11,22 @@ import (
 )
 
 // said writes what a value of a unit says, with the defaults of its recipe, so that two texts that say the same are the same.
-func (d *decoder) said(n *yaml.Node) string {
+func (d *decoder) said(n *yaml.Node) string { return d.saidBut(n, "each") }
+
+// held is what is said of what an image holds: not where it goes, and what is held against it.
+func (d *decoder) held(n *yaml.Node) string {
+	return d.saidBut(n, "each", "publish", "checks", "also-needs")
+}
+
+// saidBut leaves keys of a unit out.
+func (d *decoder) saidBut(n *yaml.Node, keys ...string) string {
 	var out strings.Builder
 	left := maxNodes
 	if entry := d.deref(n); entry.Kind == yaml.MappingNode { // what lists there are makes no difference to an image that has its values
 		own := *entry
 		own.Content = nil
 		for i := 0; i+1 < len(entry.Content); i += 2 {
-			if entry.Content[i].Value != "each" {
+			if !slices.Contains(keys, entry.Content[i].Value) {
 				own.Content = append(own.Content, entry.Content[i], entry.Content[i+1])
 			}
 		}
