@@ -37,12 +37,9 @@ func runCompare(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	wanted, err := s.platforms()
+	wanted, err := s.onePlatform()
 	if err != nil {
 		return err
-	}
-	if len(wanted) > 1 {
-		return flow.Usagef("compare takes one --platform")
 	}
 	st, err := s.openStore()
 	if err != nil {

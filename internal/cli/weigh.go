@@ -56,6 +56,15 @@ func weighCommand() *cli.Command {
 	}
 }
 
+// onePlatform is the platform that is asked for, where one is.
+func (s *session) onePlatform() ([]platform.Platform, error) {
+	wanted, err := s.platforms()
+	if err == nil && len(wanted) > 1 {
+		err = flow.Usagef("%s takes one --platform", s.cmd.Name)
+	}
+	return wanted, err
+}
+
 // topFlag bounds the lists of a report.
 func topFlag(value int) cli.Flag {
 	return &cli.IntFlag{Name: "top", Value: value, Usage: "`NUMBER` of lines of each list; 0 for all", Validator: func(n int) error {
@@ -121,12 +130,9 @@ func (s *session) weigh(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	wanted, err := s.platforms()
+	wanted, err := s.onePlatform()
 	if err != nil {
 		return err
-	}
-	if len(wanted) > 1 {
-		return flow.Usagef("weigh takes one --platform")
 	}
 	st, err := s.openStore()
 	if err != nil {
@@ -190,10 +196,14 @@ func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wan
 		return nil, err
 	}
 	defer done()
-	if documents && source.Elsewhere {
-		return source.Documents(ctx, wanted)
+	i, err := source.Open(ctx, wanted)
+	if err != nil {
+		return nil, err
 	}
-	one, err := source.Image(ctx, wanted)
+	if documents && source.Elsewhere {
+		return i.Look(), nil
+	}
+	one, err := i.Weigh(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -203,39 +213,35 @@ func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wan
 			return nil, err
 		}
 		defer done()
-		if one.Against, err = source.Against(ctx, wanted, one, other); err != nil {
+		if one.Against, err = i.Against(ctx, one, other); err != nil {
 			return nil, err
 		}
 	} else if base, done := s.baseOf(ctx, st, one, source.Elsewhere); base != nil {
 		defer done()
 		base.Name = one.BaseName
-		one.Base, _ = source.Against(ctx, wanted, one, base) // without it there is less to tell
+		one.Base, _ = i.Against(ctx, one, base) // without it there is less to tell
 	}
 	if s.cmd.IsSet("used-by") {
-		if one.Use, err = s.use(ctx, st, source, wanted, one.Platform); err != nil {
+		if one.Use, err = s.use(ctx, st, i); err != nil {
 			return nil, err
 		}
 	}
-	one.Limits, err = source.Hold(ctx, wanted, limits, one)
+	one.Limits, err = i.Hold(ctx, limits, one)
 	return one, err
 }
 
 // use runs commands in an image and tells what of it they opened.
-func (s *session) use(ctx context.Context, st *store.Store, source *weigh.Source, wanted []platform.Platform, chosen string) (*weight.Use, error) {
+func (s *session) use(ctx context.Context, st *store.Store, i *weigh.Image) (*weight.Use, error) {
 	within, err := recipe.ParseDuration(s.cmd.String("within"))
 	if err != nil || within <= 0 {
 		return nil, flow.Usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
-	}
-	p, err := platform.Parse(chosen)
-	if err != nil {
-		return nil, err
 	}
 	nothing, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
 	if err != nil {
 		return nil, err
 	}
 	defer nothing.Close()
-	t := &trial{image: source.Name, platform: p}
+	t := &trial{image: i.Name, platform: i.Offer.Platform}
 	found, err := s.resolve(ctx, st, t)
 	if err != nil {
 		return nil, err
@@ -249,16 +255,19 @@ func (s *session) use(ctx context.Context, st *store.Store, source *weigh.Source
 		if text != "" {
 			do.Command = []string{"/bin/sh", "-c", text}
 		}
-		status, err := try.Image(ctx, try.Options{Store: st, Local: s.executor(ctx, st, atOnce{s}, nil)}, found, p, do)
+		status, err := try.Image(ctx, try.Options{Store: st, Local: s.executor(ctx, st, atOnce{s}, nil)}, found, i.Offer.Platform, do)
 		timer.Stop()
-		if err != nil {
-			return nil, fmt.Errorf("running %q in %s: %w", text, source.Name, err)
+		switch {
+		case err != nil && text != "":
+			return nil, fmt.Errorf("running %q in %s: %w; commands are run by the image's /bin/sh, and --used-by '' is what the image runs", text, i.Name, err)
+		case err != nil:
+			return nil, err
 		}
 		if status.Code != 0 || status.Signal != "" {
 			fmt.Fprintf(s.err, "warning: %q ended with %s; what it opened until then is told\n", text, cmp.Or(status.Signal, fmt.Sprint(status.Code)))
 		}
 	}
-	return source.Use(ctx, wanted, commands, traces)
+	return i.Use(ctx, commands, traces)
 }
 
 // baseOf opens the base of an image, where it is in the store, or in the registry that is asked anyway; nil: it is not at hand.

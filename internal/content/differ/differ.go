@@ -6,7 +6,6 @@ package differ
 import (
 	"cmp"
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"sort"
@@ -94,12 +93,6 @@ type Folder struct {
 // mostTold bounds the lists of files and folders.
 const mostTold = 10_000
 
-// from tells a layer of a view.
-type from int
-
-// Open implements tree.Contents: nothing is opened here.
-func (from) Open(string) (io.ReadCloser, error) { return nil, fmt.Errorf("nothing is opened here") }
-
 // place is where a file's bytes are.
 type place struct {
 	from tree.Contents
@@ -117,14 +110,14 @@ type view struct {
 func viewOf(i *Image) (*view, error) {
 	v := &view{image: i, tree: tree.NewView()}
 	for l := range i.Layers {
-		if err := v.tree.Apply(i.Layers[l].Index.Entries, from(l)); err != nil {
+		if err := v.tree.Apply(i.Layers[l].Index.Entries, tree.LayerNumber(l)); err != nil {
 			return nil, err
 		}
 	}
 	v.tree.Each(func(n *tree.Node) { v.nodes = append(v.nodes, n) })
 	sort.Slice(v.nodes, func(a, b int) bool { return v.nodes[a].Path < v.nodes[b].Path })
 	v.installed = installed.In(v.tree, func(n *tree.Node) []installed.Package {
-		if l, is := n.From.(from); is {
+		if l, is := n.From.(tree.LayerNumber); is {
 			return i.Layers[l].Evidence[n.At]
 		}
 		return nil
@@ -134,7 +127,7 @@ func viewOf(i *Image) (*view, error) {
 
 // step is what made a node.
 func (v *view) step(n *tree.Node) string {
-	if l, is := n.From.(from); is {
+	if l, is := n.From.(tree.LayerNumber); is {
 		return v.image.Layers[l].Step
 	}
 	return ""

@@ -1,7 +1,9 @@
 package tree
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"path"
 	"sort"
@@ -21,6 +23,12 @@ type View struct {
 	mutex sync.Mutex
 	names map[inode][]string // of files with several, where they were asked for since the last layer
 }
+
+// LayerNumber stands for the contents of a layer, by its number, in a view that only tells which layer a file is from.
+type LayerNumber int
+
+// Open implements Contents: there is nothing to open.
+func (LayerNumber) Open(string) (io.ReadCloser, error) { return nil, errors.ErrUnsupported }
 
 // inode is what names that are hard links to each other have in common.
 type inode struct {

@@ -5,8 +5,6 @@ package weight
 
 import (
 	"cmp"
-	"errors"
-	"io"
 	"slices"
 	"strings"
 
@@ -71,12 +69,6 @@ type Image struct {
 	Waste    []Waste        `json:"waste"` // the largest first
 }
 
-// from tells a layer of a view.
-type from int
-
-// Open implements tree.Contents: nothing is opened here.
-func (from) Open(string) (io.ReadCloser, error) { return nil, errors.ErrUnsupported }
-
 // weighing is one look at an image.
 type weighing struct {
 	layers []Layer
@@ -119,7 +111,7 @@ func begin(layers []Layer) (*weighing, error) {
 	w := &weighing{layers: layers, view: tree.NewView(), image: Nothing(), seen: map[place]bool{}}
 	for l := range layers {
 		entries := layers[l].Index.Entries
-		if err := w.view.Apply(entries, from(l)); err != nil {
+		if err := w.view.Apply(entries, tree.LayerNumber(l)); err != nil {
 			return nil, err
 		}
 		at := make(map[string]int, len(entries))
@@ -136,7 +128,7 @@ func begin(layers []Layer) (*weighing, error) {
 // installed finds the packages of what is seen.
 func (w *weighing) installed() *installed.Installed {
 	return installed.In(w.view, func(n *tree.Node) []installed.Package {
-		if l, is := n.From.(from); is {
+		if l, is := n.From.(tree.LayerNumber); is {
 			return w.layers[l].Evidence[n.At]
 		}
 		return nil
@@ -237,7 +229,7 @@ func (w *weighing) place(n *tree.Node) (l, i int, is bool) {
 	if n.Kind != tree.File {
 		return 0, 0, false
 	}
-	origin, is := n.From.(from)
+	origin, is := n.From.(tree.LayerNumber)
 	if !is {
 		return 0, 0, false
 	}

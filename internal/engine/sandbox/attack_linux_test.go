@@ -456,8 +456,8 @@ func TestBounds(t *testing.T) {
 			b := newBench(t, o)
 			for line, bounds := range map[string]Bounds{
 				"b() { [ $1 = 0 ] && exec busybox sleep 30; b $(($1-1)) & b $(($1-1)) & wait; }; b 11": {Processes: 200},
-				"busybox awk 'BEGIN { s = \"tide\"; while (1) s = s s }'; busybox sleep 20":           {Memory: 100e6},
-				"while busybox dd if=/dev/zero of=/tmp/$((n=n+1)) bs=1M count=20; do :; done":         {Disk: 100e6},
+				"busybox awk 'BEGIN { s = \"tide\"; while (1) s = s s }'; busybox sleep 20":            {Memory: 100e6},
+				"while busybox dd if=/dev/zero of=/tmp/$((n=n+1)) bs=1M count=20; do :; done":          {Disk: 100e6},
 			} {
 				began := time.Now()
 				_, out, _, err := b.run(context.Background(), line, func(s *Spec) { s.Bounds = bounds })

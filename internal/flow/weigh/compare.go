@@ -3,8 +3,6 @@ package weigh
 import (
 	"bytes"
 	"context"
-	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -39,25 +37,15 @@ func Compare(ctx context.Context, first, second *Source, wanted []platform.Platf
 		out.Difference = differ.None()
 		return out, nil
 	}
-	sides := [2]*differ.Image{}
-	documents := [2]Documents{}
-	for i, one := range []struct {
-		source *Source
-		offer  image.Offer
-	}{{first, chosen}, {second, other}} {
-		if documents[i], err = one.source.Read(ctx, one.offer.Descriptor); err != nil {
-			return nil, err
-		}
-		layers, err := one.source.Layers(ctx, documents[i])
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", one.source.Name, err)
-		}
-		sides[i] = &differ.Image{Layers: layers, Config: documents[i].Config, Annotations: documents[i].Manifest.Annotations}
-		for _, desc := range documents[i].Manifest.Layers {
-			sides[i].Digests = append(sides[i].Digests, desc.Digest)
-		}
+	was, err := side(ctx, first, chosen, all)
+	if err != nil {
+		return nil, err
 	}
-	if out.Difference, err = differ.Between(sides[0], sides[1]); err != nil {
+	now, err := side(ctx, second, other, others)
+	if err != nil {
+		return nil, err
+	}
+	if out.Difference, err = differ.Between(&was.Image, &now.Image); err != nil {
 		return nil, err
 	}
 	for _, p := range texts {
@@ -65,20 +53,42 @@ func Compare(ctx context.Context, first, second *Source, wanted []platform.Platf
 		if err != nil {
 			return nil, flow.WrongUse(err)
 		}
-		was, hadIt, err := first.file(ctx, documents[0], sides[0], clean)
+		before, hadIt, err := was.file(ctx, clean)
 		if err != nil {
 			return nil, err
 		}
-		now, hasIt, err := second.file(ctx, documents[1], sides[1], clean)
+		after, hasIt, err := now.file(ctx, clean)
 		if err != nil {
 			return nil, err
 		}
 		if !hadIt && !hasIt {
 			return nil, flow.Usagef("neither image has a file /%s", clean)
 		}
-		out.Texts = append(out.Texts, report.TextDifference{Path: "/" + clean, Lines: lineByLine(string(was), string(now))})
+		out.Texts = append(out.Texts, report.TextDifference{Path: "/" + clean, Lines: lineByLine(string(before), string(after))})
 	}
 	return out, nil
+}
+
+// compared is an image that is compared, with its documents.
+type compared struct {
+	differ.Image
+	read *Image
+}
+
+func side(ctx context.Context, s *Source, chosen image.Offer, all []image.Offer) (*compared, error) {
+	read, err := s.open(ctx, chosen, all)
+	if err != nil {
+		return nil, err
+	}
+	layers, err := read.Layers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := &compared{differ.Image{Layers: layers, Config: read.Config, Annotations: read.Manifest.Annotations}, read}
+	for _, desc := range read.Manifest.Layers {
+		c.Digests = append(c.Digests, desc.Digest)
+	}
+	return c, nil
 }
 
 // common chooses a platform that both have, the first such; without one each keeps its own.
@@ -94,21 +104,17 @@ func common(all, others []image.Offer, one, other image.Offer) (image.Offer, ima
 }
 
 func sideOf(s *Source, chosen image.Offer, all []image.Offer) report.Side {
-	side := report.Side{Reference: s.Name, Digest: chosen.Descriptor.Digest, Root: s.Root.Digest}
-	for _, one := range all {
-		side.Platforms = append(side.Platforms, one.Platform.String())
-	}
-	return side
+	return report.Side{Reference: s.Name, Digest: chosen.Descriptor.Digest, Root: s.Root.Digest, Platforms: platformsOf(all)}
 }
 
 // mostText bounds a file whose text is compared, in bytes.
 const mostText = 1 << 20
 
 // file reads a file of an image by its path there, wherever its layers have it. A link is followed.
-func (s *Source) file(ctx context.Context, d Documents, i *differ.Image, p string) (text []byte, is bool, err error) {
+func (c *compared) file(ctx context.Context, p string) (text []byte, is bool, err error) {
 	view := tree.NewView()
-	for l := range i.Layers {
-		if err := view.Apply(i.Layers[l].Index.Entries, inLayer(l)); err != nil {
+	for l := range c.Layers {
+		if err := view.Apply(c.Layers[l].Index.Entries, tree.LayerNumber(l)); err != nil {
 			return nil, false, err
 		}
 	}
@@ -123,11 +129,11 @@ func (s *Source) file(ctx context.Context, d Documents, i *differ.Image, p strin
 	if n.Size > mostText {
 		return nil, false, flow.Usagef("/%s has %s: texts of at most %s are compared", p, report.Size(n.Size), report.Size(mostText))
 	}
-	l, is := n.From.(inLayer)
+	l, is := n.From.(tree.LayerNumber)
 	if !is {
 		return nil, false, nil
 	}
-	blob, err := s.From.Fetch(ctx, d.Manifest.Layers[l])
+	blob, err := c.read.From.Fetch(ctx, c.read.Manifest.Layers[l])
 	if err != nil {
 		return nil, false, err
 	}
@@ -141,12 +147,6 @@ func (s *Source) file(ctx context.Context, d Documents, i *differ.Image, p strin
 	})
 	return text, true, err
 }
-
-// inLayer tells a layer of a view.
-type inLayer int
-
-// Open implements tree.Contents: nothing is opened here.
-func (inLayer) Open(string) (io.ReadCloser, error) { return nil, errors.ErrUnsupported }
 
 // around is how many lines are told before and behind what differs.
 const around = 3

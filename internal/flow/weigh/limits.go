@@ -12,7 +12,6 @@ import (
 	"imbricat/internal/content/weight"
 	"imbricat/internal/engine/check"
 	"imbricat/internal/flow"
-	"imbricat/internal/ground/platform"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/recipe"
 )
@@ -60,19 +59,11 @@ func ParseLimit(text string) (l Limit, err error) {
 }
 
 // Hold holds an image against limits.
-func (s *Source) Hold(ctx context.Context, wanted []platform.Platform, limits []Limit, one *report.Weighed) (list []report.Limit, err error) {
+func (i *Image) Hold(ctx context.Context, limits []Limit, one *report.Weighed) (list []report.Limit, err error) {
 	if len(limits) == 0 {
 		return nil, nil
 	}
-	chosen, _, err := s.Choose(ctx, wanted)
-	if err != nil {
-		return nil, err
-	}
-	d, err := s.Read(ctx, chosen.Descriptor)
-	if err != nil {
-		return nil, err
-	}
-	layers, err := s.Layers(ctx, d)
+	layers, err := i.Layers(ctx)
 	if err != nil {
 		return nil, err
 	}

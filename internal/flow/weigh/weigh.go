@@ -68,34 +68,53 @@ func (s *Source) Choose(ctx context.Context, wanted []platform.Platform) (chosen
 	return all[0], all, nil
 }
 
-// Documents are those of an image for one platform.
-type Documents struct {
+// Image is an image of a source for one platform, whose documents were read.
+type Image struct {
+	*Source
+	Offer    image.Offer
+	Offers   []image.Offer // all that the source has
 	Manifest *v1.Manifest
 	Config   *v1.Image
+	steps    []string // what made the layers
 }
 
-// Read reads the documents of an image.
-func (s *Source) Read(ctx context.Context, desc digest.Descriptor) (d Documents, err error) {
-	if d.Manifest, err = image.ReadManifest(ctx, s.From, desc); err == nil {
-		d.Config, err = image.ReadConfig(ctx, s.From, d.Manifest)
+// Open reads the documents of the image that Choose chooses.
+func (s *Source) Open(ctx context.Context, wanted []platform.Platform) (*Image, error) {
+	chosen, all, err := s.Choose(ctx, wanted)
+	if err != nil {
+		return nil, err
 	}
-	return d, err
+	return s.open(ctx, chosen, all)
+}
+
+func (s *Source) open(ctx context.Context, chosen image.Offer, all []image.Offer) (i *Image, err error) {
+	i = &Image{Source: s, Offer: chosen, Offers: all}
+	if i.Manifest, err = image.ReadManifest(ctx, s.From, chosen.Descriptor); err != nil {
+		return nil, err
+	}
+	if i.Config, err = image.ReadConfig(ctx, s.From, i.Manifest); err != nil {
+		return nil, err
+	}
+	i.steps = inspect.MadeBy(i.Config, len(i.Manifest.Layers))
+	return i, nil
 }
 
 // Layers reads what the layers of an image hold, several at a time.
-func (s *Source) Layers(ctx context.Context, d Documents) ([]weight.Layer, error) {
-	steps := inspect.MadeBy(d.Config, len(d.Manifest.Layers))
-	all := make([]weight.Layer, len(d.Manifest.Layers))
+func (i *Image) Layers(ctx context.Context) ([]weight.Layer, error) {
+	all := make([]weight.Layer, len(i.Manifest.Layers))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i, desc := range d.Manifest.Layers {
+	for n, desc := range i.Manifest.Layers {
 		group.Go(func() (err error) {
-			all[i], err = s.layer(ctx, desc)
-			all[i].Step = steps[i]
+			all[n], err = i.layer(ctx, desc)
+			all[n].Step = i.steps[n]
 			return err
 		})
 	}
-	return all, group.Wait()
+	if err := group.Wait(); err != nil {
+		return nil, fmt.Errorf("%s: %w", i.Name, err)
+	}
+	return all, nil
 }
 
 // encode writes what is remembered of a layer's blob: a line with the lengths of three parts, the index, the weights, and what files tell of packages
@@ -189,126 +208,90 @@ func (s *Source) keep(desc digest.Descriptor, one weight.Layer) {
 	}
 }
 
-// imageKey names what is remembered of an image: it depends on its layers and their steps alone. The number changes with what is told.
-func imageKey(d Documents, steps []string) digest.Key {
+// key names what is remembered of an image: it depends on its layers and their steps alone. The number changes with what is told.
+func (i *Image) key() digest.Key {
 	text := []byte("imbricat weighed image 2\n")
-	for i, desc := range d.Manifest.Layers {
-		text = fmt.Appendf(text, "%s %d %q\n", desc.Digest, desc.Size, steps[i])
+	for n, desc := range i.Manifest.Layers {
+		text = fmt.Appendf(text, "%s %d %q\n", desc.Digest, desc.Size, i.steps[n])
 	}
 	return digest.Key(digest.ContentBytes(text))
 }
 
-// weigh weighs the layers of an image, or remembers that.
-func (s *Source) weigh(ctx context.Context, d Documents) (*weight.Image, error) {
-	key := imageKey(d, inspect.MadeBy(d.Config, len(d.Manifest.Layers)))
-	if text, found := s.Store.Note(key); found {
-		known := &weight.Image{}
-		if json.Unmarshal(text, known) == nil && len(known.Layers) == len(d.Manifest.Layers) {
-			return known, nil
+// recall returns what an image weighed before; nil: it was not weighed.
+func (i *Image) recall() *weight.Image {
+	text, found := i.Store.Note(i.key())
+	known := &weight.Image{}
+	if !found || json.Unmarshal(text, known) != nil || len(known.Layers) != len(i.Manifest.Layers) {
+		return nil
+	}
+	return known
+}
+
+// Weigh weighs an image, or remembers that.
+func (i *Image) Weigh(ctx context.Context) (*report.Weighed, error) {
+	weighed := i.recall()
+	if weighed == nil {
+		layers, err := i.Layers(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if weighed, err = weight.Of(layers); err != nil {
+			return nil, fmt.Errorf("%s: %w", i.Name, err)
+		}
+		if text, err := json.Marshal(weighed); err == nil {
+			_ = i.Store.PutNote(i.key(), text) // it only saves time
 		}
 	}
-	layers, err := s.Layers(ctx, d)
-	if err != nil {
-		return nil, err
-	}
-	weighed, err := weight.Of(layers)
-	if err != nil {
-		return nil, err
-	}
-	if text, err := json.Marshal(weighed); err == nil {
-		_ = s.Store.PutNote(key, text) // it only saves time
-	}
-	return weighed, nil
+	return i.described(weighed), nil
 }
 
-// Image weighs an image for one platform.
-func (s *Source) Image(ctx context.Context, wanted []platform.Platform) (*report.Weighed, error) {
-	chosen, all, err := s.Choose(ctx, wanted)
-	if err != nil {
-		return nil, err
+// Look weighs an image by what its documents tell, and fetches no layer; what was weighed before is told whole.
+func (i *Image) Look() *report.Weighed {
+	if known := i.recall(); known != nil {
+		return i.described(known)
 	}
-	d, err := s.Read(ctx, chosen.Descriptor)
-	if err != nil {
-		return nil, err
+	weighed := weight.Nothing()
+	weighed.Total = weight.Bytes{Unpacked: -1, Files: -1}
+	for n, desc := range i.Manifest.Layers {
+		weighed.Total.Packed += desc.Size
+		weighed.Layers = append(weighed.Layers, weight.LayerShare{Step: i.steps[n], Bytes: weight.Bytes{Packed: desc.Size, Unpacked: -1, Files: -1}})
 	}
-	return s.whole(ctx, chosen, all, d)
+	return i.described(weighed)
 }
 
-func (s *Source) whole(ctx context.Context, chosen image.Offer, all []image.Offer, d Documents) (*report.Weighed, error) {
-	out := s.described(chosen, all, d)
-	var err error
-	if out.Image, err = s.weigh(ctx, d); err != nil {
-		return nil, fmt.Errorf("%s: %w", s.Name, err)
-	}
-	out.WastedShare = out.Image.Share()
-	return out, nil
-}
-
-func (s *Source) described(chosen image.Offer, all []image.Offer, d Documents) *report.Weighed {
-	out := &report.Weighed{Reference: s.Name, Digest: chosen.Descriptor.Digest, Platform: chosen.Platform.String(), Created: knownTime(d.Config.Created)}
-	for _, one := range all {
-		out.Platforms = append(out.Platforms, one.Platform.String())
-	}
-	out.BaseName, out.BaseDigest = d.Manifest.Annotations[v1.AnnotationBaseImageName], digest.Digest(d.Manifest.Annotations[v1.AnnotationBaseImageDigest])
+func (i *Image) described(weighed *weight.Image) *report.Weighed {
+	out := &report.Weighed{Reference: i.Name, Digest: i.Offer.Descriptor.Digest, Platform: i.Offer.Platform.String(), Platforms: platformsOf(i.Offers), Created: knownTime(i.Config.Created), Image: weighed, WastedShare: weighed.Share()}
+	out.BaseName, out.BaseDigest = i.Manifest.Annotations[v1.AnnotationBaseImageName], digest.Digest(i.Manifest.Annotations[v1.AnnotationBaseImageDigest])
 	return out
 }
 
-// Documents weighs an image by what its documents tell, and fetches no layer. Where all layers were read before it is weighed whole.
-func (s *Source) Documents(ctx context.Context, wanted []platform.Platform) (*report.Weighed, error) {
-	chosen, all, err := s.Choose(ctx, wanted)
-	if err != nil {
-		return nil, err
+func platformsOf(offers []image.Offer) (names []string) {
+	for _, one := range offers {
+		names = append(names, one.Platform.String())
 	}
-	d, err := s.Read(ctx, chosen.Descriptor)
-	if err != nil {
-		return nil, err
-	}
-	if _, known := s.Store.Note(imageKey(d, inspect.MadeBy(d.Config, len(d.Manifest.Layers)))); known {
-		return s.whole(ctx, chosen, all, d)
-	}
-	out := s.described(chosen, all, d)
-	out.Image = weight.Nothing()
-	out.Image.Total = weight.Bytes{Unpacked: -1, Files: -1}
-	for i, step := range inspect.MadeBy(d.Config, len(d.Manifest.Layers)) {
-		size := d.Manifest.Layers[i].Size
-		out.Total.Packed += size
-		out.Layers = append(out.Layers, weight.LayerShare{Step: step, Bytes: weight.Bytes{Packed: size, Unpacked: -1, Files: -1}})
-	}
-	return out, nil
+	return names
 }
 
 // Against tells what an image that was weighed costs a machine that has another one, by the documents of both.
-func (s *Source) Against(ctx context.Context, wanted []platform.Platform, weighed *report.Weighed, other *Source) (*report.Against, error) {
-	chosen, _, err := s.Choose(ctx, wanted)
+func (i *Image) Against(ctx context.Context, weighed *report.Weighed, other *Source) (*report.Against, error) {
+	has, err := other.Open(ctx, []platform.Platform{i.Offer.Platform})
 	if err != nil {
 		return nil, err
 	}
-	own, err := s.Read(ctx, chosen.Descriptor)
-	if err != nil {
-		return nil, err
-	}
-	there, _, err := other.Choose(ctx, []platform.Platform{chosen.Platform})
-	if err != nil {
-		return nil, err
-	}
-	has, err := other.Read(ctx, there.Descriptor)
-	if err != nil {
-		return nil, err
-	}
-	out := &report.Against{Reference: other.Name, Digest: there.Descriptor.Digest}
+	out := &report.Against{Reference: other.Name, Digest: has.Offer.Descriptor.Digest}
 	have := map[digest.Digest]bool{}
 	for _, desc := range has.Manifest.Layers {
 		have[desc.Digest] = true
 		out.Grown -= desc.Size
 	}
-	for i, desc := range own.Manifest.Layers {
+	for n, desc := range i.Manifest.Layers {
 		if out.Grown += desc.Size; have[desc.Digest] {
 			out.Shared++
-			weighed.Layers[i].Shared = true
+			weighed.Layers[n].Shared = true
 			continue
 		}
 		out.Fetched += desc.Size
-		out.Unpacked += weighed.Layers[i].Unpacked
+		out.Unpacked += weighed.Layers[n].Unpacked
 	}
 	return out, nil
 }
@@ -322,11 +305,11 @@ func knownTime(t *time.Time) *time.Time {
 }
 
 // Use tells which files of an image were opened, by the traces of commands that ran in it.
-func (s *Source) Use(ctx context.Context, wanted []platform.Platform, commands []string, traces []*trace.Trace) (*weight.Use, error) {
+func (i *Image) Use(ctx context.Context, commands []string, traces []*trace.Trace) (*weight.Use, error) {
 	opened, below := map[string]bool{}, []string{}
-	for i, t := range traces {
+	for n, t := range traces {
 		if t.Why != "" {
-			return nil, flow.Unablef("what %q opens could not be observed: %s", commands[i], t.Why)
+			return nil, flow.Unablef("what %q opens could not be observed: %s", commands[n], t.Why)
 		}
 		for _, e := range t.Entries {
 			if e.Asked&trace.Content != 0 {
@@ -337,15 +320,7 @@ func (s *Source) Use(ctx context.Context, wanted []platform.Platform, commands [
 			}
 		}
 	}
-	chosen, _, err := s.Choose(ctx, wanted)
-	if err != nil {
-		return nil, err
-	}
-	d, err := s.Read(ctx, chosen.Descriptor)
-	if err != nil {
-		return nil, err
-	}
-	layers, err := s.Layers(ctx, d)
+	layers, err := i.Layers(ctx)
 	if err != nil {
 		return nil, err
 	}
