@@ -2,14 +2,12 @@ package installed
 
 import (
 	"bufio"
-	"bytes"
-	"encoding/binary"
 	"encoding/csv"
 	"encoding/json"
 	"io"
 	"path"
 	"regexp"
-	"runtime/debug"
+	"slices"
 	"strings"
 
 	"imbricat/internal/content/tree"
@@ -64,13 +62,13 @@ var readers = []struct {
 	{in("var/lib/dpkg/status.d", ""), dpkgPart},
 	{in("var/lib/dpkg/info", ".list"), dpkgList},
 	{either(at("lib/apk/db/installed"), at("usr/lib/apk/db/installed")), func(_ string, text io.Reader) []Package { return apkInstalled(text) }},
-	{either(at("var/lib/rpm/rpmdb.sqlite"), at("usr/lib/sysimage/rpm/rpmdb.sqlite")), func(_ string, text io.Reader) []Package { return rpmDatabase(text) }},
+	{either(at("var/lib/rpm/rpmdb.sqlite"), at("usr/lib/sysimage/rpm/rpmdb.sqlite"), at("var/lib/rpm/Packages"), at("var/lib/rpm/Packages.db"), at("usr/lib/sysimage/rpm/Packages.db"), at("usr/lib/sysimage/rpm/Packages")), func(_ string, text io.Reader) []Package { return rpmDatabase(text) }},
 	{isNPM, npmManifest},
 	{named(".dist-info/METADATA"), pythonMetadata},
 	{named(".dist-info/RECORD"), pythonRecord},
 	{isGem, gemSpecification},
-	{named(".jar"), jar},
-	{func(e *tree.Entry) bool { return e.Mode&0o111 != 0 && e.Size > 1<<16 }, goProgram},
+	{func(e *tree.Entry) bool { return isJar(e.Path) }, jar},
+	{func(e *tree.Entry) bool { return e.Mode&0o111 != 0 && e.Size > 1<<16 }, program},
 }
 
 func at(p string) func(*tree.Entry) bool {
@@ -85,8 +83,10 @@ func named(end string) func(*tree.Entry) bool {
 	return func(e *tree.Entry) bool { return strings.HasSuffix(e.Path, end) }
 }
 
-func either(one, other func(*tree.Entry) bool) func(*tree.Entry) bool {
-	return func(e *tree.Entry) bool { return one(e) || other(e) }
+func either(any ...func(*tree.Entry) bool) func(*tree.Entry) bool {
+	return func(e *tree.Entry) bool {
+		return slices.ContainsFunc(any, func(is func(*tree.Entry) bool) bool { return is(e) })
+	}
 }
 
 // lines visits the lines of a text. Those that are longer than any record has end it.
@@ -258,83 +258,4 @@ func gemSpecification(p string, _ io.Reader) []Package {
 	parts := gemName.FindStringSubmatch(path.Base(p))
 	full := strings.TrimSuffix(path.Base(p), ".gemspec")
 	return []Package{{Manager: Gem, Name: parts[1], Version: parts[2], Folder: tree.Join(tree.Parent(tree.Parent(p)), "gems/"+full)}}
-}
-
-var jarName = regexp.MustCompile(`^(.+?)-([0-9][0-9A-Za-z.+_-]*)\.jar$`)
-
-// jar goes by the file's name: what stands in it is at its end.
-func jar(p string, _ io.Reader) []Package {
-	one := Package{Manager: Java, Name: strings.TrimSuffix(path.Base(p), ".jar"), Folder: p}
-	if parts := jarName.FindStringSubmatch(path.Base(p)); parts != nil {
-		one.Name, one.Version = parts[1], parts[2]
-	}
-	return []Package{one}
-}
-
-// goMagic begins what the linker of Go writes into a program about its modules, at an address that is a multiple of 16. See debug/buildinfo.
-var goMagic = []byte("\xff Go buildinf:")
-
-const (
-	goHeader = 32
-	maxGo    = 1 << 20 // bytes of what a program tells of its modules
-)
-
-// goProgram looks for what a program of Go tells of itself, reading on until it is found.
-func goProgram(p string, text io.Reader) []Package {
-	r := bufio.NewReaderSize(text, 2*maxGo)
-	if head, err := r.Peek(4); err != nil || string(head) != "\x7fELF" {
-		return nil
-	}
-	for {
-		window, err := r.Peek(maxGo + goHeader)
-		found := bytes.Index(window, goMagic)
-		if found < 0 || found+goHeader > len(window) {
-			if err != nil {
-				return nil
-			}
-			_, _ = r.Discard(len(window) - goHeader)
-			continue
-		}
-		if _, err := r.Discard(found); err != nil {
-			return nil
-		}
-		window, _ = r.Peek(maxGo)
-		if one := goModules(window); one != nil {
-			one.Folder = p
-			return []Package{*one}
-		}
-		_, _ = r.Discard(len(goMagic))
-	}
-}
-
-// goModules reads what begins at a magic: pointer size, flags, and from byte 32 on the version of Go and the modules, each behind its length.
-func goModules(text []byte) *Package {
-	if len(text) < goHeader || text[15]&2 == 0 {
-		return nil // of a Go before 1.18, or what only looks like it
-	}
-	next := func(rest []byte) (string, []byte) {
-		n, took := binary.Uvarint(rest)
-		if took <= 0 || n > uint64(len(rest)-took) {
-			return "", nil
-		}
-		return string(rest[took : took+int(n)]), rest[took+int(n):]
-	}
-	version, rest := next(text[goHeader:])
-	modules, _ := next(rest)
-	const sentinel = 16 // bytes before and behind
-	if !strings.HasPrefix(version, "go") && !strings.HasPrefix(version, "devel") || len(modules) < 2*sentinel {
-		return nil
-	}
-	info, err := debug.ParseBuildInfo(modules[sentinel : len(modules)-sentinel])
-	if err != nil {
-		return nil
-	}
-	one := &Package{Manager: Go, Name: info.Main.Path, Version: info.Main.Version}
-	if one.Name == "" {
-		one.Name = info.Path
-	}
-	if one.Name == "" {
-		return nil
-	}
-	return one
 }

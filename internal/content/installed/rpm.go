@@ -15,28 +15,49 @@ import (
 // mostRPM bounds how long a database is read.
 const mostRPM = 30 * time.Second
 
-// rpmDatabase reads the database of rpm, of which it is all in memory. Its older forms tell nothing.
+// rpmDatabase reads the database of rpm, in any of its forms, of which it is all in memory.
 func rpmDatabase(text io.Reader) (all []Package) {
 	content, err := io.ReadAll(text)
-	if err != nil || !bytes.HasPrefix(content, []byte("SQLite format 3\x00")) || len(content) < 100 {
+	if err != nil {
 		return nil
 	}
+	paths := 0
+	add := func(blob []byte) bool {
+		if one := rpmHeader(blob); one != nil {
+			paths += 1 + len(one.Files)
+			all = append(all, *one)
+		}
+		return paths < maxOwned
+	}
+	if bytes.HasPrefix(content, []byte("SQLite format 3\x00")) && len(content) >= 100 {
+		if !sqliteDatabase(content, add) {
+			return nil
+		}
+		return all
+	}
+	hashDatabase(content, add)
+	slotDatabase(content, add)
+	return all
+}
+
+// sqliteDatabase visits the headers of a database of SQLite; false: it could not be read.
+func sqliteDatabase(content []byte, visit func(blob []byte) bool) bool {
 	// One that was written ahead of its file cannot be opened from memory: its mark says so, and what it has is all there.
 	content[18], content[19] = 1, 1
 	db, err := sql.Open("sqlite", ":memory:")
 	if err != nil {
-		return nil
+		return false
 	}
 	defer db.Close()
 	conn, err := db.Conn(context.Background())
 	if err != nil {
-		return nil
+		return false
 	}
 	defer conn.Close()
 	if err := conn.Raw(func(driver any) error {
 		return driver.(interface{ Deserialize(content []byte) error }).Deserialize(content)
 	}); err != nil {
-		return nil
+		return false
 	}
 	// The database is anybody's: what calls itself so may be a question without an end.
 	ctx, cancel := context.WithTimeout(context.Background(), mostRPM)
@@ -44,28 +65,20 @@ func rpmDatabase(text io.Reader) (all []Package) {
 	var plain bool
 	err = conn.QueryRowContext(ctx, "SELECT count(*) = 1 FROM sqlite_schema WHERE name = 'Packages' AND type = 'table' AND sql LIKE 'CREATE TABLE%' AND sql NOT LIKE '% AS %'").Scan(&plain)
 	if err != nil || !plain {
-		return nil
+		return false
 	}
 	rows, err := conn.QueryContext(ctx, "SELECT blob FROM Packages")
 	if err != nil {
-		return nil
+		return false
 	}
 	defer rows.Close()
-	paths := 0
-	for rows.Next() && paths < maxOwned {
+	for rows.Next() {
 		var blob []byte
-		if rows.Scan(&blob) != nil {
+		if rows.Scan(&blob) != nil || !visit(blob) {
 			break
 		}
-		if one := rpmHeader(blob); one != nil {
-			paths += 1 + len(one.Files)
-			all = append(all, *one)
-		}
 	}
-	if rows.Err() != nil {
-		return nil
-	}
-	return all
+	return rows.Err() == nil
 }
 
 // Tags and types of a header, as in the documentation of rpm's file format.

@@ -159,8 +159,14 @@ func (w *weighing) look() {
 		addTo(kinds, kind, packed, e.Size)
 		owner := found.Owner(n.Path)
 		if owner != nil {
-			addTo(packages, owner, packed, e.Size)
 			addTo(managers, owner.Manager, packed, e.Size)
+			own, ownPacked := e.Size, packed
+			found.Parts(n.Path, e.Size, func(p *installed.Package, bytes int64) {
+				share := int64(float64(packed) * float64(bytes) / float64(e.Size))
+				addTo(packages, p, share, bytes)
+				own, ownPacked = own-bytes, ownPacked-share
+			})
+			addTo(packages, owner, ownPacked, own)
 		} else {
 			addTo(managers, "", packed, e.Size)
 		}

@@ -2,6 +2,7 @@ package weight
 
 import (
 	"archive/tar"
+	"archive/zip"
 	"bytes"
 	"compress/gzip"
 	"fmt"
@@ -113,6 +114,18 @@ func TestPackages(t *testing.T) {
 	goText := "\x7fELF" + strings.Repeat("x", 1<<16) + "\xff Go buildinf:\x00\x00" + strings.Repeat("z", 15) + "\xff Go buildinf:\x08\x02" + strings.Repeat("\x00", 16) + "\x08go1.26.8"
 	modules := strings.Repeat("0", 16) + "path\ttideline.example/gauge/cmd\nmod\ttideline.example/gauge\tv1.4.0\t\n" + strings.Repeat("1", 16)
 	goText += string(rune(len(modules))) + modules
+	var app bytes.Buffer
+	jar := zip.NewWriter(&app)
+	inside, err := jar.CreateHeader(&zip.FileHeader{Name: "lib/ebb-2.0.jar", Method: zip.Deflate})
+	require.NoError(t, err)
+	for n := range 3000 {
+		_, err = fmt.Fprint(inside, n*n)
+		require.NoError(t, err)
+	}
+	require.NoError(t, jar.Close())
+	list, err := zip.NewReader(bytes.NewReader(app.Bytes()), int64(app.Len()))
+	require.NoError(t, err)
+	part := int64(list.File[0].CompressedSize64)
 	image, err := Of([]Layer{
 		layerOf(t, "base", file{"bin", "→ usr/bin", 0}, file{"usr/bin/tide", text("tide", 1000), 0o755}, file{"usr/bin/moon", text("moon", 2000), 0o755},
 			file{"var/lib/dpkg/status", "Package: old\nStatus: install ok installed\nVersion: 0\n", 0}, file{"var/lib/dpkg/info/tide.list", "/.\n/bin\n/bin/tide\n", 0},
@@ -125,7 +138,7 @@ func TestPackages(t *testing.T) {
 			file{"usr/lib/python3/site-packages/tides-1.0.dist-info/RECORD", "tides/__init__.py,sha256=x,5\n\"tides/a,b.py\",,\n../../../../etc/passwd,,\n", 0},
 			file{"usr/lib/python3/site-packages/tides/__init__.py", text("py", 400), 0}, file{"usr/lib/python3/site-packages/tides/a,b.py", text("ab", 500), 0},
 			file{"usr/lib/ruby/specifications/ebb-flow-1.2.3.gemspec", "x", 0}, file{"usr/lib/ruby/gems/ebb-flow-1.2.3/lib/ebb.rb", text("rb", 600), 0},
-			file{"opt/almanac-2.1.0.jar", text("jar", 700), 0}, file{"opt/gauge", goText, 0o755}),
+			file{"opt/almanac-2.1.0.jar", text("jar", 700), 0}, file{"opt/app.jar", app.String(), 0}, file{"opt/gauge", goText, 0o755}),
 		layerOf(t, "slim", file{"var/lib/dpkg/status.d/base", "Package: base-files\nVersion: 12\n", 0}, file{"var/lib/dpkg/status.d/base.md5sums", "0123  usr/share/base\n", 0}, file{"usr/share/base", text("base", 900), 0}),
 		layerOf(t, "alpine", file{"lib/apk/db/installed", "C:x\nP:musl\nV:1.2.5\nF:lib\nR:ld-musl.so\na:0:0:755\n\nP:none\nV:1\n", 0}, file{"lib/ld-musl.so", text("musl", 800), 0o755}),
 	})
@@ -135,7 +148,7 @@ func TestPackages(t *testing.T) {
 		got[strings.TrimSpace(p.Manager+" "+p.Name+" "+p.Version)] = p.Unpacked
 	}
 	require.Equal(t, map[string]int64{"dpkg base-files 12": 900, "dpkg tide 1.2-3": 1000 + 18, "dpkg moon 2": 2000 + 14, "npm tides 3.0.0": 34 + 300, "npm @sea/level 0.1.0": 39, "npm deep 9.9.9": 33,
-		"python Tides 1.0": 400 + 500 + 63 + 71, "gem ebb-flow 1.2.3": 600 + 1, "java almanac 2.1.0": 700, "go tideline.example/gauge v1.4.0": int64(len(goText)), "apk musl 1.2.5": 800}, got)
+		"python Tides 1.0": 400 + 500 + 63 + 71, "gem ebb-flow 1.2.3": 600 + 1, "java almanac 2.1.0": 700, "java ebb 2.0": part, "java app": int64(app.Len()) - part, "go tideline.example/gauge v1.4.0": int64(len(goText)), "apk musl 1.2.5": 800}, got)
 }
 
 // TestSums: whatever the layers, all that they have is told of once.

@@ -148,7 +148,7 @@ func decode(text []byte) (one weight.Layer, err error) {
 
 // noteKey names what is remembered of a blob. The number changes with what is found in layers.
 func noteKey(desc digest.Descriptor) digest.Key {
-	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 3\n%s %d\n", desc.Digest, desc.Size)))
+	return digest.Key(digest.ContentBytes(fmt.Appendf(nil, "imbricat weighed layer 4\n%s %d\n", desc.Digest, desc.Size)))
 }
 
 // mostEvidence bounds what is remembered of packages of one layer, in packages and paths.
@@ -210,7 +210,7 @@ func (s *Source) keep(desc digest.Descriptor, one weight.Layer) {
 
 // key names what is remembered of an image: it depends on its layers and their steps alone. The number changes with what is told.
 func (i *Image) key() digest.Key {
-	text := []byte("imbricat weighed image 2\n")
+	text := []byte("imbricat weighed image 3\n")
 	for n, desc := range i.Manifest.Layers {
 		text = fmt.Appendf(text, "%s %d %q\n", desc.Digest, desc.Size, i.steps[n])
 	}
