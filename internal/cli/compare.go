@@ -79,7 +79,14 @@ func (s *session) compare(ctx context.Context, st *store.Store, first, second st
 		return nil, err
 	}
 	defer done()
-	return weigh.Compare(ctx, was, now, wanted, s.cmd.StringSlice("text"))
+	compared, err := weigh.Compare(ctx, was, now, wanted, s.cmd.StringSlice("text"))
+	if err != nil {
+		return nil, err
+	}
+	if book, err := s.openLogbook(st); err == nil { // it only adds to what is told
+		weigh.Explain(compared, weigh.ByLogbook(book, string(compared.Second.Root)))
+	}
+	return compared, nil
 }
 
 // publishedLast returns the newest version of an image of the recipe where it is published.
@@ -127,6 +134,7 @@ func (s *session) compareReceipts(ctx context.Context, st *store.Store, first, s
 				if one.Compared, err = s.compare(ctx, st, placeOf(was.Images[at]), placeOf(i), wanted); err != nil {
 					return err
 				}
+				weigh.Explain(one.Compared, weigh.ByReceipt(now))
 			}
 		}
 		same = same && one.What == report.Unchanged

@@ -14,8 +14,10 @@ import (
 	"imbricat/internal/content/trace"
 	"imbricat/internal/content/weight"
 	"imbricat/internal/engine"
+	"imbricat/internal/engine/check"
 	"imbricat/internal/engine/layering"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/checks"
 	"imbricat/internal/flow/stacks"
 	"imbricat/internal/flow/try"
 	"imbricat/internal/flow/weigh"
@@ -42,6 +44,7 @@ func weighCommand() *cli.Command {
 			&cli.StringFlag{Name: "against", Usage: "`REFERENCE` that a machine has already, such as the base or the last release"},
 			&cli.StringSliceFlag{Name: "limit", Usage: "`NAME=SIZE` that the image must not exceed, else exit code 3: packed, unpacked, layer, waste, growth (with --against); waste and growth also in %"},
 			&cli.StringSliceFlag{Name: "used-by", Usage: "`COMMAND` to run in the image: what it never opens is told; '' for what the image runs; may be given again"},
+			&cli.BoolFlag{Name: "used-by-checks", Usage: "the same with what the recipe's checks of the image run"},
 			&cli.StringFlag{Name: "within", Value: "1m", Usage: "`TIME` after which a command of --used-by is asked to end"},
 			topFlag(8),
 			&cli.StringFlag{Name: "replay", Usage: "`RANGE` of commits, or a repository with published images"},
@@ -149,7 +152,7 @@ func (s *session) weigh(ctx context.Context) error {
 		}
 		limits = append(limits, l)
 	}
-	if len(args) > 1 && (len(limits) > 0 || s.cmd.String("against") != "" || s.cmd.IsSet("used-by")) {
+	if len(args) > 1 && (len(limits) > 0 || s.cmd.String("against") != "" || s.usedBy()) {
 		return flow.Usagef("--limit, --against and --used-by are for one image")
 	}
 	var list []*report.Weighed
@@ -221,7 +224,7 @@ func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wan
 		base.Name = one.BaseName
 		one.Base, _ = i.Against(ctx, one, base) // without it there is less to tell
 	}
-	if s.cmd.IsSet("used-by") {
+	if s.usedBy() {
 		if one.Use, err = s.use(ctx, st, i); err != nil {
 			return nil, err
 		}
@@ -230,21 +233,78 @@ func (s *session) weighOne(ctx context.Context, st *store.Store, arg string, wan
 	return one, err
 }
 
-// use runs commands in an image and tells what of it they opened.
+// usedBy reports whether it is asked what of an image is used.
+func (s *session) usedBy() bool { return s.cmd.IsSet("used-by") || s.cmd.Bool("used-by-checks") }
+
+// use runs commands, and what checks run, in an image and tells what of it they opened.
 func (s *session) use(ctx context.Context, st *store.Store, i *weigh.Image) (*weight.Use, error) {
+	var commands []string
+	var traces []*trace.Trace
+	if s.cmd.Bool("used-by-checks") {
+		tried, err := s.tryChecks(ctx, i)
+		if err != nil {
+			return nil, err
+		}
+		for _, one := range tried {
+			if one.Learnt == nil {
+				return nil, fmt.Errorf("what %q opens could not be observed: %s", one.What, one.Detail)
+			}
+			if one.Outcome != check.Holds {
+				fmt.Fprintf(s.err, "warning: the check %q does not hold: %s; what it opened until then is told\n", one.What, one.Detail)
+			}
+			commands, traces = append(commands, one.What), append(traces, one.Learnt)
+		}
+	}
+	if s.cmd.IsSet("used-by") {
+		own, learnt, err := s.runCommands(ctx, st, i)
+		if err != nil {
+			return nil, err
+		}
+		commands, traces = append(commands, own...), append(traces, learnt...)
+	}
+	return i.Use(ctx, commands, traces)
+}
+
+// tryChecks runs what the recipe's checks of an image run.
+func (s *session) tryChecks(ctx context.Context, i *weigh.Image) ([]checks.Tried, error) {
+	ref, err := reference.Parse(i.Name)
+	if err != nil || ref.Kind != reference.Store || ref.Name == "" {
+		return nil, flow.Usagef("--used-by-checks takes an image of the recipe, by its name; %s is none", i.Name)
+	}
+	ws, err := s.workspace(ctx, []string{ref.Name})
+	if err != nil {
+		return nil, err
+	}
+	for _, image := range ws.Plan.Images {
+		for _, u := range image.Units {
+			if u.ID.Platform.String() != i.Offer.Platform.String() {
+				continue
+			}
+			tried, err := checks.Try(ctx, ws, u, i.Root)
+			if err == nil && len(tried) == 0 {
+				err = flow.Usagef("no check of %s runs it: give it one with try:, or name a command with --used-by", ref.Name)
+			}
+			return tried, err
+		}
+	}
+	return nil, flow.Usagef("the recipe has no %s for %s", ref.Name, i.Offer.Platform)
+}
+
+// runCommands runs the commands that are named, and returns what they learnt of the image.
+func (s *session) runCommands(ctx context.Context, st *store.Store, i *weigh.Image) ([]string, []*trace.Trace, error) {
 	within, err := recipe.ParseDuration(s.cmd.String("within"))
 	if err != nil || within <= 0 {
-		return nil, flow.Usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
+		return nil, nil, flow.Usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
 	}
 	nothing, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer nothing.Close()
 	t := &trial{image: i.Name, platform: i.Offer.Platform}
 	found, err := s.resolve(ctx, st, t)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	commands := s.cmd.StringSlice("used-by")
 	var traces []*trace.Trace
@@ -259,15 +319,15 @@ func (s *session) use(ctx context.Context, st *store.Store, i *weigh.Image) (*we
 		timer.Stop()
 		switch {
 		case err != nil && text != "":
-			return nil, fmt.Errorf("running %q in %s: %w; commands are run by the image's /bin/sh, and --used-by '' is what the image runs", text, i.Name, err)
+			return nil, nil, fmt.Errorf("running %q in %s: %w; commands are run by the image's /bin/sh, and --used-by '' is what the image runs", text, i.Name, err)
 		case err != nil:
-			return nil, err
+			return nil, nil, err
 		}
 		if status.Code != 0 || status.Signal != "" {
 			fmt.Fprintf(s.err, "warning: %q ended with %s; what it opened until then is told\n", text, cmp.Or(status.Signal, fmt.Sprint(status.Code)))
 		}
 	}
-	return i.Use(ctx, commands, traces)
+	return commands, traces, nil
 }
 
 // baseOf opens the base of an image, where it is in the store, or in the registry that is asked anyway; nil: it is not at hand.

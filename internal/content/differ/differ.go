@@ -61,6 +61,14 @@ type Layer struct {
 	Digest digest.Digest `json:"digest"`
 	Packed int64         `json:"packed"`
 	Step   string        `json:"step,omitempty"`
+	// Ran tells of a layer that the second image alone has why its steps ran, where that is known.
+	Ran []Run `json:"ran,omitempty"`
+}
+
+// Run is why a step ran. Build is the number of the build in the logbook; 0: that is not known.
+type Run struct {
+	Build int64  `json:"build,omitempty"`
+	Why   string `json:"why"`
 }
 
 // Value is a setting or a package that differs. Was or Now is nil where there is none.
@@ -164,7 +172,7 @@ func (d *Difference) layers(first, second *Image) {
 	}
 	both := map[digest.Digest]bool{}
 	for i, one := range second.Digests {
-		l := Layer{"second", one, second.Layers[i].Size, second.Layers[i].Step}
+		l := Layer{"second", one, second.Layers[i].Size, second.Layers[i].Step, nil}
 		if have[one] {
 			l.In, both[one] = "both", true
 		} else {
@@ -175,7 +183,7 @@ func (d *Difference) layers(first, second *Image) {
 	}
 	for i, one := range first.Digests {
 		if !both[one] {
-			d.Layers = append(d.Layers, Layer{"first", one, first.Layers[i].Size, first.Layers[i].Step})
+			d.Layers = append(d.Layers, Layer{"first", one, first.Layers[i].Size, first.Layers[i].Step, nil})
 		}
 	}
 	for side, image := range []*Image{first, second} {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"imbricat/internal/content/image"
+	"imbricat/internal/content/trace"
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/check"
 	"imbricat/internal/engine/command"
@@ -61,6 +62,36 @@ type checker struct {
 	unit    *plan.Unit
 	found   *baseimage.Found
 	subject *check.Subject
+	learnt  func(*trace.Trace) // of what is tried; nil: nobody asks
+}
+
+// Tried is what a check that runs the image came to, and what its command learnt of the image; nil: it could not be run.
+type Tried struct {
+	check.Verdict
+	Learnt *trace.Trace
+}
+
+// Try runs the checks of an image that run it, one after the other, and observes them. The others are left alone.
+func Try(ctx context.Context, w *workspace.Workspace, u *plan.Unit, image digest.Descriptor) (list []Tried, err error) {
+	c := &checker{Workspace: w, made: Made{Image: func(string) (digest.Descriptor, error) { return image, nil }}, unit: u}
+	if err := c.find(ctx); err != nil {
+		return nil, err
+	}
+	for _, one := range u.Checks {
+		do, is := one.Do.(*recipe.TryCheck)
+		if !is {
+			continue
+		}
+		tried := Tried{}
+		c.learnt = func(t *trace.Trace) { tried.Learnt = t }
+		tried.Verdict = c.try(ctx, do, one)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		tried.What, tried.Detail = w.Redactor.Text(tried.What), w.Redactor.Text(tried.Detail)
+		list = append(list, tried)
+	}
+	return list, nil
 }
 
 func (c *checker) options(ctx context.Context) try.Options {
@@ -111,8 +142,8 @@ func taskOf(u *plan.Unit, number int, what string) event.Task {
 	return event.Task{ID: fmt.Sprintf("%s~%03d", u.ID, number), Unit: u.ID.Name, Platform: u.ID.Platform.String(), Label: "check " + what}
 }
 
-// examine finds the image in the store and what it holds.
-func (c *checker) examine(ctx context.Context) error {
+// find finds the image in the store.
+func (c *checker) find(ctx context.Context) error {
 	desc, err := c.made.Image(c.unit.ID.Name)
 	if err != nil {
 		return err
@@ -121,7 +152,13 @@ func (c *checker) examine(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if c.found, err = b.Resolve(ctx, reference.Reference{Kind: reference.Store, Digest: desc.Digest}, c.unit.ID.Platform); err != nil {
+	c.found, err = b.Resolve(ctx, reference.Reference{Kind: reference.Store, Digest: desc.Digest}, c.unit.ID.Platform)
+	return err
+}
+
+// examine finds the image and what it holds.
+func (c *checker) examine(ctx context.Context) (err error) {
+	if err := c.find(ctx); err != nil {
 		return err
 	}
 	secrets := false
@@ -152,7 +189,7 @@ const lastWords = 2000
 // does not hold.
 func (c *checker) try(ctx context.Context, do *recipe.TryCheck, one plan.Check) check.Verdict {
 	what := slices.Concat([]string{"try"}, one.Command, one.Arguments)
-	t := try.Command{Command: one.Command, Arguments: one.Arguments, Env: one.Env, Network: do.Network, ReadOnly: do.ReadOnly}
+	t := try.Command{Command: one.Command, Arguments: one.Arguments, Env: one.Env, Network: do.Network, ReadOnly: do.ReadOnly, Learnt: c.learnt}
 	if do.Port > 0 {
 		what = append(what, "port "+strconv.Itoa(do.Port))
 		t.Ask = &sandbox.Ask{Port: do.Port, Get: one.Get, Status: do.Status, Within: do.Within}

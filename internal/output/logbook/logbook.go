@@ -302,6 +302,36 @@ func (b *Book) Past(project, unit, platform string) ([]Step, error) {
 		where unit = ?1 and platform = ?2 and project = ?3 order by builds.outcome = '`+Built+`' desc, build desc limit 1)`, unit, platform, project)
 }
 
+// Made returns the latest build that made an image, or an index, of a digest, and its steps; 0: none did.
+func (b *Book) Made(image string) (number int64, steps []Step, err error) {
+	err = b.db.QueryRow("select coalesce(max(number), 0) from builds, json_each(builds.images) where json_extract(value, '$.digest') = ?", image).Scan(&number)
+	if err == nil && number > 0 {
+		steps, err = b.steps("build = ?", number)
+	}
+	if err != nil {
+		return 0, nil, fmt.Errorf("reading the logbook: %w", err)
+	}
+	return number, steps, nil
+}
+
+// Ran returns the latest run of a step that left what a later build reused, and its build; 0: it is not in the logbook.
+func (b *Book) Ran(reused Step) (number int64, ran Step, err error) {
+	if reused.Trace == "" {
+		return 0, ran, nil
+	}
+	const same = "unit = ?1 and platform = ?2 and label = ?3 and trace = ?4 and outcome = 'ran'"
+	args := []any{reused.Unit, reused.Platform, reused.Label, reused.Trace}
+	err = b.db.QueryRow("select coalesce(max(build), 0) from steps where "+same, args...).Scan(&number)
+	if err != nil || number == 0 {
+		return 0, ran, err
+	}
+	all, err := b.steps(same+" and build = ?5", append(args, number)...)
+	if err != nil || len(all) == 0 {
+		return 0, ran, err
+	}
+	return number, all[0], nil
+}
+
 func (b *Book) steps(where string, args ...any) ([]Step, error) {
 	rows, err := b.db.Query(`select unit, platform, place, label, outcome, reason, more, wall, cpu, spared, files, bytes, packed, key, trace, inputs, log
 		from steps where `+where+` order by position`, args...)

@@ -134,6 +134,13 @@ func (l comparedLines) layers(all []differ.Layer) {
 	for _, one := range all {
 		sign := map[string]string{"both": "=", "first": "-", "second": "+"}[one.In]
 		fmt.Fprintf(l.w, "  %s\n", l.sign(sign, strings.TrimRight(fmt.Sprintf("%s %9s  %s  %s", sign, Size(one.Packed), l.p.Digest(one.Digest), firstLine(one.Step)), " ")))
+		for _, run := range one.Ran {
+			in := ""
+			if run.Build > 0 {
+				in = fmt.Sprint(" in build ", run.Build)
+			}
+			fmt.Fprintf(l.w, "      ran%s: %s\n", in, run.Why)
+		}
 	}
 }
 
