@@ -1,8 +1,13 @@
 package e2e
 
 import (
+	"archive/tar"
+	"encoding/json"
 	"fmt"
+	"io"
 	"os"
+	"os/exec"
+	"path"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -55,4 +60,123 @@ images:
 		require.NoError(t, err)
 		require.Positive(t, info.Size())
 	}
+}
+
+// TestWeighDebian: what is weighed of a real base, with a cache that somebody left, is what its tar archive and the records of dpkg in it say.
+func TestWeighDebian(t *testing.T) {
+	r := newRun(t)
+	require.NoError(t, exec.Command("cp", filepath.Join(bases(t), "debian.tar"), r.dir).Run())
+	r.write("cache/tide_1.0_amd64.deb", strings.Repeat("tide", 5000))
+	r.write("imbricat.yaml", debianRecipe+"      - copy: {from: cache, to: /var/cache/apt/archives}\n")
+	r.ok("build")
+	var got struct {
+		Total    struct{ Unpacked, Files int64 }
+		Packages []struct {
+			Manager, Name, Version string
+			Unpacked, Files        int64
+		}
+		Managers []struct {
+			Name     string
+			Unpacked int64
+		}
+		Waste []struct {
+			Kind, Path      string
+			Unpacked, Files int64
+			Steps           []string
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.ok("weigh", "debian", "--format", "json")), &got))
+
+	// The same from the archive: sizes of files by their real paths, and the lists of dpkg.
+	in, err := os.Open(filepath.Join(r.dir, "debian.tar"))
+	require.NoError(t, err)
+	defer in.Close()
+	sizes, links, records := map[string]int64{}, map[string]string{}, map[string]string{}
+	for tr := tar.NewReader(in); ; {
+		h, err := tr.Next()
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		name := path.Clean("/" + h.Name)
+		switch h.Typeflag {
+		case tar.TypeReg:
+			sizes[name] = h.Size
+			if dir := path.Dir(name); name == "/var/lib/dpkg/status" || dir == "/var/lib/dpkg/info" && strings.HasSuffix(name, ".list") {
+				text, err := io.ReadAll(tr)
+				require.NoError(t, err)
+				records[name] = string(text)
+			}
+		case tar.TypeSymlink:
+			links[name] = h.Linkname
+		}
+	}
+	real := func(name string) string {
+		for dir, target := range links {
+			if strings.HasPrefix(name, dir+"/") { // /bin and the like
+				name = path.Join("/", target, strings.TrimPrefix(name, dir))
+			}
+		}
+		return name
+	}
+	owned, versions := map[string]int64{}, map[string]string{}
+	total, owner := int64(0), map[string]string{}
+	for _, paragraph := range strings.Split(records["/var/lib/dpkg/status"], "\n\n") {
+		fields := map[string]string{}
+		for line := range strings.Lines(paragraph) {
+			if name, value, is := strings.Cut(line, ": "); is {
+				fields[name] = strings.TrimSpace(value)
+			}
+		}
+		if fields["Status"] == "install ok installed" {
+			versions[fields["Package"]] = fields["Version"]
+		}
+	}
+	for record, list := range records {
+		if !strings.HasSuffix(record, ".list") {
+			continue
+		}
+		name, _, _ := strings.Cut(strings.TrimSuffix(path.Base(record), ".list"), ":")
+		for _, file := range append(strings.Split(list, "\n"), record) {
+			if size, is := sizes[real(file)]; is && owner[real(file)] == "" {
+				owner[real(file)] = name
+				owned[name] += size
+				total += size
+			}
+		}
+	}
+	require.Greater(t, len(versions), 50)
+	told := map[string]string{}
+	for _, p := range got.Packages {
+		if p.Manager == "dpkg" {
+			told[p.Name] = p.Version
+			require.Equal(t, owned[p.Name], p.Unpacked, p.Name)
+		}
+	}
+	require.Equal(t, versions, told)
+	for _, m := range got.Managers {
+		if m.Name == "dpkg" {
+			require.Equal(t, total, m.Unpacked)
+		}
+	}
+	all := int64(20000)
+	for _, size := range sizes {
+		all += size
+	}
+	require.Equal(t, all, got.Total.Unpacked)
+	require.EqualValues(t, len(sizes)+1, got.Total.Files)
+	var cache int64
+	for _, w := range got.Waste {
+		if w.Kind == "cache" && w.Path == "/var/cache/apt" {
+			cache = w.Unpacked
+			require.Contains(t, w.Steps, "copy cache to /var/cache/apt/archives")
+		}
+	}
+	left := int64(20000)
+	for name, size := range sizes {
+		if strings.HasPrefix(name, "/var/cache/apt/") {
+			left += size
+		}
+	}
+	require.Equal(t, left, cache)
 }
