@@ -120,12 +120,18 @@ func (w *weigher) sort(out *Indexed) {
 		order[i] = i
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return strings.Compare(out.Entries[a].Path, out.Entries[b].Path) })
-	entries := make([]tree.Entry, len(order))
-	w.weights.Packed = make([]int64, len(order))
-	for to, from := range order {
-		entries[to], w.weights.Packed[to] = out.Entries[from], w.byIndex[from]
+	// Each goes to its place along the circle of those that it makes way for, so that the list is there once.
+	w.weights.Packed = w.byIndex
+	for start := range order {
+		entry, packed := out.Entries[start], w.byIndex[start]
+		at := start
+		for order[at] != start {
+			from := order[at]
+			out.Entries[at], w.byIndex[at], order[at] = out.Entries[from], w.byIndex[from], at
+			at = from
+		}
+		out.Entries[at], w.byIndex[at], order[at] = entry, packed, at
 	}
-	out.Entries = entries
 }
 
 // Encode writes weights as text: a line of numbers, and one for each entry that is not seen.

@@ -30,10 +30,9 @@ func UseOf(layers []Layer, opened func(path string) bool) (*Use, error) {
 	packages, touched := map[*installed.Package]*Bytes{}, map[*installed.Package]bool{}
 	w.view.Each(func(n *tree.Node) {
 		l, i, is := w.place(n)
-		if !is || w.seen[place{l, i}] {
+		if !is || !w.meet(l, i) {
 			return
 		}
-		w.seen[place{l, i}] = true
 		size, packed := w.layers[l].Index.Entries[i].Size, w.layers[l].Weights.Packed[i]
 		names := []string{n.Path}
 		if n.Linked {

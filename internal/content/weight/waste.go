@@ -143,7 +143,7 @@ func (w *weighing) hidden() {
 		}
 		for i := range one.Index.Entries {
 			e := &one.Index.Entries[i]
-			if e.Kind != tree.File || w.seen[place{l, i}] {
+			if e.Kind != tree.File || w.seen[l][i] {
 				continue
 			}
 			found := hit{layer: l, packed: one.Weights.Packed[i], size: e.Size}
@@ -158,7 +158,7 @@ func (w *weighing) hidden() {
 // folder.
 func (w *weighing) fate(e *tree.Entry, l int) (kind, at string, root bool, by int) {
 	for by := l + 1; by < len(w.layers); by++ {
-		if i, again := w.at[by][e.Path]; again {
+		if i, again := w.file(by, e.Path); again {
 			if w.layers[by].Index.Entries[i].Content == e.Content {
 				return Changed, e.Path, false, by
 			}

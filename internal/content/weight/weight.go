@@ -73,14 +73,10 @@ type Image struct {
 type weighing struct {
 	layers []Layer
 	view   *tree.View
-	at     []map[string]int // entries of layers by their paths
 	image  *Image
 	hits   []hit
-	seen   map[place]bool
+	seen   [][]bool // entries of each layer that were met
 }
-
-// place is an entry of a layer.
-type place struct{ layer, entry int }
 
 // Nothing is an image of no layers.
 func Nothing() *Image {
@@ -96,7 +92,7 @@ func Of(layers []Layer) (*Image, error) {
 	for l := range layers {
 		one := &layers[l]
 		share := LayerShare{Step: one.Step}
-		share.Packed, share.Unpacked, share.Files = one.Size, one.Index.Unpacked, len(w.at[l])
+		share.Packed, share.Unpacked, share.Files = one.Size, one.Index.Unpacked, files(one)
 		w.image.Layers = append(w.image.Layers, share)
 		w.image.Total.Packed += one.Size
 	}
@@ -108,21 +104,38 @@ func Of(layers []Layer) (*Image, error) {
 
 // begin lays the layers of an image together.
 func begin(layers []Layer) (*weighing, error) {
-	w := &weighing{layers: layers, view: tree.NewView(), image: Nothing(), seen: map[place]bool{}}
+	w := &weighing{layers: layers, view: tree.NewView(), image: Nothing()}
 	for l := range layers {
 		entries := layers[l].Index.Entries
 		if err := w.view.Apply(entries, tree.LayerNumber(l)); err != nil {
 			return nil, err
 		}
-		at := make(map[string]int, len(entries))
-		for i := range entries {
-			if entries[i].Kind == tree.File {
-				at[entries[i].Path] = i
-			}
-		}
-		w.at = append(w.at, at)
+		w.seen = append(w.seen, make([]bool, len(entries)))
 	}
 	return w, nil
+}
+
+// file returns the entry of a layer that is a file at a path. Indexes are sorted by it.
+func (w *weighing) file(l int, p string) (int, bool) {
+	entries := w.layers[l].Index.Entries
+	i, is := slices.BinarySearchFunc(entries, p, func(e tree.Entry, p string) int { return strings.Compare(e.Path, p) })
+	return i, is && entries[i].Kind == tree.File
+}
+
+func files(l *Layer) (n int) {
+	for i := range l.Index.Entries {
+		if l.Index.Entries[i].Kind == tree.File {
+			n++
+		}
+	}
+	return n
+}
+
+// meet reports whether an entry is met for the first time.
+func (w *weighing) meet(l, i int) bool {
+	first := !w.seen[l][i]
+	w.seen[l][i] = true
+	return first
 }
 
 // installed finds the packages of what is seen.
@@ -143,10 +156,9 @@ func (w *weighing) look() {
 	contents := map[digest.Content]*twins{}
 	w.view.Each(func(n *tree.Node) {
 		l, i, is := w.place(n)
-		if !is || w.seen[place{l, i}] {
+		if !is || !w.meet(l, i) {
 			return // another name of a file that was met
 		}
-		w.seen[place{l, i}] = true
 		e, packed := &w.layers[l].Index.Entries[i], w.layers[l].Weights.Packed[i]
 		w.image.Total.Unpacked += e.Size
 		w.image.Total.Files++
@@ -239,7 +251,7 @@ func (w *weighing) place(n *tree.Node) (l, i int, is bool) {
 	if !is {
 		return 0, 0, false
 	}
-	i, is = w.at[origin][n.At]
+	i, is = w.file(int(origin), n.At)
 	return int(origin), i, is
 }
 
