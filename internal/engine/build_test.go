@@ -30,6 +30,7 @@ import (
 	"imbricat/internal/engine/sources"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/paths"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/spec/division"
 	"imbricat/internal/spec/plan"
@@ -133,7 +134,7 @@ func (s *site) build(text string) (*Result, error) {
 // noHistory knows no version control.
 type noHistory struct{}
 
-func (noHistory) Revision(context.Context, []*plan.Unit, func(string) bool) (string, error) {
+func (noHistory) Revision(context.Context, []*plan.Unit, paths.Set) (string, error) {
 	return "", nil
 }
 
@@ -141,7 +142,7 @@ func (noHistory) Says(context.Context, []*plan.Unit) (string, error) { return ""
 
 func (noHistory) Edited(context.Context, []*plan.Unit, []string) ([]string, error) { return nil, nil }
 
-func (noHistory) Created(context.Context, func(string) bool) (time.Time, error) {
+func (noHistory) Created(context.Context, paths.Set) (time.Time, error) {
 	return layer.Epoch, nil
 }
 func (noHistory) CommitTimes(context.Context) (func(string) int64, error) { return nil, nil }

@@ -19,6 +19,7 @@ import (
 	"imbricat/internal/engine/sources"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/paths"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/spec/division"
 	"imbricat/internal/spec/plan"
@@ -39,10 +40,10 @@ type Shared interface {
 type History interface {
 	compose.CommitTimes
 	// Created returns the time that an image is said to be made, from which paths of the project folder it takes in.
-	Created(ctx context.Context, touches func(path string) bool) (time.Time, error)
+	Created(ctx context.Context, touches paths.Set) (time.Time, error)
 	// Revision returns the newest commit that touched what an image takes in, or what is said of it; empty: there is none. It is given the
 	// image's units for all platforms, and which files of the project folder are taken in; nil: none are.
-	Revision(ctx context.Context, of []*plan.Unit, takes func(path string) bool) (string, error)
+	Revision(ctx context.Context, of []*plan.Unit, takes paths.Set) (string, error)
 	// Says names what the recipe, the lock and files that values ask for say of an image now; empty where that is not known.
 	Says(ctx context.Context, of []*plan.Unit) (string, error)
 	// Edited lists those of changed files by which they say otherwise than in the commit that is checked out.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -18,6 +19,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
+	"imbricat/internal/ground/paths"
 	"imbricat/internal/ground/say"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
@@ -50,8 +52,8 @@ func (d *dating) revision(ctx context.Context, img *plan.Image, strange bool) (s
 }
 
 // MadeFrom returns an image's units for all its platforms, also those that are not built now, and tells which paths of the project folder they
-// take in; nil: none.
-func MadeFrom(o Inputs, img *plan.Image) (units []*plan.Unit, takes func(path string) bool) {
+// take in.
+func MadeFrom(o Inputs, img *plan.Image) (units []*plan.Unit, takes paths.Set) {
 	units = img.Units
 	if o.Whole != nil {
 		for _, other := range o.Whole.Images {
@@ -65,7 +67,7 @@ func MadeFrom(o Inputs, img *plan.Image) (units []*plan.Unit, takes func(path st
 		in.add(u, seen)
 	}
 	if len(in.patterns)+len(in.files) == 0 {
-		return units, nil
+		return units, paths.Set{}
 	}
 	return units, in.touches(&Options{Inputs: o})
 }
@@ -105,7 +107,7 @@ func (in *intake) add(u *plan.Unit, seen map[*plan.Unit]bool) {
 
 // DatedBy tells by which paths of the project folder an image is dated: those that it takes in, and without any the recipes.
 func DatedBy(o Inputs, u *plan.Unit) func(path string) bool {
-	return intakeOf(u).touches(&Options{Inputs: o})
+	return intakeOf(u).touches(&Options{Inputs: o}).Has
 }
 
 func (in *intake) key() string {
@@ -121,19 +123,23 @@ func (in *intake) key() string {
 }
 
 // touches tells which paths of the project folder are taken in. Without any the recipes alone decide.
-func (in *intake) touches(o *Options) func(path string) bool {
+func (in *intake) touches(o *Options) paths.Set {
 	if len(in.patterns)+len(in.files) == 0 {
 		recipes := []string{o.Plan.File.Name}
 		for _, pos := range in.places {
 			recipes = append(recipes, o.Plan.File.NameAt(pos))
 		}
-		return func(path string) bool { return slices.Contains(recipes, path) }
+		return paths.Set{Has: func(path string) bool { return slices.Contains(recipes, path) }, Below: recipes}
 	}
 	c := covering{below: map[string][]func(string) bool{}}
 	for _, one := range in.patterns {
 		c.add(one.From, o.Folder.Covers(one.From, one.LeaveOut))
 	}
-	return func(path string) bool { return slices.Contains(in.files, path) || c.has(path) }
+	touched := paths.Set{Has: func(path string) bool { return slices.Contains(in.files, path) || c.has(path) }}
+	if len(c.patterns) == 0 {
+		touched.Below = slices.AppendSeq(slices.Clone(in.files), maps.Keys(c.below))
+	}
+	return touched
 }
 
 // covering tells whether any of many copies takes a path in.
@@ -260,7 +266,7 @@ func dirtyFiles(ctx context.Context, o *Options, d Difference, img *plan.Image) 
 		}
 		touches := in.touches(o)
 		for _, name := range d.Changed {
-			if touches(name) && !slices.Contains(list, name) {
+			if touches.Has(name) && !slices.Contains(list, name) {
 				list = append(list, name)
 			}
 		}

@@ -205,7 +205,7 @@ func (f *finder) sources(ctx context.Context, u *unit, one *plan.Unit, source *t
 func (f *finder) originates(ctx context.Context, u *unit) error {
 	origin := f.p.Origin(ctx, u.plans)
 	f.touched(u, origin.Asks, "it touched what values of "+u.name+" ask for")
-	commit, err := f.between.Decided(origin.Recipes, origin.Decides)
+	commit, err := f.between.Decided(origin.Told(), origin.Decides)
 	if commit != "" {
 		u.because("commit "+short(commit), "it touched what the recipe or the lock says of "+u.name)
 	}

@@ -10,6 +10,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/paths"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 )
@@ -40,7 +41,7 @@ func (h *projectHistory) CommitTimes(ctx context.Context) (func(string) int64, e
 }
 
 // Created implements engine.History.
-func (h *projectHistory) Created(ctx context.Context, touches func(string) bool) (time.Time, error) {
+func (h *projectHistory) Created(ctx context.Context, touches paths.Set) (time.Time, error) {
 	if epoch, given := h.p.Facts.Epoch(); given {
 		return epoch, nil
 	}
@@ -55,7 +56,7 @@ func (h *projectHistory) Created(ctx context.Context, touches func(string) bool)
 }
 
 // Revision implements engine.History.
-func (h *projectHistory) Revision(ctx context.Context, of []*plan.Unit, takes func(string) bool) (string, error) {
+func (h *projectHistory) Revision(ctx context.Context, of []*plan.Unit, takes paths.Set) (string, error) {
 	return h.p.Made(ctx, of, takes)
 }
 

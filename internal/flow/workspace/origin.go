@@ -12,6 +12,7 @@ import (
 
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/files"
+	"imbricat/internal/ground/paths"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/lock"
@@ -80,8 +81,24 @@ func (o *Origin) Asks(file string) bool {
 	return o.files[file] || slices.ContainsFunc(o.any, func(in string) bool { return recipe.Related(in, file) })
 }
 
+// asked is the set of files that values of the image may ask for.
+func (o *Origin) asked() (set paths.Set) {
+	if len(o.files)+len(o.any) > 0 {
+		set.Has = o.Asks
+	}
+	if len(o.any) == 0 {
+		set.Below = slices.Collect(maps.Keys(o.files))
+	}
+	return set
+}
+
 // Recipes reports whether a file is a recipe that says something of the image, or the lock.
 func (o *Origin) Recipes(file string) bool { return o.recipes[file] }
+
+// Told is the set of these files.
+func (o *Origin) Told() paths.Set {
+	return paths.Set{Has: o.Recipes, Below: slices.Collect(maps.Keys(o.recipes))}
+}
 
 // mostDecided bounds how many commits are looked into: recipes of each are read. One further back counts whatever it says.
 const mostDecided = 200
@@ -167,16 +184,13 @@ func (o *Origin) held(out *strings.Builder, at *toldAt, u *plan.Unit) {
 }
 
 // Made returns the commit that an image is made from: the newest that touched what it takes in, or changed what is said of it; empty where
-// there is none. takes is nil where it takes no files in.
-func (p *Planned) Made(ctx context.Context, of []*plan.Unit, takes func(path string) bool) (string, error) {
+// there is none.
+func (p *Planned) Made(ctx context.Context, of []*plan.Unit, takes paths.Set) (string, error) {
 	origin := p.Origin(ctx, of)
 	if origin.Each {
 		return p.Facts.Git.Commit, nil
 	}
-	counting := facts.Counting{Touches: takes, Perhaps: origin.Recipes, Decides: origin.Decides}
-	if len(origin.files)+len(origin.any) > 0 {
-		counting.Touches = func(file string) bool { return takes != nil && takes(file) || origin.Asks(file) }
-	}
+	counting := facts.Counting{Touches: takes.Or(origin.asked()), Perhaps: origin.Told(), Decides: origin.Decides}
 	origin.recall()
 	newest, known, err := p.Facts.Git.NewestOf(ctx, counting)
 	origin.keep()

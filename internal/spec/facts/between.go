@@ -8,6 +8,8 @@ import (
 	"path"
 	"slices"
 
+	"imbricat/internal/ground/paths"
+
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/object"
 )
@@ -156,15 +158,15 @@ func (b *Between) Touched(covers func(path string) bool) (commit string) {
 	b.git.mutex.Lock()
 	defer b.git.mutex.Unlock()
 	for _, c := range b.commits {
-		if b.git.differs(c.changes, len(c.info.parents), covers) {
+		if b.git.differs(c.changes, len(c.info.parents), paths.Set{Has: covers}) {
 			return c.info.hash.String()
 		}
 	}
 	return ""
 }
 
-// Decided returns the first commit found between the two that touched a path for which perhaps answers true, and that decides says counts.
-func (b *Between) Decided(perhaps func(path string) bool, decides func(commit string, parents []string) (bool, error)) (string, error) {
+// Decided returns the first commit found between the two that touched one of some paths, and that decides says counts.
+func (b *Between) Decided(perhaps paths.Set, decides func(commit string, parents []string) (bool, error)) (string, error) {
 	b.git.mutex.Lock()
 	defer b.git.mutex.Unlock()
 	for _, c := range b.commits {

@@ -13,6 +13,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/object"
 
 	"imbricat/internal/ground/count"
+	"imbricat/internal/ground/paths"
 )
 
 // What a commit touched never changes, so it is worked out once and remembered, for every project that has the commit.
@@ -187,17 +188,13 @@ func (g *Git) touched(all []change, parents int, touches func(path string) bool)
 	return own
 }
 
-// differs reports whether from each of so many parents some path of the project differs for which touches answers true: of a merge it need not
-// be the same one.
-func (g *Git) differs(all []change, parents int, touches func(path string) bool) bool {
+// differs reports whether from each of so many parents one of some paths of the project differs: of a merge it need not be the same one.
+func (g *Git) differs(all []change, parents int, some paths.Set) bool {
 	var from uint64
-	for _, c := range all {
-		if path, inside := g.inProject(c.path); inside && touches(path) {
-			if from |= c.from; from == parentsMask(parents) {
-				return true
-			}
-		}
-	}
+	some.In(len(all), func(i int) string { return all[i].path }, g.under, func(i int) bool {
+		from |= all[i].from
+		return from != parentsMask(parents)
+	})
 	return from == parentsMask(parents)
 }
 

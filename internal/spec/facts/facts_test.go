@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"imbricat/internal/ground/paths"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/spec/recipe"
 )
@@ -52,7 +53,7 @@ func TestNewestCommit(t *testing.T) {
 	newest := func(dir, prefix string) string {
 		g, err := openGit(dir)
 		require.NoError(t, err)
-		newest, known, err := g.Newest(context.Background(), func(path string) bool { return strings.HasPrefix(path, prefix) })
+		newest, known, err := g.Newest(context.Background(), paths.Set{Has: func(path string) bool { return strings.HasPrefix(path, prefix) }})
 		require.NoError(t, err)
 		if !known {
 			return "never"
@@ -65,7 +66,7 @@ func TestNewestCommit(t *testing.T) {
 	require.Equal(t, "01-02", newest(filepath.Join(dir, "gauge"), "b"), "paths are relative to the project folder")
 	whole, err := openGit(dir)
 	require.NoError(t, err)
-	_, _, err = whole.Newest(context.Background(), func(path string) bool { return path == "gauge/a" })
+	_, _, err = whole.Newest(context.Background(), paths.Set{Has: func(path string) bool { return path == "gauge/a" }, Below: []string{"gauge/a"}})
 	require.NoError(t, err)
 	require.False(t, whole.Guessed())
 	require.False(t, whole.Shallow())
@@ -74,7 +75,7 @@ func TestNewestCommit(t *testing.T) {
 	require.Equal(t, "01-06", newest(shallow, "gauge/"), "the end of a shallow clone counts as having touched everything")
 	cut, err := openGit(shallow)
 	require.NoError(t, err)
-	_, _, err = cut.Newest(context.Background(), func(path string) bool { return path == "gauge/a" })
+	_, _, err = cut.Newest(context.Background(), paths.Set{Has: func(path string) bool { return path == "gauge/a" }, Below: []string{"gauge/a"}})
 	require.NoError(t, err)
 	require.True(t, cut.Guessed())
 	require.True(t, cut.Shallow())
@@ -249,8 +250,13 @@ func TestRememberedCommits(t *testing.T) {
 			touches := func(path string) bool { return strings.HasPrefix(path, below) }
 			commits, cut, err := g.Log(t.Context(), 7, touches)
 			require.NoError(t, err)
-			newest, known, err := g.Newest(t.Context(), touches)
+			newest, known, err := g.Newest(t.Context(), paths.Set{Has: touches})
 			require.NoError(t, err)
+			if in, is := strings.CutSuffix(below, "/"); is {
+				searched, _, err := g.Newest(t.Context(), paths.Set{Has: touches, Below: []string{"nowhere", in}})
+				require.NoError(t, err)
+				require.Equal(t, newest, searched)
+			}
 			fmt.Fprintf(&out, "%s: %q %t, %s %t %t\n", below, commits, cut, newest, known, g.Guessed())
 		}
 		times, err := g.Times(t.Context())
@@ -283,7 +289,7 @@ func TestRememberedCommits(t *testing.T) {
 		require.NoError(t, err)
 		g.RememberCommits(notes)
 		newest := func(below string) string {
-			newest, _, err := g.Newest(t.Context(), func(path string) bool { return strings.HasPrefix(path, below) })
+			newest, _, err := g.Newest(t.Context(), paths.Set{Has: func(path string) bool { return strings.HasPrefix(path, below) }})
 			require.NoError(t, err)
 			return newest.When.Format("02")
 		}

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"imbricat/internal/ground/paths"
+
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/filemode"
@@ -241,20 +243,17 @@ type Touch struct {
 	When   time.Time
 }
 
-// Newest returns the newest commit that touched a path for which touches answers true (slashes, relative to
-// the project folder). A merge touches what differs from all its parents. At the end of a shallow clone the oldest
+// Newest returns the newest commit that touched one of some paths (slashes, relative to the project folder). A merge touches what differs from all its parents. At the end of a shallow clone the oldest
 // commit there counts as having touched everything in it. Where the commit that is checked out has no such path (what
 // is built from the sources seldom is under version control) that commit itself is given. Without any it is false.
-func (g *Git) Newest(ctx context.Context, touches func(path string) bool) (Touch, bool, error) {
+func (g *Git) Newest(ctx context.Context, touches paths.Set) (Touch, bool, error) {
 	return g.NewestOf(ctx, Counting{Touches: touches})
 }
 
 // Counting tells which commits count.
 type Counting struct {
-	// Touches tells the paths that it is enough to touch; nil: there are none.
-	Touches func(path string) bool
-	// Perhaps tells paths that have Decides asked whether a commit counts that touched one of them.
-	Perhaps func(path string) bool
+	Touches paths.Set // it is enough to touch one of these
+	Perhaps paths.Set // of a commit that touched one of these Decides is asked
 	Decides func(commit string, parents []string) (bool, error)
 }
 
@@ -273,7 +272,7 @@ func (g *Git) NewestOf(ctx context.Context, counting Counting) (Touch, bool, err
 }
 
 func (g *Git) newest(ctx context.Context, counting Counting) (Touch, bool, error) {
-	tracked := counting.Touches == nil
+	tracked := counting.Touches.Empty()
 	var err error
 	if !tracked {
 		if tracked, err = g.tracks(counting.Touches); err != nil {
@@ -297,8 +296,8 @@ func (g *Git) newest(ctx context.Context, counting Counting) (Touch, bool, error
 		if err != nil {
 			return Touch{}, false, err
 		}
-		counts := counting.Touches != nil && g.differs(all, len(parents), counting.Touches)
-		if !counts && counting.Perhaps != nil && g.differs(all, len(parents), counting.Perhaps) {
+		counts := g.differs(all, len(parents), counting.Touches)
+		if !counts && g.differs(all, len(parents), counting.Perhaps) {
 			if counts, err = g.decided(counting.Decides, c, parents); err != nil {
 				return Touch{}, false, err
 			}
@@ -324,18 +323,24 @@ func (g *Git) decided(decides func(commit string, parents []string) (bool, error
 	return decides(c.hash.String(), names)
 }
 
-// tracks reports whether the commit that is checked out has any path for which touches answers true.
-func (g *Git) tracks(touches func(string) bool) (bool, error) {
-	if g.tracked == nil {
-		if err := g.listTracked(); err != nil {
-			return false, err
-		}
+// tracks reports whether the commit that is checked out has any of some paths.
+func (g *Git) tracks(some paths.Set) (has bool, err error) {
+	list, err := g.listTracked()
+	if err != nil {
+		return false, err
 	}
-	return slices.ContainsFunc(g.tracked, touches), nil
+	some.In(len(list), func(i int) string { return list[i] }, "", func(int) bool {
+		has = true
+		return false
+	})
+	return has, nil
 }
 
-// listTracked reads the paths of the project that the commit which is checked out has, once for all that ask.
-func (g *Git) listTracked() error {
+// listTracked returns the paths of the project that the commit which is checked out has, sorted, which are read once for all that ask.
+func (g *Git) listTracked() ([]string, error) {
+	if g.tracked != nil {
+		return g.tracked, nil
+	}
 	all := []string{}
 	note := func(name string, mode filemode.FileMode) {
 		if path, inside := g.inProject(name); inside && mode.IsFile() {
@@ -350,14 +355,15 @@ func (g *Git) listTracked() error {
 	} else {
 		committed, err := g.committed()
 		if err != nil {
-			return err
+			return nil, err
 		}
 		for name, e := range committed {
 			note(name, e.mode)
 		}
 	}
+	slices.Sort(all)
 	g.tracked = all
-	return nil
+	return all, nil
 }
 
 // below calls touches with the paths of files that differ between two folders, until it answers true, and reports whether it did.
@@ -466,10 +472,10 @@ func (g *Git) Times(ctx context.Context) (map[string]time.Time, error) {
 // files lists the files of the project in the commit that is checked out.
 func (g *Git) files() (map[string]bool, error) {
 	all := map[string]bool{}
-	_, err := g.tracks(func(path string) bool {
+	list, err := g.listTracked()
+	for _, path := range list {
 		all[path] = true
-		return false
-	})
+	}
 	return all, err
 }
 
