@@ -20,7 +20,7 @@ var groups = []struct {
 	commands []string
 }{
 	{"To start", []string{"init", "demo", "doctor", "schema", "completion"}},
-	{"To build", []string{"plan", "affected", "build", "take", "try", "why", "logbook", "lock", "weigh", "compare"}},
+	{"To build", []string{"plan", "affected", "build", "watch", "take", "try", "why", "logbook", "lock", "weigh", "compare"}},
 	{"To publish", []string{"ship", "push", "join", "tags", "verify", "login", "logout"}},
 	{"Images and the store", []string{"show", "pull", "copy", "store"}},
 	{"Without a registry", []string{"standin"}},

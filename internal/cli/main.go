@@ -202,7 +202,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 		},
 		Commands: []*cli.Command{
 			initCommand(),
-			elsewhere(planCommand()), elsewhere(affectedCommand()), elsewhere(buildCommand()), elsewhere(takeCommand()), elsewhere(shipCommand()), lockCommand(), weighCommand(), compareCommand(), elsewhere(pushCommand()), pullCommand(), copyCommand(), joinCommand(), showCommand(), verifyCommand(), whyCommand(), tryCommand(), tagsCommand(),
+			elsewhere(planCommand()), elsewhere(affectedCommand()), elsewhere(buildCommand()), elsewhere(takeCommand()), elsewhere(shipCommand()), lockCommand(), weighCommand(), compareCommand(), elsewhere(pushCommand()), pullCommand(), copyCommand(), joinCommand(), showCommand(), verifyCommand(), whyCommand(), watchCommand(), tryCommand(), tagsCommand(),
 			loginCommand(), logoutCommand(), logbookCommand(), storeCommand(), standinCommand(), doctorCommand(), schemaCommand(), demoCommand(),
 		},
 	}

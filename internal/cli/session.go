@@ -77,6 +77,7 @@ type session struct {
 	secrets  redact.Redactor  // over what the environment holds of secrets
 	around   *around          // nil: it was not looked yet
 	touched  *affected.Result // by --affected-since; nil: it was not looked yet
+	calm     bool             // no lines of progress unless they are asked for
 }
 
 func newSession(c *cli.Command) *session {
@@ -189,7 +190,9 @@ func (s *session) plainView(ctx context.Context) tui.View {
 	to := printable.Unwrap(s.err) // events are made fit before they come, and a view moves the cursor
 	kind := s.cmd.String("view")
 	if kind == "auto" {
-		kind = "lines"
+		if kind = "lines"; s.calm {
+			kind = "none"
+		}
 		if isTerminal(s.err) && os.Getenv("TERM") != "dumb" && os.Getenv("CI") == "" {
 			kind = "live"
 		}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"io"
 	"os"
+	"os/exec"
 	"os/signal"
 	"syscall"
 
@@ -58,4 +59,10 @@ func (s *session) withTerminal(ctx context.Context, st *store.Store, t *trial, i
 }
 
 // ownSession lets a process outlive this terminal.
+// groupOfItsOwn has a command be ended with all that it starts.
+func groupOfItsOwn(c *exec.Cmd) {
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGTERM) }
+}
+
 func ownSession() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setsid: true} }

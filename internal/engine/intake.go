@@ -72,6 +72,24 @@ func MadeFrom(o Inputs, img *plan.Image) (units []*plan.Unit, takes paths.Set) {
 	return units, in.touches(&Options{Inputs: o})
 }
 
+// TakenIn returns the paths of the project folder that units take in.
+func TakenIn(o Inputs, units []*plan.Unit) paths.Set {
+	in, seen := &intake{}, map[*plan.Unit]bool{}
+	for _, u := range units {
+		in.add(u, seen)
+	}
+	for _, one := range in.patterns {
+		if one.Follow { // links may lead anywhere
+			in.patterns = append(in.patterns, plan.Source{From: "."})
+			break
+		}
+	}
+	if len(in.patterns)+len(in.files) == 0 {
+		return paths.Set{}
+	}
+	return in.touches(&Options{Inputs: o})
+}
+
 // intake is what a unit takes in from the project, by itself and through the units that it uses.
 type intake struct {
 	patterns []plan.Source

@@ -311,6 +311,12 @@ func (s *Source) Covers(from string, leave []string) func(p string) bool {
 	}
 }
 
+// LeavesOut returns what tells whether the patterns leave a folder of the project out, whatever a copy names.
+func (s *Source) LeavesOut() func(dir string) bool {
+	matcher, err := s.matcherFor("", true, nil)
+	return func(dir string) bool { return err == nil && matcher.MatchAll(dir, true) }
+}
+
 // matchesAbove reports whether a pattern matches a path or a folder that it lies in.
 func matchesAbove(pattern, p string) bool {
 	if pattern == "" {

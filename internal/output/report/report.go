@@ -93,6 +93,13 @@ func JSON(w io.Writer, document any) error {
 	return e.Encode(document)
 }
 
+// JSONLine writes a document as JSON on one line, for those who read several.
+func JSONLine(w io.Writer, document any) error {
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	return e.Encode(document)
+}
+
 // Table writes rows in aligned columns, without lines around them.
 func Table(w *strings.Builder, p Paint, head []string, rows [][]string) {
 	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).

@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"imbricat/internal/flow/building"
+	"imbricat/internal/flow/receipts"
+	"imbricat/internal/flow/watch"
+	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/changes"
+	"imbricat/internal/output/receipt"
+	"imbricat/internal/output/report"
+)
+
+func watchCommand() *cli.Command {
+	return &cli.Command{
+		Name: "watch", Usage: "builds, and builds again whenever something changes that the images depend on", ArgsUsage: "[IMAGE|STAGE…]",
+		Description: "What the steps take in is watched, and the recipe, the lock, ignore files, and the commit that is checked out. A newer\n" +
+			"change ends the build that is under way. A mistake in the recipe is told, and the next change tries again.\n" +
+			"The command of --then runs in the project folder after each build that succeeds, with the file of its receipt in the\n" +
+			"variable RECEIPT; a newer change ends it too.\n\n" +
+			"Example: imbricat watch gauge --then 'imbricat push gauge'",
+		Flags: append([]cli.Flag{platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), keepGoingFlag(),
+			&cli.StringFlag{Name: "then", Usage: "`COMMAND` for the shell, after each build that succeeds"},
+			&cli.BoolFlag{Name: "poll", Usage: "look for changes again and again, where the system does not tell of all", Sources: env("POLL")}},
+			shareFlags()...),
+		Action: func(ctx context.Context, c *cli.Command) error { return runWatch(ctx, newSession(c)) },
+	}
+}
+
+// watching is a watch from its first round to its last.
+type watching struct {
+	*session
+	files   *changes.Watcher
+	scope   *changes.Scope // nil: nothing could be planned yet
+	receipt string         // file, for the command behind
+	wrong   bool           // the last round failed
+	whole   context.Context
+	giveUp  context.CancelCauseFunc // ends the watch
+}
+
+func runWatch(ctx context.Context, s *session) error {
+	if _, err := os.Stat(s.project().Dir); err != nil {
+		return fmt.Errorf("there is no project folder to watch: %w", err)
+	}
+	dir, err := os.MkdirTemp("", "imbricat-watch-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	inner, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	w := &watching{session: s, receipt: filepath.Join(dir, "receipt.json"), whole: inner, giveUp: cancel}
+	w.files, err = changes.Open(s.project().Dir, changes.Options{Poll: s.cmd.Bool("poll"), Say: func(why string) {
+		fmt.Fprintf(s.err, "changes are looked for every half second: %s\n", why)
+	}})
+	if err != nil {
+		return err
+	}
+	defer w.files.Close()
+	err = watch.Run(inner, w.files, w.round)
+	if ctx.Err() == nil {
+		err = context.Cause(inner)
+	}
+	return err
+}
+
+// failed ends the watch where its results can no longer be written.
+func (w *watching) failed(err error) {
+	if err != nil {
+		w.giveUp(err)
+	}
+}
+
+// round builds once, and tells of it.
+func (w *watching) round(ctx context.Context, r watch.Round) {
+	told := &report.Round{Number: r.Number, Changed: append([]string{}, r.Changed.Paths...), Commit: r.Changed.Mark, All: r.Changed.All}
+	began := time.Now()
+	s := newSession(w.cmd) // what a session keeps is of one build
+	s.calm = true
+	if !s.json() && !r.Changed.None() {
+		w.failed(s.print(report.RoundBeginsText(s.paint, told, began)))
+	}
+	document, err := w.build(ctx, s)
+	told.Seconds, told.Built = time.Since(began).Seconds(), document
+	if err == nil && ctx.Err() == nil {
+		if command := w.cmd.String("then"); command != "" {
+			told.Then = w.then(ctx, s, command)
+		}
+	}
+	for list := ending(w.cmd.Root()); len(list) > 0; list = ending(w.cmd.Root()) {
+		for _, act := range list {
+			act()
+		}
+	}
+	switch {
+	case ctx.Err() != nil:
+		told.Outcome = receipt.Interrupted
+	case err != nil:
+		told.Outcome, told.Error = receipt.Failed, s.secrets.Text(strings.TrimSpace(err.Error()))
+		if !s.json() {
+			tellFailures(s, err)
+			fmt.Fprintln(s.err, prefix(err)+told.Error)
+		}
+	default:
+		told.Outcome, told.Again = receipt.Done, w.wrong
+	}
+	if ctx.Err() == nil {
+		w.wrong = err != nil
+	}
+	if w.whole.Err() != nil {
+		return // whoever ends it knows
+	}
+	told.Ended = time.Now().UTC()
+	if s.json() {
+		w.failed(report.JSONLine(s.out, told))
+		return
+	}
+	w.failed(s.print(report.RoundText(s.paint, told)))
+}
+
+// build plans and builds. What the plan depends on is watched before it is read.
+func (w *watching) build(ctx context.Context, s *session) (*report.Build, error) {
+	r, err := receipts.Begin(receipts.Options{Command: "build", Program: "imbricat " + version(), Place: w.receipt, Redactor: &s.secrets, Client: s.client, Exit: exitCode, Interrupted: exitInterrupted})
+	if err != nil {
+		return nil, err
+	}
+	document, err := w.planned(ctx, s, r)
+	return document, r.Close(ctx, err)
+}
+
+func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder) (*report.Build, error) {
+	if _, err := w.files.Aim(s.project().RecipeAlone(w.scope)); err != nil {
+		return nil, err
+	}
+	var ws *workspace.Workspace
+	for more := true; more; {
+		p, err := s.choose(ctx, workspace.Choice{Images: s.cmd.Args().Slice(), Stages: true})
+		if err != nil {
+			return nil, err
+		}
+		r.From(p)
+		if ws, err = s.workOn(p); err != nil {
+			return nil, err
+		}
+		scope, err := ws.Watched(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if more, err = w.files.Aim(scope); err != nil {
+			return nil, err
+		}
+		w.scope = &scope
+	}
+	view := s.view(ctx)
+	defer view.Close("")
+	r.Part = "build"
+	document, result, err := building.Run(ctx, ws, view, s.buildOptions(ws, nil))
+	r.Built(document)
+	view.Close("")
+	if result == nil {
+		return nil, err
+	}
+	return document, err
+}
+
+// then runs the command behind a build; its whole group of processes ends with the context.
+func (w *watching) then(ctx context.Context, s *session, command string) *report.Then {
+	began := time.Now()
+	c := exec.CommandContext(ctx, "/bin/sh", "-c", command)
+	c.Dir, c.Env = s.project().Dir, append(slices.Clone(os.Environ()), "RECEIPT="+w.receipt)
+	c.Stdout, c.Stderr = s.err, s.err
+	if f, is := fileOf(s.err); is {
+		c.Stdout, c.Stderr = f, f
+	}
+	groupOfItsOwn(c)
+	c.WaitDelay = 5 * time.Second
+	err := c.Run()
+	t := &report.Then{Seconds: time.Since(began).Seconds()}
+	var status *exec.ExitError
+	switch {
+	case errors.As(err, &status) && status.ExitCode() >= 0:
+		t.Status = status.ExitCode()
+	case err != nil:
+		t.Status, t.Error = -1, err.Error()
+	}
+	return t
+}

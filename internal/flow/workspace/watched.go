@@ -1,0 +1,91 @@
+package workspace
+
+import (
+	"context"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"imbricat/internal/content/tree"
+	"imbricat/internal/engine"
+	"imbricat/internal/ground/changes"
+	"imbricat/internal/ground/paths"
+	"imbricat/internal/spec/facts"
+	"imbricat/internal/spec/recipe"
+)
+
+// Watched returns what a build depends on of the project folder and of version control: what its steps take in, the files that values ask for, the
+// recipes and the lock, ignore files, and the commit that is checked out.
+func (w *Workspace) Watched(ctx context.Context) (changes.Scope, error) {
+	source, err := w.Source(w.Store.Dir())
+	if err != nil {
+		return changes.Scope{}, err
+	}
+	defer source.Close()
+	taken := engine.TakenIn(engine.Inputs{Plan: w.Plan, Folder: source}, w.Plan.Units)
+	origin := w.Origin(ctx, w.Plan.Units)
+	scope := changes.Scope{Files: taken.Or(ignoreFiles(taken)).Or(origin.asked()).Or(origin.Told()), Skip: source.LeavesOut()}
+	own := ownFiles(w.Project, w.Store.Dir())
+	has := scope.Files.Has
+	scope.Files.Has = func(p string) bool { return !own(p) && has(p) }
+	w.withCommit(&scope)
+	return scope, nil
+}
+
+// RecipeAlone is what is watched where the recipe cannot be read, beside what was watched before; nil: nothing was.
+func (p Project) RecipeAlone(before *changes.Scope) changes.Scope {
+	files := []string{recipe.LockName}
+	if dir, err := filepath.Abs(p.Dir); err == nil {
+		if file, inside := Inside(dir, p.RecipePath()); inside {
+			files = append(files, file)
+		}
+	}
+	alone := paths.Set{Has: func(p string) bool { return slices.Contains(files, p) }, Below: files}
+	if before == nil {
+		return changes.Scope{Files: alone}
+	}
+	both := *before
+	both.Files = both.Files.Or(alone)
+	return both
+}
+
+// ignoreFiles are the files that say what is left out of what is taken in.
+func ignoreFiles(taken paths.Set) paths.Set {
+	if taken.Empty() {
+		return taken
+	}
+	files := paths.Set{Has: func(p string) bool { return path.Base(p) == ".gitignore" }}
+	if taken.Below != nil {
+		files.Below = []string{".gitignore"}
+		for _, named := range taken.Below {
+			for dir := named; dir != "" && dir != "."; dir = tree.Parent(dir) {
+				files.Below = append(files.Below, tree.Join(dir, ".gitignore"))
+			}
+		}
+	}
+	return files
+}
+
+// ownFiles tells which paths of the project folder are this program's own: they change with every build.
+func ownFiles(p Project, store string) func(p string) bool {
+	own := slices.Clone(p.Writes)
+	if dir, err := filepath.Abs(p.Dir); err == nil {
+		if below, inside := Inside(dir, store); inside {
+			own = append(own, below)
+		}
+	}
+	return func(p string) bool {
+		return slices.ContainsFunc(own, func(at string) bool { return p == at || strings.HasPrefix(p, at+"/") })
+	}
+}
+
+// withCommit has a scope watch which commit is checked out.
+func (w *Workspace) withCommit(scope *changes.Scope) {
+	dir, err := filepath.Abs(w.Dir)
+	if err != nil || !w.Facts.Git.Known() {
+		return
+	}
+	scope.Beside = facts.HeadFolders(dir)
+	scope.Mark = func() string { return facts.Head(dir) }
+}

@@ -1,0 +1,92 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"imbricat/internal/ground/say"
+	"imbricat/internal/output/receipt"
+)
+
+// Round is a round of watching: what changed, and what was made of it.
+type Round struct {
+	Number  int       `json:"round"`
+	Ended   time.Time `json:"ended"`
+	Changed []string  `json:"changed"`          // paths in the project folder; none of the first round
+	Commit  bool      `json:"commit,omitempty"` // another one is checked out, or another branch
+	All     bool      `json:"all,omitempty"`    // more changed than can be told
+	// Outcome is done, failed, or interrupted: by a newer change.
+	Outcome string  `json:"outcome"`
+	Error   string  `json:"error,omitempty"` // of an outcome failed
+	Again   bool    `json:"again,omitempty"` // the round before failed, and this one did not
+	Seconds float64 `json:"seconds"`         // of the build
+	Built   *Build  `json:"built,omitempty"`
+	Then    *Then   `json:"then,omitempty"`
+}
+
+// Then is what became of the command behind a build.
+type Then struct {
+	Status  int     `json:"status"` // -1: it did not end by itself, or could not be run
+	Error   string  `json:"error,omitempty"`
+	Seconds float64 `json:"seconds"`
+}
+
+// clock is how times of day are told.
+const clock = "15:04:05"
+
+// RoundBeginsText tells what changed.
+func RoundBeginsText(p Paint, r *Round, now time.Time) string {
+	var what []string
+	if len(r.Changed) > 0 {
+		what = append(what, say.Some(r.Changed))
+	}
+	if r.Commit {
+		what = append(what, "the commit that is checked out")
+	}
+	if r.All {
+		what = append(what, "more than can be told")
+	}
+	return fmt.Sprintf("%s  changed: %s\n", p.Muted(now.Format(clock)), strings.Join(what, ", "))
+}
+
+// RoundText tells what was made of it.
+func RoundText(p Paint, r *Round) string {
+	var w strings.Builder
+	took := Took(time.Duration(r.Seconds * float64(time.Second)))
+	fmt.Fprintf(&w, "%s  ", p.Muted(r.Ended.Local().Format(clock)))
+	switch {
+	case r.Outcome == receipt.Interrupted:
+		fmt.Fprintf(&w, "ended after %s, for a newer change\n", took)
+		return w.String()
+	case r.Outcome == receipt.Failed:
+		fmt.Fprintf(&w, "%s after %s; the next change tries again\n", p.Wrong("failed"), took)
+		return w.String()
+	case r.Again:
+		w.WriteString("right again: ")
+	}
+	var names []string
+	for _, one := range r.Built.Images {
+		names = append(names, one.Name)
+	}
+	for _, one := range r.Built.Stages {
+		names = append(names, one.Name)
+	}
+	if r.Built.Ran == 0 {
+		fmt.Fprintf(&w, "no step had to run for %s, in %s\n", say.Some(names), took)
+	} else {
+		fmt.Fprintf(&w, "%s %s in %s: %d of %s ran\n", p.Accent("built"), say.Some(names), took, r.Built.Ran, Count(r.Built.Ran+r.Built.Reused, "step"))
+	}
+	if t := r.Then; t != nil {
+		took := Took(time.Duration(t.Seconds * float64(time.Second)))
+		switch {
+		case t.Error != "":
+			fmt.Fprintf(&w, "          then: %s %s, after %s\n", p.Wrong("failed:"), t.Error, took)
+		case t.Status != 0:
+			fmt.Fprintf(&w, "          then: %s with status %d, after %s\n", p.Wrong("failed"), t.Status, took)
+		default:
+			fmt.Fprintf(&w, "          then: done in %s\n", took)
+		}
+	}
+	return w.String()
+}
