@@ -258,7 +258,7 @@ func (w *Watcher) enter(system *fsnotify.Watcher, dir string, keep map[string]bo
 		if dir != "" {
 			p = dir + "/" + p
 		}
-		if each != nil {
+		if each != nil && !known {
 			each(p)
 		}
 		if e.IsDir() {
@@ -336,22 +336,40 @@ func (w *Watcher) event(system *fsnotify.Watcher, e fsnotify.Event) {
 	case p == "." || p == "":
 		return
 	case folder && e.Has(fsnotify.Remove|fsnotify.Rename): // with all that was in it
-		w.mutex.Lock()
-		for dir := range w.watch {
-			if dir == p || within(dir, p) {
-				delete(w.watch, dir)
-			}
-		}
-		w.mutex.Unlock()
+		w.gone(system, p, e.Has(fsnotify.Rename))
 		w.note(Changed{Paths: []string{p}})
-		return
-	case e.Has(fsnotify.Create) && scope.enters(p):
-		if info, err := os.Lstat(e.Name); err == nil && info.IsDir() {
+		if isFolder(e.Name) { // another one has its name by now
 			w.again(system, p)
 		}
+		return
+	case e.Has(fsnotify.Create) && scope.enters(p) && isFolder(e.Name):
+		w.gone(system, p, false)
+		w.again(system, p)
 	}
 	if !scope.Files.Empty() && scope.Files.Has(p) {
 		w.note(Changed{Paths: []string{p}})
+	}
+}
+
+func isFolder(name string) bool {
+	info, err := os.Lstat(name)
+	return err == nil && info.IsDir()
+}
+
+// gone forgets a folder. One that moved takes what is told of it along, under its old name, so that is ended, and it is looked for where it may be
+// now.
+func (w *Watcher) gone(system *fsnotify.Watcher, p string, moved bool) {
+	w.mutex.Lock()
+	for dir := range w.watch {
+		if dir == p || within(dir, p) {
+			if delete(w.watch, dir); moved {
+				_ = system.Remove(w.absolute(dir)) // the system may have done it
+			}
+		}
+	}
+	w.mutex.Unlock()
+	if moved {
+		w.again(system, "")
 	}
 }
 

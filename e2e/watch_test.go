@@ -1,0 +1,210 @@
+package e2e
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// round is what watch tells of one.
+type round struct {
+	Round   int
+	Changed []string
+	Commit  bool
+	Outcome string
+	Error   string
+	Again   bool
+	Built   built
+	Then    *struct{ Status int }
+}
+
+// watcher is a watch under way.
+type watcher struct {
+	*run
+	c      *exec.Cmd
+	rounds chan round
+}
+
+func (r *run) watch(args ...string) *watcher {
+	w := &watcher{run: r, c: r.command(append([]string{"watch", "--format", "json"}, args...)...), rounds: make(chan round, 100)}
+	out, err := w.c.StdoutPipe()
+	require.NoError(r.t, err)
+	w.c.Stderr = &strings.Builder{}
+	require.NoError(r.t, w.c.Start())
+	go func() {
+		defer close(w.rounds)
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+			var one round
+			if json.Unmarshal(lines.Bytes(), &one) == nil {
+				w.rounds <- one
+			}
+		}
+	}()
+	r.t.Cleanup(func() { _ = w.c.Process.Kill() })
+	return w
+}
+
+// next returns the next round for which wanted answers true.
+func (w *watcher) next(wanted func(round) bool) round {
+	w.t.Helper()
+	var seen []round
+	for limit := time.After(30 * time.Second); ; {
+		select {
+		case one, open := <-w.rounds:
+			if !open {
+				w.t.Fatalf("watch ended: %v; %+v", w.c.Stderr, seen)
+			}
+			if seen = append(seen, one); wanted(one) {
+				return one
+			}
+		case <-limit:
+			w.t.Fatalf("waited in vain; %v; %+v", w.c.Stderr, seen)
+		}
+	}
+}
+
+func (w *watcher) end() {
+	require.NoError(w.t, w.c.Process.Signal(os.Interrupt))
+	for range w.rounds {
+	}
+	_ = w.c.Wait()
+	require.Equal(w.t, 130, w.c.ProcessState.ExitCode())
+}
+
+const watchRecipe = `imbricat: 1
+facts: {level: '${file("level.json", "level")}'}
+sources: {leave-out: [logs]}
+images:
+  gauge:
+    base: none
+    platforms: [linux/amd64]
+    steps:
+      - copy: {from: src, to: /srv, leave-out: ["*.tmp"]}
+      - copy: {from: "tables/*.txt", to: /tables/}
+    settings: {labels: {level: "${facts.level}"}}
+    publish: {main: {to: "registry.tideline.example/gauge", tags: [newest]}}
+`
+
+// TestWatch: a project that is edited at random, under watch: after each edit there is the image that a build makes, whether the system tells of
+// changes or they are looked for.
+func TestWatch(t *testing.T) {
+	for name, args := range map[string][]string{"told by the system": nil, "looked for": {"--poll"}} {
+		t.Run(name, func(t *testing.T) {
+			r := newRun(t)
+			r.write("imbricat.yaml", watchRecipe)
+			r.write("level.json", `{"level": "1"}`)
+			for n := range 300 {
+				r.write(fmt.Sprintf("src/d%d/f%d", n%20, n), fmt.Sprint(n))
+				r.write(fmt.Sprintf("tables/%d.txt", n%9), fmt.Sprint(n))
+			}
+			r.write("logs/today", "")
+			r.git("init", "-q", "-b", "trunk")
+			r.git("add", "-A")
+			r.git("commit", "-qm", "first")
+			other := *r
+			other.env = append(append([]string{}, r.env...), "IMBRICAT_STORE="+filepath.Join(t.TempDir(), "other"))
+			right := func(done round) bool {
+				return done.Outcome == "done" && len(done.Built.Images) == 1 && done.Built.Images[0].Digest == other.build().Images[0].Digest
+			}
+			w := r.watch(args...)
+			w.next(right)
+			rnd := rand.New(rand.NewPCG(rand.Uint64(), 3))
+			for n := range 20 {
+				at := fmt.Sprintf("src/d%d/f%d", rnd.IntN(20), rnd.IntN(300))
+				switch rnd.IntN(9) {
+				case 0, 1:
+					r.write(at, fmt.Sprint("edited ", n))
+				case 2: // as editors do
+					r.write("half", fmt.Sprint("renamed ", n))
+					require.NoError(t, os.MkdirAll(filepath.Join(r.dir, filepath.Dir(at)), 0o755))
+					require.NoError(t, os.Rename(filepath.Join(r.dir, "half"), filepath.Join(r.dir, at)))
+				case 3:
+					r.write(fmt.Sprintf("src/new%d/deep/f", n), "new")
+				case 4:
+					require.NoError(t, os.RemoveAll(filepath.Join(r.dir, fmt.Sprintf("src/d%d", rnd.IntN(20)))))
+					r.write(at, "there all the same")
+				case 5:
+					r.write("level.json", fmt.Sprintf(`{"level": "%d"}`, n))
+				case 6:
+					r.write("imbricat.yaml", strings.Replace(watchRecipe, "/tables/", fmt.Sprintf("/tables%d/", n), 1))
+				case 7:
+					r.write(fmt.Sprintf("tables/%d.txt", n), "another")
+				case 8:
+					r.write(at, fmt.Sprint("committed ", n))
+					r.git("add", "-A")
+					r.git("commit", "-qm", "next")
+				}
+				w.next(right)
+			}
+			// What the image does not depend on has nothing built.
+			r.write("logs/today", "more")
+			r.write("src/d1/x.tmp", "more")
+			r.write("unrelated", "more")
+			r.write("tables/x.md", "more")
+			select {
+			case one := <-w.rounds:
+				t.Fatalf("%+v", one)
+			case <-time.After(1500 * time.Millisecond):
+			}
+			// A mistake is told, and that it is right again.
+			r.write("imbricat.yaml", strings.Replace(watchRecipe, "leave-out: [\"*.tmp\"]", "leave: x", 1))
+			wrong := w.next(func(r round) bool { return r.Outcome == "failed" })
+			require.Contains(t, wrong.Error, `unknown key "leave"`)
+			require.Equal(t, []string{"imbricat.yaml"}, wrong.Changed)
+			r.write("imbricat.yaml", watchRecipe)
+			require.True(t, w.next(func(r round) bool { return r.Outcome == "done" }).Again)
+			w.end()
+		})
+	}
+}
+
+// TestWatchEndsRounds: a newer change ends the command that is under way, and the command behind a build with all that it started.
+func TestWatchEndsRounds(t *testing.T) {
+	r := newRun(t)
+	r.busybox()
+	r.write("src/level", "slow")
+	r.write("imbricat.yaml", `imbricat: 1
+images:
+  gauge:
+    base: none
+    steps:
+      - copy: {from: bin, to: /bin}
+      - link: {at: /bin/sh, target: busybox}
+      - copy: {from: src, to: /srv}
+      - run: |
+          case $(/bin/busybox cat /srv/level) in slow) /bin/busybox sleep 300;; esac
+          /bin/busybox cp /srv/level /level
+`)
+	w := r.watch("--then", `cat "$RECEIPT" > then.json; echo $$ > then.pid; if grep -q behind src/level; then sleep 300 & echo $! > sleep.pid; wait; fi`)
+	time.Sleep(time.Second)
+	r.write("src/level", "behind")
+	require.Equal(t, "interrupted", w.next(func(round) bool { return true }).Outcome)
+	wait(t, "the command behind the build", func() bool { _, err := os.Stat(filepath.Join(r.dir, "sleep.pid")); return err == nil })
+	text, err := os.ReadFile(filepath.Join(r.dir, "sleep.pid"))
+	require.NoError(t, err)
+	r.write("src/level", "quick")
+	ended := w.next(func(r round) bool { return r.Round == 2 })
+	require.Equal(t, "interrupted", ended.Outcome)
+	require.Equal(t, []string{"src/level"}, ended.Changed)
+	done := w.next(func(r round) bool { return r.Outcome == "done" })
+	require.Zero(t, done.Then.Status)
+	require.Equal(t, 1, done.Built.Ran-1, "the copy and the command")
+	var pid int
+	_, err = fmt.Sscan(string(text), &pid)
+	require.NoError(t, err)
+	wait(t, "its process to end", func() bool { return syscall.Kill(pid, 0) == syscall.ESRCH })
+	kept, err := os.ReadFile(filepath.Join(r.dir, "then.json"))
+	require.NoError(t, err)
+	require.Contains(t, string(kept), done.Built.Images[0].Digest)
+	w.end()
+}
