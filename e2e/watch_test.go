@@ -73,6 +73,13 @@ func (w *watcher) next(wanted func(round) bool) round {
 	}
 }
 
+// open counts what the program has open.
+func (w *watcher) open() int {
+	list, err := os.ReadDir(fmt.Sprintf("/proc/%d/fd", w.c.Process.Pid))
+	require.NoError(w.t, err)
+	return len(list)
+}
+
 func (w *watcher) end() {
 	require.NoError(w.t, w.c.Process.Signal(os.Interrupt))
 	for range w.rounds {
@@ -118,6 +125,7 @@ func TestWatch(t *testing.T) {
 			}
 			w := r.watch(args...)
 			w.next(right)
+			before := w.open()
 			rnd := rand.New(rand.NewPCG(rand.Uint64(), 3))
 			for n := range 20 {
 				at := fmt.Sprintf("src/d%d/f%d", rnd.IntN(20), rnd.IntN(300))
@@ -146,6 +154,7 @@ func TestWatch(t *testing.T) {
 				}
 				w.next(right)
 			}
+			require.LessOrEqual(t, w.open(), before+2, "nothing stays open from round to round")
 			// What the image does not depend on has nothing built.
 			r.write("logs/today", "more")
 			r.write("src/d1/x.tmp", "more")

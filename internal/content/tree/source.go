@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -25,6 +26,9 @@ type Source struct {
 	leave    ignore.Matcher
 	honour   []string // .gitignore files in these folders and below are read too
 	builtins []string
+
+	mutex   sync.Mutex
+	openers []*Opener
 }
 
 // SourceOptions say what of a project folder is left out.
@@ -55,8 +59,16 @@ func OpenSource(dir string, o SourceOptions) (*Source, error) {
 	return s, nil
 }
 
-// Close lets the folder go.
-func (s *Source) Close() error { return s.root.Close() }
+// Close lets the folder go, and what its openers keep open of it.
+func (s *Source) Close() error {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	for _, o := range s.openers {
+		o.Close()
+	}
+	s.openers = nil
+	return s.root.Close()
+}
 
 // PickOptions say how a copy takes things in.
 type PickOptions struct {
@@ -258,8 +270,14 @@ func (s *Source) withFile(m ignore.Matcher, dir string) (ignore.Matcher, error) 
 // opened counts the files of project folders that were opened.
 var opened = count.New("files opened")
 
-// Opener returns what opens the source's files.
-func (s *Source) Opener() *Opener { return &Opener{source: s} }
+// Opener returns what opens the source's files. It may be used until the source is closed.
+func (s *Source) Opener() *Opener {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	o := &Opener{source: s}
+	s.openers = append(s.openers, o)
+	return o
+}
 
 // Measure counts the files at and below a path, and their bytes.
 func (s *Source) Measure(p string) (files int, bytes int64, err error) {
