@@ -83,13 +83,18 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	message := s.secrets.Text(strings.TrimSpace(err.Error()))
 	s.events.end(code, message)
 	if message != "" {
-		text := printable.Text(prefix(err) + message)
-		if prefix(err) != "" {
-			text = s.errPaint.Fit(text)
-		}
-		fmt.Fprintln(stderr, text)
+		fmt.Fprintln(stderr, s.mistake(err, message))
 	}
 	return code
+}
+
+// mistake is how an error is told.
+func (s *session) mistake(err error, message string) string {
+	text := printable.Text(prefix(err) + message)
+	if prefix(err) != "" { // else lines of the recipe are shown
+		text = s.errPaint.Fit(text)
+	}
+	return text
 }
 
 // endings are the signals that end the work in order. A terminal that goes away is one, unless whoever started this program

@@ -77,7 +77,7 @@ type session struct {
 	secrets  redact.Redactor  // over what the environment holds of secrets
 	around   *around          // nil: it was not looked yet
 	touched  *affected.Result // by --affected-since; nil: it was not looked yet
-	calm     bool             // no lines of progress unless they are asked for
+	calm     bool             // progress leaves nothing behind unless that is asked for
 }
 
 func newSession(c *cli.Command) *session {
@@ -199,6 +199,9 @@ func (s *session) plainView(ctx context.Context) tui.View {
 	}
 	switch kind {
 	case "live":
+		if s.calm {
+			return tui.Passing(ctx, to, s.errPaint)
+		}
 		return tui.Live(ctx, to, s.errPaint)
 	case "none":
 		return tui.None(to, s.errPaint)

@@ -68,6 +68,9 @@ func runWatch(ctx context.Context, s *session) error {
 		return err
 	}
 	defer w.files.Close()
+	if !s.json() {
+		fmt.Fprintln(s.err, s.errPaint.Muted("watching; Ctrl-C ends it"))
+	}
 	err = watch.Run(inner, w.files, w.round)
 	if ctx.Err() == nil {
 		err = context.Cause(inner)
@@ -92,41 +95,47 @@ func (w *watching) round(ctx context.Context, r watch.Round) {
 		w.failed(s.print(report.RoundBeginsText(s.paint, told, began)))
 	}
 	document, err := w.build(ctx, s)
-	told.Seconds, told.Built = time.Since(began).Seconds(), document
-	if err == nil && ctx.Err() == nil {
-		if command := w.cmd.String("then"); command != "" {
-			told.Then = w.then(ctx, s, command)
-		}
-	}
+	told.Seconds, told.Built, told.Ended = time.Since(began).Seconds(), document, time.Now().UTC()
+	w.judge(ctx, s, told, err)
 	for list := ending(w.cmd.Root()); len(list) > 0; list = ending(w.cmd.Root()) {
 		for _, act := range list {
 			act()
 		}
 	}
-	switch {
-	case ctx.Err() != nil:
-		told.Outcome = receipt.Interrupted
-	case err != nil:
-		told.Outcome, told.Error = receipt.Failed, s.secrets.Text(strings.TrimSpace(err.Error()))
-		if !s.json() {
-			tellFailures(s, err)
-			fmt.Fprintln(s.err, prefix(err)+told.Error)
-		}
-	default:
-		told.Outcome, told.Again = receipt.Done, w.wrong
-	}
-	if ctx.Err() == nil {
-		w.wrong = err != nil
-	}
 	if w.whole.Err() != nil {
 		return // whoever ends it knows
 	}
-	told.Ended = time.Now().UTC()
-	if s.json() {
+	if !s.json() {
+		w.failed(s.print(report.RoundText(s.paint, told)))
+	}
+	if command := w.cmd.String("then"); command != "" && told.Outcome == receipt.Done {
+		told.Then = w.then(ctx, s, command)
+		if ctx.Err() != nil {
+			told.Outcome = receipt.Interrupted
+		} else if !s.json() {
+			w.failed(s.print(report.ThenText(s.paint, told.Then, time.Now())))
+		}
+	}
+	if s.json() && w.whole.Err() == nil {
 		w.failed(report.JSONLine(s.out, told))
+	}
+}
+
+// judge says how a build ended, and tells its error.
+func (w *watching) judge(ctx context.Context, s *session, told *report.Round, err error) {
+	if ctx.Err() != nil {
+		told.Outcome = receipt.Interrupted
 		return
 	}
-	w.failed(s.print(report.RoundText(s.paint, told)))
+	told.Outcome, told.Again = receipt.Done, w.wrong && err == nil
+	if w.wrong = err != nil; !w.wrong {
+		return
+	}
+	told.Outcome, told.Error = receipt.Failed, s.secrets.Text(strings.TrimSpace(err.Error()))
+	if !s.json() {
+		tellFailures(s, err)
+		fmt.Fprintln(s.err, s.mistake(err, told.Error))
+	}
 }
 
 // build plans and builds. What the plan depends on is watched before it is read.
@@ -140,9 +149,7 @@ func (w *watching) build(ctx context.Context, s *session) (*report.Build, error)
 }
 
 func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder) (*report.Build, error) {
-	if _, err := w.files.Aim(s.project().RecipeAlone(w.scope)); err != nil {
-		return nil, err
-	}
+	w.files.Aim(s.project().RecipeAlone(w.scope))
 	var ws *workspace.Workspace
 	for more := true; more; {
 		p, err := s.choose(ctx, workspace.Choice{Images: s.cmd.Args().Slice(), Stages: true})
@@ -157,10 +164,7 @@ func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder
 		if err != nil {
 			return nil, err
 		}
-		if more, err = w.files.Aim(scope); err != nil {
-			return nil, err
-		}
-		w.scope = &scope
+		more, w.scope = w.files.Aim(scope), &scope
 	}
 	view := s.view(ctx)
 	defer view.Close("")

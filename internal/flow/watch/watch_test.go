@@ -20,8 +20,7 @@ func TestRun(t *testing.T) {
 	w, err := changes.Open(dir, changes.Options{Quiet: time.Millisecond})
 	require.NoError(t, err)
 	defer w.Close()
-	_, err = w.Aim(changes.Scope{Files: paths.Set{Has: func(string) bool { return true }}})
-	require.NoError(t, err)
+	w.Aim(changes.Scope{Files: paths.Set{Has: func(string) bool { return true }}})
 	write := func(name string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o644)) }
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()

@@ -165,20 +165,20 @@ func (w *Watcher) aim() Scope {
 }
 
 // Aim says what is watched from now on, and reports whether that is more than before. What was watched before goes on being watched meanwhile.
-func (w *Watcher) Aim(scope Scope) (more bool, err error) {
+func (w *Watcher) Aim(scope Scope) (more bool) {
 	w.aiming.Lock()
 	defer w.aiming.Unlock()
 	w.mutex.Lock()
 	system := w.system
 	w.mutex.Unlock()
 	if system == nil {
-		return w.look(scope), nil
+		return w.look(scope)
 	}
 	w.mutex.Lock()
 	w.scope = scope
 	w.mutex.Unlock()
 	keep := map[string]bool{}
-	more, err = w.enter(system, "", keep, nil)
+	more, err := w.enter(system, "", keep, nil)
 	besides := map[string]bool{}
 	for _, dir := range scope.Beside {
 		besides[dir] = true
@@ -190,7 +190,8 @@ func (w *Watcher) Aim(scope Scope) (more bool, err error) {
 		}
 	}
 	if err != nil {
-		return true, w.giveUp(system, scope, err)
+		w.giveUp(system, scope, err)
+		return true
 	}
 	w.mutex.Lock()
 	for dir := range w.watch {
@@ -212,11 +213,11 @@ func (w *Watcher) Aim(scope Scope) (more bool, err error) {
 	} else if scope.Mark != nil {
 		w.marked(scope.Mark())
 	}
-	return more, nil
+	return more
 }
 
 // giveUp looks again and again where the system tells of no more folders.
-func (w *Watcher) giveUp(system *fsnotify.Watcher, scope Scope, err error) error {
+func (w *Watcher) giveUp(system *fsnotify.Watcher, scope Scope, err error) {
 	w.mutex.Lock()
 	w.system, w.seen = nil, nil
 	w.fresh.All = true // until it looked
@@ -224,7 +225,6 @@ func (w *Watcher) giveUp(system *fsnotify.Watcher, scope Scope, err error) error
 	system.Close()
 	w.look(scope)
 	w.poll(err.Error())
-	return nil
 }
 
 func (w *Watcher) absolute(rel string) string { return filepath.Join(w.root, filepath.FromSlash(rel)) }
@@ -311,7 +311,7 @@ func (w *Watcher) again(system *fsnotify.Watcher, dir string) {
 		go func() { // not from within what it ends
 			w.aiming.Lock()
 			defer w.aiming.Unlock()
-			_ = w.giveUp(system, scope, err)
+			w.giveUp(system, scope, err)
 		}()
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/say"
 	"imbricat/internal/output/receipt"
 )
@@ -75,18 +76,26 @@ func RoundText(p Paint, r *Round) string {
 	if r.Built.Ran == 0 {
 		fmt.Fprintf(&w, "no step had to run for %s, in %s\n", say.Some(names), took)
 	} else {
-		fmt.Fprintf(&w, "%s %s in %s: %d of %s ran\n", p.Accent("built"), say.Some(names), took, r.Built.Ran, Count(r.Built.Ran+r.Built.Reused, "step"))
-	}
-	if t := r.Then; t != nil {
-		took := Took(time.Duration(t.Seconds * float64(time.Second)))
-		switch {
-		case t.Error != "":
-			fmt.Fprintf(&w, "          then: %s %s, after %s\n", p.Wrong("failed:"), t.Error, took)
-		case t.Status != 0:
-			fmt.Fprintf(&w, "          then: %s with status %d, after %s\n", p.Wrong("failed"), t.Status, took)
-		default:
-			fmt.Fprintf(&w, "          then: done in %s\n", took)
+		var ran []string
+		for _, one := range r.Built.Steps {
+			if one.Outcome == event.Ran.String() {
+				ran = append(ran, firstLine(one.Step))
+			}
 		}
+		fmt.Fprintf(&w, "%s %s in %s: %s ran, %d reused\n", p.Accent("built"), say.Some(names), took, say.Some(ran), r.Built.Reused)
 	}
 	return w.String()
+}
+
+// ThenText tells what became of the command behind a build.
+func ThenText(p Paint, t *Then, now time.Time) string {
+	took := Took(time.Duration(t.Seconds * float64(time.Second)))
+	out := p.Muted(now.Format(clock)) + "  then: "
+	switch {
+	case t.Error != "":
+		return out + fmt.Sprintf("%s %s, after %s\n", p.Wrong("failed:"), t.Error, took)
+	case t.Status != 0:
+		return out + fmt.Sprintf("%s with status %d, after %s\n", p.Wrong("failed"), t.Status, took)
+	}
+	return out + fmt.Sprintf("done in %s\n", took)
 }

@@ -30,8 +30,18 @@ type live struct {
 
 // Live is a view for terminals. It takes no input and leaves its last picture on the screen.
 func Live(ctx context.Context, w io.Writer, p report.Paint) View {
+	return show(ctx, w, &picture{paint: p})
+}
+
+// Passing is Live that leaves nothing on the screen.
+func Passing(ctx context.Context, w io.Writer, p report.Paint) View {
+	return show(ctx, w, &picture{paint: p, passing: true})
+}
+
+func show(ctx context.Context, w io.Writer, drawn *picture) View {
+	p := drawn.paint
 	l := &live{w: w, paint: p, ended: make(chan struct{})}
-	l.program = tea.NewProgram(&picture{paint: p}, tea.WithContext(ctx), tea.WithOutput(w),
+	l.program = tea.NewProgram(drawn, tea.WithContext(ctx), tea.WithOutput(w),
 		tea.WithInput(nil), tea.WithoutSignalHandler(), tea.WithFPS(20), tea.WithColorProfile(profile(p)))
 	go func() {
 		defer close(l.ended)
@@ -77,10 +87,11 @@ type finish struct{}
 
 // picture is the state that is drawn.
 type picture struct {
-	paint report.Paint
-	units []*pile // in the order of their first events
-	width int
-	over  bool
+	paint   report.Paint
+	units   []*pile // in the order of their first events
+	width   int
+	over    bool
+	passing bool // nothing is left of it
 }
 
 // pile is a unit with its tiles.
@@ -112,7 +123,9 @@ func (p *picture) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		p.width = m.Width
 	case finish:
-		p.over = true
+		if p.over = true; p.passing {
+			p.units = nil
+		}
 		return p, tea.Quit
 	case message:
 		p.take(m.event)
