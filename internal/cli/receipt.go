@@ -1,6 +1,9 @@
 package cli
 
 import (
+	"fmt"
+	"io"
+	"os"
 	"path/filepath"
 
 	"github.com/urfave/cli/v3"
@@ -27,6 +30,26 @@ func (s *session) writes(project string) (list []string) {
 		}
 		if below, is := workspace.Inside(dir, name); is {
 			list = append(list, below)
+		}
+	}
+	return append(list, s.redirected(dir)...)
+}
+
+// redirected lists the files of the project folder that a shell sends what is printed to.
+func (s *session) redirected(dir string) (list []string) {
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return nil
+	}
+	for _, to := range []io.Writer{s.out, s.err} {
+		f, is := fileOf(to)
+		if !is {
+			continue
+		}
+		if name, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", f.Fd())); err == nil {
+			if below, is := workspace.Inside(real, name); is {
+				list = append(list, below)
+			}
 		}
 	}
 	return list

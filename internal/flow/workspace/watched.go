@@ -2,6 +2,8 @@ package workspace
 
 import (
 	"context"
+	"fmt"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -10,6 +12,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
 	"imbricat/internal/ground/changes"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/paths"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/recipe"
@@ -30,7 +33,7 @@ func (w *Workspace) Watched(ctx context.Context) (changes.Scope, error) {
 	has := scope.Files.Has
 	scope.Files.Has = func(p string) bool { return !own(p) && has(p) }
 	w.withCommit(&scope)
-	return scope, nil
+	return w.withRecipe(scope), nil
 }
 
 // RecipeAlone is what is watched where the recipe cannot be read, beside what was watched before; nil: nothing was.
@@ -43,11 +46,33 @@ func (p Project) RecipeAlone(before *changes.Scope) changes.Scope {
 	}
 	alone := paths.Set{Has: func(p string) bool { return slices.Contains(files, p) }, Below: files}
 	if before == nil {
-		return changes.Scope{Files: alone}
+		return p.withRecipe(changes.Scope{Files: alone})
 	}
 	both := *before
 	both.Files = both.Files.Or(alone)
 	return both
+}
+
+// withRecipe has a scope watch a recipe that lies outside the project folder.
+func (p Project) withRecipe(scope changes.Scope) changes.Scope {
+	dir, err := filepath.Abs(p.Dir)
+	if err != nil {
+		return scope
+	}
+	if _, inside := Inside(dir, p.RecipePath()); inside {
+		return scope
+	}
+	mark := scope.Mark
+	scope.Beside = append(slices.Clip(scope.Beside), filepath.Dir(p.RecipePath()))
+	scope.Mark = func() string {
+		text, err := os.ReadFile(p.RecipePath())
+		now := fmt.Sprint(digest.FromBytes(text), err)
+		if mark != nil {
+			now += mark()
+		}
+		return now
+	}
+	return scope
 }
 
 // ignoreFiles are the files that say what is left out of what is taken in.
@@ -67,7 +92,7 @@ func ignoreFiles(taken paths.Set) paths.Set {
 	return files
 }
 
-// ownFiles tells which paths of the project folder are this program's own: they change with every build.
+// ownFiles tells which paths of the project folder are written by this program itself: they change with every build.
 func ownFiles(p Project, store string) func(p string) bool {
 	own := slices.Clone(p.Writes)
 	if dir, err := filepath.Abs(p.Dir); err == nil {

@@ -6,6 +6,7 @@ package changes
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -90,7 +91,7 @@ type Watcher struct {
 	beside map[string]bool
 	mark   string
 	marks  bool            // it was asked for
-	seen   map[string]stat // when it looks again and again
+	seen   map[string]seen // when it looks again and again
 	fresh  Changed
 	last   time.Time // of the last change
 	wake   chan struct{}
@@ -123,7 +124,8 @@ func Open(root string, o Options) (*Watcher, error) {
 		w.poll(why)
 		return w, nil
 	}
-	w.done.Go(func() { w.listen(w.system) })
+	system := w.system
+	w.done.Go(func() { w.listen(system) })
 	return w, nil
 }
 
@@ -141,8 +143,11 @@ func (w *Watcher) Close() {
 
 // poll has the folder looked at again and again from now on.
 func (w *Watcher) poll(why string) {
-	if why != "" && w.o.Say != nil {
-		w.o.Say(why)
+	w.mutex.Lock()
+	say := w.o.Say
+	w.mutex.Unlock()
+	if why != "" && say != nil {
+		say(why)
 	}
 	w.done.Go(func() {
 		for {
@@ -208,11 +213,17 @@ func (w *Watcher) Aim(scope Scope) (more bool) {
 	first := !w.marks && scope.Mark != nil
 	w.marks = w.marks || first
 	w.mutex.Unlock()
-	if first {
-		w.mark = scope.Mark()
-	} else if scope.Mark != nil {
-		w.marked(scope.Mark())
+	if scope.Mark == nil {
+		return more
 	}
+	now := scope.Mark()
+	if !first {
+		w.marked(now)
+		return more
+	}
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	w.mark = now
 	return more
 }
 
@@ -308,12 +319,22 @@ func (w *Watcher) again(system *fsnotify.Watcher, dir string) {
 	}
 	w.mutex.Unlock()
 	if err != nil {
-		go func() { // not from within what it ends
-			w.aiming.Lock()
-			defer w.aiming.Unlock()
-			w.giveUp(system, scope, err)
-		}()
+		w.giveUpSoon(system, err)
 	}
+}
+
+// giveUpSoon is giveUp for what listens to the system, which that ends.
+func (w *Watcher) giveUpSoon(system *fsnotify.Watcher, err error) {
+	w.done.Go(func() {
+		w.aiming.Lock()
+		defer w.aiming.Unlock()
+		w.mutex.Lock()
+		over := w.system != system
+		w.mutex.Unlock()
+		if !over {
+			w.giveUp(system, w.aim(), err)
+		}
+	})
 }
 
 func (w *Watcher) event(system *fsnotify.Watcher, e fsnotify.Event) {
@@ -333,7 +354,10 @@ func (w *Watcher) event(system *fsnotify.Watcher, e fsnotify.Event) {
 	folder := w.watch[p]
 	w.mutex.Unlock()
 	switch {
-	case p == "." || p == "":
+	case p == ".":
+		if e.Has(fsnotify.Remove | fsnotify.Rename) {
+			w.giveUpSoon(system, fmt.Errorf("%s was removed", w.root))
+		}
 		return
 	case folder && e.Has(fsnotify.Remove|fsnotify.Rename): // with all that was in it
 		w.gone(system, p, e.Has(fsnotify.Rename))

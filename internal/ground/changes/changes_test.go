@@ -24,11 +24,13 @@ type project struct {
 	dir string
 	w   *Watcher
 	r   *rand.Rand
+
+	marks int
 }
 
 func watched(t *testing.T, poll bool, scope Scope) *project {
 	p := &project{T: t, dir: t.TempDir(), r: rand.New(rand.NewPCG(rand.Uint64(), 7))}
-	for _, dir := range []string{"src/a/b", "src/skipped", "other/c"} {
+	for _, dir := range []string{"src/a/b", "src/skipped", "other/c", "stop"} {
 		require.NoError(t, os.MkdirAll(p.at(dir), 0o755))
 	}
 	var err error
@@ -47,24 +49,34 @@ func (p *project) write(name, text string) {
 	require.NoError(p, os.WriteFile(p.at(name), []byte(text), 0o644))
 }
 
-// until returns all that changes until a file has, and what was done before is told.
-func (p *project) until(name string) (all Changed) {
+// until returns all that changes until a new file is there, so that what was done before it is told.
+func (p *project) until() (all Changed) {
 	times := 1
-	if p.w.system == nil {
+	if p.looks() {
 		times = 2 // what is looked at first may have changed while the rest was looked at
 	}
 	for range times {
-		p.write(name, fmt.Sprint(p.r.Int()))
+		p.marks++
+		name := fmt.Sprint("stop/", p.marks)
+		require.NoError(p, os.MkdirAll(p.at("stop"), 0o755))
+		p.write(name, "")
 		for found := false; !found; {
 			ctx, cancel := context.WithTimeout(p.Context(), 20*time.Second)
 			c, err := p.w.Next(ctx)
 			cancel()
 			require.NoError(p, err)
 			require.False(p, c.None())
-			all, found = all.And(c), slices.Contains(c.Paths, name)
+			all, found = all.And(c), c.All || slices.Contains(c.Paths, name)
 		}
 	}
 	return all
+}
+
+// looks reports whether files are looked at again and again.
+func (p *project) looks() bool {
+	p.w.mutex.Lock()
+	defer p.w.mutex.Unlock()
+	return p.w.system == nil
 }
 
 // below is a scope of what lies in some folders, but for some names.
@@ -125,13 +137,13 @@ func TestNothingIsMissed(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			scope := below("src", "stop")
 			p := watched(t, poll, scope)
-			p.until("stop")
+			p.until()
 			before := p.state(scope)
 			for round := range 150 {
 				for range 1 + p.r.IntN(4) {
 					p.change()
 				}
-				c := p.until("stop")
+				c := p.until()
 				now := p.state(scope)
 				require.False(t, c.All)
 				for file := range union(before, now) {
@@ -163,21 +175,21 @@ func TestAim(t *testing.T) {
 	for name, poll := range map[string]bool{"told by the system": false, "looked for": true} {
 		t.Run(name, func(t *testing.T) {
 			p := watched(t, poll, below("src", "stop"))
-			p.until("stop")
+			p.until()
 			p.write("other/c/x", "1")
-			require.NotContains(t, p.until("stop").Paths, "other/c/x")
+			require.NotContains(t, p.until().Paths, "other/c/x")
 			require.True(t, p.aim(below("other", "stop")))
 			require.False(t, p.aim(below("other", "stop")))
 			p.write("other/c/x", "2")
 			p.write("src/x", "2")
-			c := p.until("stop")
+			c := p.until()
 			require.Contains(t, c.Paths, "other/c/x")
 			require.NotContains(t, c.Paths, "src/x")
 			// A file that is named and not there yet, in folders that are not.
 			require.False(t, p.aim(below("far/away/file", "stop")))
 			require.NoError(t, os.MkdirAll(p.at("far/away"), 0o755))
 			p.write("far/away/file", "1")
-			require.Contains(t, p.until("stop").Paths, "far/away/file")
+			require.Contains(t, p.until().Paths, "far/away/file")
 		})
 	}
 }
@@ -192,14 +204,14 @@ func TestMark(t *testing.T) {
 			scope.Beside, scope.Mark = []string{beside}, func() string { return fmt.Sprint(mark.Load()) }
 			p := watched(t, poll, scope)
 			require.NoError(t, os.WriteFile(filepath.Join(beside, "HEAD"), []byte("x"), 0o644))
-			require.False(t, p.until("stop").Mark)
+			require.False(t, p.until().Mark)
 			mark.Add(1)
 			require.NoError(t, os.WriteFile(filepath.Join(beside, "HEAD"), []byte("y"), 0o644))
-			require.True(t, p.until("stop").Mark)
-			require.False(t, p.until("stop").Mark)
+			require.True(t, p.until().Mark)
+			require.False(t, p.until().Mark)
 			mark.Add(1)
 			p.aim(scope) // finds it too
-			require.True(t, p.until("stop").Mark)
+			require.True(t, p.until().Mark)
 		})
 	}
 }
@@ -207,7 +219,7 @@ func TestMark(t *testing.T) {
 // TestTooMuch: more than the system keeps for those who do not listen is told as everything, and nothing is missed after.
 func TestTooMuch(t *testing.T) {
 	p := watched(t, false, below("src", "stop"))
-	if p.w.system == nil {
+	if p.looks() {
 		t.Skip("the system tells nothing of this folder")
 	}
 	p.w.aiming.Lock()
@@ -227,19 +239,34 @@ func TestTooMuch(t *testing.T) {
 		all = all.And(c)
 	}
 	p.write("src/late/deep/file", "1")
-	require.Contains(t, p.until("stop").Paths, "src/late/deep/file")
+	require.Contains(t, p.until().Paths, "src/late/deep/file")
 }
 
 // TestGivesUp: where the system tells of no more folders, these are looked at.
 func TestGivesUp(t *testing.T) {
 	var why atomic.Value
 	p := watched(t, false, below("src", "stop"))
+	p.w.mutex.Lock()
 	p.w.o.Say = func(text string) { why.Store(text) }
+	p.w.mutex.Unlock()
 	require.NoError(t, p.w.system.Close()) // it takes no folder any more, as when there are too many
 	p.aim(below("src", "other", "stop"))
 	require.NotEmpty(t, why.Load())
+	require.True(t, p.until().All)
 	p.write("other/c/x", "1")
-	require.Contains(t, p.until("stop").Paths, "other/c/x")
+	require.Contains(t, p.until().Paths, "other/c/x")
+}
+
+// TestRootGone: a folder that goes away is watched again when it is back.
+func TestRootGone(t *testing.T) {
+	p := watched(t, false, below("src", "stop"))
+	p.until()
+	require.NoError(t, os.Rename(p.dir, p.dir+"-old"))
+	require.Eventually(t, p.looks, 10*time.Second, time.Millisecond)
+	require.NoError(t, os.Mkdir(p.dir, 0o755))
+	p.until()
+	p.write("stop/file", "")
+	require.Contains(t, p.until().Paths, "stop/file")
 }
 
 // TestNextWaits: what goes on for a while is told at once, and what never ends after the longest time.

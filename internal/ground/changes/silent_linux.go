@@ -3,6 +3,7 @@ package changes
 import (
 	"io/fs"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -25,10 +26,15 @@ func silent(dir string) string {
 	return ""
 }
 
-// identity is what else tells that a file has not changed.
-func identity(info fs.FileInfo) any {
-	if s, is := info.Sys().(*syscall.Stat_t); is {
-		return [3]int64{int64(s.Ino), s.Ctim.Sec, s.Ctim.Nsec}
+// identity is when a file changed last, and what else tells that it has not changed.
+func identity(info fs.FileInfo) (time.Time, any) {
+	s, is := info.Sys().(*syscall.Stat_t)
+	if !is {
+		return info.ModTime(), nil
 	}
-	return nil
+	last := time.Unix(s.Ctim.Unix())
+	if info.ModTime().After(last) {
+		last = info.ModTime()
+	}
+	return last, [2]int64{int64(s.Ino), info.ModTime().UnixNano()}
 }

@@ -2,10 +2,13 @@
 
 package changes
 
-import "io/fs"
+import (
+	"io/fs"
+	"time"
+)
 
 // silent tells why the system does not tell of all changes in a folder; empty: it does, as far as is known.
 func silent(string) string { return "" }
 
-// identity is what else tells that a file has not changed.
-func identity(fs.FileInfo) any { return nil }
+// identity is when a file changed last, and what else tells that it has not changed.
+func identity(info fs.FileInfo) (time.Time, any) { return info.ModTime(), nil }

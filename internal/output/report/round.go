@@ -15,7 +15,7 @@ type Round struct {
 	Number  int       `json:"round"`
 	Ended   time.Time `json:"ended"`
 	Changed []string  `json:"changed"`          // paths in the project folder; none of the first round
-	Commit  bool      `json:"commit,omitempty"` // another one is checked out, or another branch
+	Commit  bool      `json:"commit,omitempty"` // another one is checked out, or another branch; or a recipe outside the project folder is another
 	All     bool      `json:"all,omitempty"`    // more changed than can be told
 	// Outcome is done, failed, or interrupted: by a newer change.
 	Outcome string  `json:"outcome"`
@@ -43,7 +43,7 @@ func RoundBeginsText(p Paint, r *Round, now time.Time) string {
 		what = append(what, say.Some(r.Changed))
 	}
 	if r.Commit {
-		what = append(what, "the commit that is checked out")
+		what = append(what, "the commit that is checked out, or a recipe elsewhere")
 	}
 	if r.All {
 		what = append(what, "more than can be told")
