@@ -217,3 +217,22 @@ images:
 	require.Contains(t, string(kept), done.Built.Images[0].Digest)
 	w.end()
 }
+
+// TestOutputIsNoInput: what a shell sends into a file of the project is not taken in by what it comes from, unless a copy names it.
+func TestOutputIsNoInput(t *testing.T) {
+	r := newRun(t)
+	r.write("src/level", "3.42")
+	r.write("imbricat.yaml", "imbricat: 1\nimages:\n  gauge: {base: none, steps: [{copy: {from: ., to: /srv, leave-out: [store, data, config]}}]}\n")
+	want := r.build().Images[0].Digest
+	for range 2 {
+		log, err := os.Create(filepath.Join(r.dir, "src/log"))
+		require.NoError(t, err)
+		c := r.command("build", "--view", "lines")
+		c.Stdout, c.Stderr = log, log
+		require.NoError(t, c.Run())
+		require.NoError(t, log.Close())
+	}
+	// The name is on the image that was built last.
+	require.Contains(t, r.ok("show", "gauge"), want[len("sha256:"):][:12])
+	require.NotEqual(t, want, r.build().Images[0].Digest, "the file is there like any other now")
+}
