@@ -30,10 +30,10 @@ func TestRun(t *testing.T) {
 		switch r.Number {
 		case 1:
 			write("a")
-			<-inner.Done() // it goes on until it is ended
+			until(t, inner)
 		case 2:
 			write("b")
-			<-inner.Done()
+			until(t, inner)
 		case 3:
 			time.AfterFunc(20*time.Millisecond, func() { write("c") })
 		case 4:
@@ -47,4 +47,13 @@ func TestRun(t *testing.T) {
 	require.Equal(t, []string{"a"}, rounds[1].Changed.Paths)
 	require.Equal(t, []string{"a", "b"}, rounds[2].Changed.Paths)
 	require.Equal(t, []string{"c"}, rounds[3].Changed.Paths)
+}
+
+// until waits for the end of a round.
+func until(t *testing.T, round context.Context) {
+	select {
+	case <-round.Done():
+	case <-time.After(20 * time.Second):
+		t.Error("a round was not ended")
+	}
 }
