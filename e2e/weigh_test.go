@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path"
@@ -179,4 +180,69 @@ func TestWeighDebian(t *testing.T) {
 		}
 	}
 	require.Equal(t, left, cache)
+}
+
+// TestWeighNPM: a tree that npm installed, of packages that it packed, and the next version of one: what each takes, and what became of them.
+func TestWeighNPM(t *testing.T) {
+	need(t, "npm")
+	r := newRun(t)
+	npm := func(dir string, args ...string) {
+		c := exec.Command("npm", append(args, "--offline", "--ignore-scripts", "--no-audit", "--no-fund", "--loglevel=error")...)
+		c.Dir, c.Env = filepath.Join(r.dir, dir), append(r.env, "npm_config_cache="+filepath.Join(r.dir, "npm-cache"), "npm_config_update_notifier=false")
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "npm %v: %s", args, out)
+	}
+	pack := func(name, version, needs string, bytes int) {
+		dir := "packs/" + path.Base(name) + "-" + version
+		r.write(dir+"/package.json", fmt.Sprintf(`{"name": %q, "version": %q, "dependencies": {%s}}`, name, version, needs))
+		r.write(dir+"/lib/index.js", strings.Repeat("/* "+name+" */\n", bytes/10))
+		npm("packs", "pack", "./"+path.Base(name)+"-"+version)
+	}
+	pack("moon", "0.3.0", "", 5000)
+	pack("@sea/level", "1.0.0", "", 9000)
+	pack("tides", "1.2.0", `"moon": "file:../packs/moon-0.3.0.tgz"`, 20000)
+	pack("tides", "2.0.0", `"@sea/level": "file:../packs/sea-level-1.0.0.tgz"`, 30000)
+	r.write("imbricat.yaml", "imbricat: 1\nimages:\n  bulletin: {base: none, platforms: [linux/amd64], steps: [{copy: {from: app, to: /srv}}]}\n")
+	install := func(version string) map[string]int64 {
+		r.write("app/package.json", fmt.Sprintf(`{"name": "bulletin", "version": "1.0.0", "dependencies": {"tides": "file:../packs/tides-%s.tgz"}}`, version))
+		for _, old := range []string{"app/node_modules", "app/package-lock.json"} {
+			require.NoError(t, os.RemoveAll(filepath.Join(r.dir, old)))
+		}
+		npm("app", "install")
+		r.ok("build")
+		var got struct {
+			Packages []struct {
+				Manager, Name, Version string
+				Unpacked               int64
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(r.ok("weigh", "bulletin", "--format", "json")), &got))
+		told := map[string]int64{}
+		for _, p := range got.Packages {
+			require.Equal(t, "npm", p.Manager)
+			told[p.Name+" "+p.Version] = p.Unpacked
+		}
+		return told
+	}
+	taken := func(name string) (all int64) {
+		require.NoError(t, filepath.WalkDir(filepath.Join(r.dir, "app/node_modules", name), func(_ string, e fs.DirEntry, err error) error {
+			require.NoError(t, err)
+			if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
+				all += info.Size()
+			}
+			return nil
+		}))
+		return all
+	}
+	first := install("1.2.0")
+	require.Equal(t, map[string]int64{"tides 1.2.0": taken("tides"), "moon 0.3.0": taken("moon")}, first)
+	r.ok("store", "name", "bulletin", "bulletin:first")
+	second := install("2.0.0")
+	require.Equal(t, map[string]int64{"tides 2.0.0": taken("tides"), "@sea/level 1.0.0": taken("@sea/level")}, second)
+	c := r.command("compare", "bulletin:first", "bulletin")
+	out, _ := c.CombinedOutput()
+	require.Equal(t, 3, c.ProcessState.ExitCode(), string(out))
+	for _, line := range []string{"  ~ npm tides  1.2.0 → 2.0.0\n", "  + npm @sea/level  1.0.0\n", "  - npm moon  0.3.0\n"} {
+		require.Contains(t, string(out), line)
+	}
 }
