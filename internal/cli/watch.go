@@ -43,7 +43,7 @@ type watching struct {
 	*session
 	files   *changes.Watcher
 	scope   *changes.Scope // nil: nothing could be planned yet
-	receipt string         // file, for the command behind
+	receipt string         // file, for the command behind; empty: there is none
 	wrong   bool           // the last round failed
 	whole   context.Context
 	giveUp  context.CancelCauseFunc // ends the watch
@@ -53,14 +53,19 @@ func runWatch(ctx context.Context, s *session) error {
 	if _, err := os.Stat(s.project().Dir); err != nil {
 		return fmt.Errorf("there is no project folder to watch: %w", err)
 	}
-	dir, err := os.MkdirTemp("", "imbricat-watch-")
-	if err != nil {
-		return err
+	kept := ""
+	if s.cmd.String("then") != "" {
+		dir, err := os.MkdirTemp("", "imbricat-watch-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+		kept = filepath.Join(dir, "receipt.json")
 	}
-	defer os.RemoveAll(dir)
 	inner, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	w := &watching{session: s, receipt: filepath.Join(dir, "receipt.json"), whole: inner, giveUp: cancel}
+	w := &watching{session: s, receipt: kept, whole: inner, giveUp: cancel}
+	var err error
 	w.files, err = changes.Open(s.project().Dir, changes.Options{Poll: s.cmd.Bool("poll"), Say: func(why string) {
 		fmt.Fprintf(s.err, "changes are looked for every half second: %s\n", why)
 	}})
