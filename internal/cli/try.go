@@ -143,19 +143,9 @@ func (s *session) trial() (*trial, error) {
 	if t.do.In != "" && !strings.HasPrefix(t.do.In, "/") {
 		return nil, flow.Usagef("--in takes an absolute folder of the image, not %q", t.do.In)
 	}
-	for _, pair := range s.cmd.StringSlice("env") {
-		name, _, given := strings.Cut(pair, "=")
-		if name == "" {
-			return nil, flow.Usagef("--env takes NAME=VALUE or NAME, not %q", pair)
-		}
-		if !given {
-			value, set := os.LookupEnv(name)
-			if !set {
-				continue
-			}
-			pair = name + "=" + value
-		}
-		t.do.Env = append(t.do.Env, pair)
+	var err error
+	if t.do.Env, err = environment(s.cmd.StringSlice("env")); err != nil {
+		return nil, err
 	}
 	if text := s.cmd.String("platform"); text != "" {
 		p, err := platform.Parse(text)
@@ -164,7 +154,6 @@ func (s *session) trial() (*trial, error) {
 		}
 		t.platform = p
 	}
-	var err error
 	if t.ask.Within, err = recipe.ParseDuration(s.cmd.String("within")); err != nil || t.ask.Within <= 0 {
 		return nil, flow.Usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
 	}
@@ -179,6 +168,25 @@ func (s *session) trial() (*trial, error) {
 		return nil, flow.Usagef("--get takes a path such as /health, not %q", t.ask.Get)
 	}
 	return t, nil
+}
+
+// environment reads what --env says: NAME=VALUE, or NAME alone for the value that it has here, if any.
+func environment(said []string) (pairs []string, err error) {
+	for _, pair := range said {
+		name, _, given := strings.Cut(pair, "=")
+		if name == "" {
+			return nil, flow.Usagef("--env takes NAME=VALUE or NAME, not %q", pair)
+		}
+		if !given {
+			value, set := os.LookupEnv(name)
+			if !set {
+				continue
+			}
+			pair = name + "=" + value
+		}
+		pairs = append(pairs, pair)
+	}
+	return pairs, nil
 }
 
 // run runs what is tried with the files and signals in t.do.

@@ -294,7 +294,7 @@ func (c *checker) run(path string) error {
 	text, err := os.ReadFile(path)
 	var r Run
 	if err == nil {
-		err = unseal(text, &r)
+		err = Unseal(text, &r)
 	}
 	if err != nil {
 		c.found(path, "is not a record: %s", err)
@@ -326,7 +326,7 @@ func (c *checker) record(ctx context.Context, path string) error {
 		return nil
 	}
 	var r Record
-	if err := unseal(text, &r); err != nil {
+	if err := Unseal(text, &r); err != nil {
 		c.found(path, "is not a record: %s", err)
 		return nil
 	}

@@ -41,7 +41,7 @@ func (s *Store) Claimed(about string, c Claim) error {
 	if err != nil {
 		return err
 	}
-	text, err := sealed(all[max(0, len(all)-mostClaims):])
+	text, err := Seal(all[max(0, len(all)-mostClaims):])
 	if err != nil {
 		return err
 	}
@@ -53,7 +53,7 @@ func (s *Store) claimsAbout(about string) (all []Claim) {
 	if err != nil {
 		return nil
 	}
-	if text, err := os.ReadFile(s.path(name)); err == nil && unseal(text, &all) == nil {
+	if text, err := os.ReadFile(s.path(name)); err == nil && Unseal(text, &all) == nil {
 		s.rely(s.path(name))
 	}
 	return all
@@ -203,7 +203,7 @@ func (s *Store) NoteOrigin(name digest.Key, o Origin) error {
 	if err != nil {
 		return err
 	}
-	text, err := sealed(o)
+	text, err := Seal(o)
 	if err != nil {
 		return err
 	}
@@ -230,7 +230,7 @@ func (s *Store) Forget(place string) (*Forgotten, error) {
 	err := s.eachFile(filepath.Join("imbricat", origins), func(path string) error {
 		var o Origin
 		text, err := os.ReadFile(path)
-		if err != nil || unseal(text, &o) != nil || o.Place != place {
+		if err != nil || Unseal(text, &o) != nil || o.Place != place {
 			return nil
 		}
 		due = append(due, path)

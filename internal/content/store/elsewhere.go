@@ -76,7 +76,7 @@ func (s *Store) notePlace(desc digest.Descriptor, place string, list func(w *whe
 	}
 	all := append([]string{place}, *places...)
 	w.Blob, *places = desc, all[:min(len(all), mostPlaces)]
-	text, err := sealed(w)
+	text, err := Seal(w)
 	if err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func (s *Store) whereabouts(d digest.Digest) (w whereabouts) {
 		return w
 	}
 	text, err := os.ReadFile(s.path(name))
-	if err != nil || unseal(text, &w) != nil || w.Blob.Digest != d {
+	if err != nil || Unseal(text, &w) != nil || w.Blob.Digest != d {
 		return whereabouts{}
 	}
 	s.rely(s.path(name))
@@ -121,7 +121,7 @@ func (s *Store) forgetPlaces(places []string) {
 	_ = s.eachFile(filepath.Join("imbricat", elsewhere), func(path string) error {
 		text, err := os.ReadFile(path)
 		var w whereabouts
-		if err != nil || unseal(text, &w) != nil {
+		if err != nil || Unseal(text, &w) != nil {
 			return os.Remove(path)
 		}
 		useless := func(p string) bool { return slices.Contains(places, p) }
@@ -134,7 +134,7 @@ func (s *Store) forgetPlaces(places []string) {
 		}
 		name, err := filepath.Rel(s.Dir(), path)
 		if err == nil {
-			text, err = sealed(whereabouts{w.Blob, left, seen})
+			text, err = Seal(whereabouts{w.Blob, left, seen})
 		}
 		if err != nil || len(left)+len(seen) == 0 {
 			return os.Remove(path)

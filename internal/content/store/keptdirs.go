@@ -140,7 +140,7 @@ func readFills(name string) ([]Fill, error) {
 		return nil, err
 	}
 	var all []Fill
-	err = unseal(text, &all)
+	err = Unseal(text, &all)
 	return all, err
 }
 
@@ -158,7 +158,7 @@ func (s *Store) NoteFill(k KeptDir, f Fill) error {
 }
 
 func (s *Store) putFills(k KeptDir, all []Fill) error {
-	text, err := sealed(all[max(0, len(all)-mostFills):])
+	text, err := Seal(all[max(0, len(all)-mostFills):])
 	if err != nil {
 		return err
 	}
@@ -171,7 +171,7 @@ func (s *Store) putFills(k KeptDir, all []Fill) error {
 
 // ExportFills writes what is known of a kept directory into a file.
 func (s *Store) ExportFills(k KeptDir, file string) error {
-	text, err := sealed(s.Fills(k))
+	text, err := Seal(s.Fills(k))
 	if err != nil {
 		return err
 	}

@@ -53,7 +53,7 @@ func (s *Store) Record(key digest.Key) (*Record, bool) {
 		return nil, false
 	}
 	var r Record
-	if unseal(text, &r) != nil || r.Key != key || !layer.IsRecordKey(key, r.Tree) || !s.Knows(r.Layer) {
+	if Unseal(text, &r) != nil || r.Key != key || !layer.IsRecordKey(key, r.Tree) || !s.Knows(r.Layer) {
 		return nil, false
 	}
 	s.rely(s.path(name))
@@ -71,7 +71,7 @@ func (s *Store) putRecord(r *Record, write func(name string, content []byte) err
 	if err != nil {
 		return err
 	}
-	text, err := sealed(r)
+	text, err := Seal(r)
 	if err != nil {
 		return err
 	}

@@ -73,7 +73,7 @@ func (s *Store) Runs(key digest.Key) []*Run {
 	for _, entry := range names {
 		text, err := os.ReadFile(s.path(folder, entry.Name()))
 		var r Run
-		if err == nil && unseal(text, &r) == nil && r.Key == key && hexOf(string(r.Trace))+".json" == entry.Name() {
+		if err == nil && Unseal(text, &r) == nil && r.Key == key && hexOf(string(r.Trace))+".json" == entry.Name() {
 			all = append(all, &r)
 		}
 	}
@@ -103,7 +103,7 @@ func (s *Store) PutRun(r *Run) error {
 	if err != nil {
 		return err
 	}
-	text, err := sealed(r)
+	text, err := Seal(r)
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func (s *Store) ImportRun(r *Run) error {
 	if _, err := os.Stat(s.path(name)); err == nil {
 		return nil
 	}
-	text, err := sealed(r)
+	text, err := Seal(r)
 	if err != nil {
 		return err
 	}

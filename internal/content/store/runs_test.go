@@ -63,7 +63,7 @@ func TestRunsAndTrees(t *testing.T) {
 	require.False(t, found, "another form is another folder")
 	about := filepath.Join("imbricat", snapshots, "root", string(tree), snapshotFile)
 	says := func(one snapshot) {
-		text, err := sealed(one)
+		text, err := Seal(one)
 		require.NoError(t, err)
 		require.NoError(t, s.WriteFile(about, text))
 	}

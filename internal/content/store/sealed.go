@@ -12,8 +12,8 @@ import (
 // What the store relies on without being able to compare it with anything lies there sealed: as a line of JSON, and a
 // line with the hash of that. A disk or a person who changes a digit of a record must not change an image.
 
-// sealed writes a value so that unseal notices any damage.
-func sealed(v any) ([]byte, error) {
+// Seal writes a value so that Unseal notices any damage.
+func Seal(v any) ([]byte, error) {
 	text, err := json.Marshal(v)
 	if err != nil {
 		return nil, err
@@ -21,8 +21,8 @@ func sealed(v any) ([]byte, error) {
 	return append(append(append(text, '\n'), digest.ContentBytes(text)...), '\n'), nil
 }
 
-// unseal reads what sealed wrote. What is damaged wraps digest.ErrMismatch.
-func unseal(text []byte, v any) error {
+// Unseal reads what Seal wrote. What is damaged wraps digest.ErrMismatch.
+func Unseal(text []byte, v any) error {
 	line, sum, _ := bytes.Cut(text, []byte("\n"))
 	if string(sum) != string(digest.ContentBytes(line))+"\n" {
 		return digest.ErrMismatch
@@ -35,7 +35,7 @@ func dropSealed[T any](s *Store, kind string, due func(one *T) bool) (dropped in
 	err = s.eachFile(filepath.Join("imbricat", kind), func(path string) error {
 		var one T
 		text, err := os.ReadFile(path)
-		if err != nil || unseal(text, &one) != nil || !due(&one) {
+		if err != nil || Unseal(text, &one) != nil || !due(&one) {
 			return nil
 		}
 		dropped++

@@ -79,7 +79,7 @@ func (s *Store) Snapshot(form string, tree digest.Key) (dir string, seen, found 
 // readSnapshot reads what is said of an unpacked tree, and tells whether it is one that may be relied on.
 func readSnapshot(dir string, tree digest.Key) (about snapshot, valid bool) {
 	text, err := os.ReadFile(filepath.Join(dir, snapshotFile))
-	valid = err == nil && unseal(text, &about) == nil && about.Tree == tree && about.Version == snapshotVersion
+	valid = err == nil && Unseal(text, &about) == nil && about.Tree == tree && about.Version == snapshotVersion
 	return about, valid
 }
 
@@ -98,7 +98,7 @@ func (s *Store) PutSnapshot(form string, tree digest.Key, temporary string, room
 		room.Bytes, room.Files = room.Bytes+diskSize(marks), room.Files+1
 	}
 	s.unpacked.Store(true)
-	text, err := sealed(snapshot{snapshotVersion, tree, room, boot(), false})
+	text, err := Seal(snapshot{snapshotVersion, tree, room, boot(), false})
 	if err != nil {
 		return "", err
 	}
@@ -154,7 +154,7 @@ func (s *Store) SyncSnapshots() error {
 }
 
 func (s *Store) describe(dir string, about snapshot) error {
-	text, err := sealed(about)
+	text, err := Seal(about)
 	if err != nil {
 		return err
 	}

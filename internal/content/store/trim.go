@@ -109,7 +109,7 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 	if err := s.eachFile("imbricat/records", func(path string) error {
 		text, err := os.ReadFile(path)
 		var r Record
-		if err == nil && unseal(text, &r) == nil {
+		if err == nil && Unseal(text, &r) == nil {
 			layers[string(r.Layer.Digest)] = true
 			redo[r.Layer.Digest.Encoded()] += time.Duration(r.Millis) * time.Millisecond
 		}
@@ -120,7 +120,7 @@ func (s *Store) items(ctx context.Context) ([]item, error) {
 	if err := s.eachFile(filepath.Join("imbricat", runs), func(path string) error {
 		text, err := os.ReadFile(path)
 		var r Run
-		if err == nil && unseal(text, &r) == nil {
+		if err == nil && Unseal(text, &r) == nil {
 			redo[hexOf(string(r.Tree))] = max(redo[hexOf(string(r.Tree))], time.Duration(r.Millis)*time.Millisecond)
 		}
 		return ctx.Err()
@@ -169,7 +169,7 @@ func (s *Store) folder(path, below string) (item, bool) {
 		text, err := os.ReadFile(filepath.Join(path, snapshotFile))
 		info, statErr := os.Stat(filepath.Join(path, snapshotFile))
 		var about snapshot
-		if err != nil || statErr != nil || unseal(text, &about) != nil {
+		if err != nil || statErr != nil || Unseal(text, &about) != nil {
 			return item{path: path, files: 1, used: time.Unix(0, 0), kind: "unpacked"}, true
 		}
 		return item{path: path, size: about.Bytes, files: about.Files, used: info.ModTime(), kind: "unpacked"}, true

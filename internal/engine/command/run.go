@@ -101,6 +101,7 @@ func (r *Runner) missing(name string, problems *recipe.Errors) {
 
 // FailedError is a command that did not end well. Output is all that it printed, but for what was too much.
 type FailedError struct {
+	Status  int // exit code; 0: it did not end by itself
 	Unit    string
 	Label   string
 	Place   string // where the step stands, for trying it by hand: gauge:3
@@ -171,7 +172,9 @@ func (r *Runner) attempt(ctx context.Context, lease executor.Lease, c *Command, 
 		return nil, c.failed("was ended by the signal "+made.Status().Signal, log)
 	case made.Status().Code != 0:
 		made.Discard()
-		return nil, c.failed(fmt.Sprintf("ended with status %d", made.Status().Code), log)
+		failed := c.failed(fmt.Sprintf("ended with status %d", made.Status().Code), log)
+		failed.Status = made.Status().Code
+		return nil, failed
 	}
 	return made, nil
 }
@@ -184,7 +187,7 @@ func (r *Runner) job(c *Command, w *watch) executor.Job {
 // Job returns what an executor runs of a command whose output nobody keeps.
 func (r *Runner) Job(c *Command) executor.Job { return r.job(c, r.watch(c)) }
 
-func (c *Command) failed(what string, log []byte) error {
+func (c *Command) failed(what string, log []byte) *FailedError {
 	return &FailedError{Unit: c.Name.Unit.String(), Label: c.Task.Label, Place: c.Name.Place(), Command: c.shown(), What: what, Output: log}
 }
 

@@ -29,7 +29,9 @@ type Project struct {
 	Here string // where one stands, relative to the folder, with slashes; empty: in it
 	// StoreDir is the folder of the store, which is no part of the project where it lies in it; empty: elsewhere.
 	StoreDir string
-	Writes   []string // files below the folder that are written meanwhile, relative to it: no input of anything
+	// Unversioned takes no notice of version control: what lies there is in a working tree by chance.
+	Unversioned bool
+	Writes      []string // files below the folder that are written meanwhile, relative to it: no input of anything
 }
 
 // RecipePath is the recipe's file.
@@ -141,7 +143,7 @@ func (p Project) expand(r *recipe.Recipe, c Choice) (*Planned, error) {
 			c.Redactor.Add([]byte(os.Getenv(one.Env)))
 		}
 	}
-	f, err := facts.Gather(r, facts.Options{Dir: p.Dir, Lookup: os.LookupEnv, Given: c.Facts, Now: time.Now, Own: p.Writes})
+	f, err := facts.Gather(r, facts.Options{Dir: p.Dir, Lookup: os.LookupEnv, Given: c.Facts, Now: time.Now, Own: p.Writes, Unversioned: p.Unversioned})
 	if err != nil {
 		return nil, err
 	}

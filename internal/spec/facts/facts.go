@@ -24,7 +24,9 @@ type Options struct {
 	Lookup func(name string) (string, bool) // the environment
 	Given  map[string]string                // facts given by hand; they replace the recipe's
 	Now    func() time.Time                 // the clock, for tags that ask for it
-	Own    []string                         // files that this program writes, relative to the project folder: they make nothing dirty
+	// Unversioned leaves version control alone: nothing is known of it.
+	Unversioned bool
+	Own         []string // files that this program writes, relative to the project folder: they make nothing dirty
 }
 
 // Facts are the values of one build.
@@ -63,7 +65,10 @@ func Gather(r *recipe.Recipe, o Options) (*Facts, error) {
 		}
 	})
 	var err error
-	if f.Git, err = openGit(o.Dir); err != nil && len(asked) > 0 {
+	if f.Git = (&Git{}); !o.Unversioned {
+		f.Git, err = openGit(o.Dir)
+	}
+	if err != nil && len(asked) > 0 {
 		return nil, err
 	}
 	if branch, set := o.Lookup(BranchVariable); set && branch != "" && f.Git.Branch == "" {
