@@ -20,6 +20,7 @@ import (
 	"imbricat/internal/engine/command"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/building"
+	"imbricat/internal/flow/try"
 	"imbricat/internal/flow/workbench"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/event"
@@ -54,6 +55,12 @@ func workbenchCommand() *cli.Command {
 					&cli.StringFlag{Name: "user", Usage: "`USER[:GROUP]` in place of the base's"},
 					&cli.StringFlag{Name: "working-dir", Usage: "`FOLDER` of the image to start in"},
 					&cli.BoolFlag{Name: "no-network", Usage: "only a loopback of its own in place of this machine's network"}, sandboxFlag()}, Action: act(runWorkbenchExec)},
+			{Name: "shell", Usage: "runs a shell there, and keeps what was changed in it", ArgsUsage: "NAME [-- COMMAND…]",
+				Description: "With this terminal, or what comes in on standard input. The recipe gets what was changed as an archive.\n\nExample: imbricat workbench shell pier",
+				Flags: []cli.Flag{&cli.StringSliceFlag{Name: "env", Usage: "`NAME=VALUE` over the image's environment; NAME alone takes the value that it has here; may be given again"},
+					&cli.StringFlag{Name: "user", Usage: "`USER[:GROUP]` in place of the image's"},
+					&cli.StringFlag{Name: "working-dir", Usage: "`FOLDER` of the image to start in"},
+					&cli.BoolFlag{Name: "no-network", Usage: "only a loopback of its own in place of this machine's network"}, sandboxFlag()}, Action: act(runWorkbenchShell)},
 			{Name: "put", Usage: "lays files of this machine down", ArgsUsage: "NAME FILE|FOLDER… TO",
 				Description: "TO is absolute; with a slash at its end it is a folder to put things into. A folder gives what it holds.\n\nExample: imbricat workbench put pier pages/public /srv/pages",
 				Flags:       append(slices.Clone(rights), sandboxFlag()), Action: act(runWorkbenchPut)},
@@ -301,6 +308,63 @@ func (s *session) given(b *workbench.Bench) (workbench.Given, error) {
 		g.Env[name] = value
 	}
 	return g, err
+}
+
+func runWorkbenchShell(ctx context.Context, s *session) error {
+	args, st, b, err := s.atWorkbench(ctx, 1, -1, "a workbench and, after --, a command")
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if len(args) > 0 && args[0] == "--" {
+		args = args[1:]
+	}
+	if len(args) == 0 {
+		args = []string{"/bin/sh"}
+	}
+	given, err := s.given(b)
+	if err != nil {
+		return err
+	}
+	p, err := platform.Parse(b.Platform)
+	if err != nil {
+		return err
+	}
+	m, done := s.maker(ctx, st)
+	defer done()
+	desc, again, err := m.Current(ctx, b)
+	if err != nil {
+		return err
+	}
+	done()
+	s.ranAgain(again)
+	var left *workbench.Left
+	t := &trial{image: string(desc.Digest), platform: p, do: try.Command{Command: args, User: given.User, In: given.WorkingDir, Env: given.Pairs(), Network: given.Network,
+		Left: func(ctx context.Context, view *tree.View, entries []tree.Entry, from tree.Contents) error {
+			var dropped []string
+			left, dropped, err = b.Keep(ctx, "shell "+strings.Join(args, " "), view, entries, from)
+			s.dropped(dropped)
+			return err
+		}}}
+	status, err := s.tryHere(ctx, st, t)
+	if err != nil {
+		return err
+	}
+	if left == nil {
+		fmt.Fprintln(s.err, "nothing was changed there")
+		return exitWith(status)
+	}
+	if err := s.do(ctx, st, b, workbench.Act{Left: left}); err != nil {
+		return err
+	}
+	return exitWith(status)
+}
+
+// dropped warns of what no recipe can lay down.
+func (s *session) dropped(paths []string) {
+	for _, one := range paths {
+		fmt.Fprintf(s.err, "%s %s is left out: it is a pipe or a device\n", s.errPaint.Bold("warning:"), one)
+	}
 }
 
 func runWorkbenchPut(ctx context.Context, s *session) error {

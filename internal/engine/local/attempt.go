@@ -91,6 +91,16 @@ func (p *Place) capture(a *attempt, job executor.Job, seen *trace.Observation) (
 	return nil
 }
 
+// Left reads what a command left, for whoever keeps it otherwise than as a tree of the store, however it ended. Done removes it.
+func (p *Place) Left(job executor.Job) (entries []tree.Entry, from tree.Contents, done func(), err error) {
+	a := &attempt{local: p.local, box: p.Box}
+	if err := p.capture(a, job, nil); err != nil {
+		a.Discard()
+		return nil, nil, nil, fmt.Errorf("keeping what the command left: %w", err)
+	}
+	return a.entries, contentsIn(p.Box, filepath.Join(a.folder, "root"), a.entries), a.Discard, nil
+}
+
 // withoutLent drops what a command left in folders that are lent to it. Gone are the paths that go, with all below them.
 func withoutLent(lent []executor.Lent, entries []tree.Entry) (left []tree.Entry, gone []string, err error) {
 	if len(lent) == 0 {
@@ -140,12 +150,12 @@ func contains(above, path string) bool {
 	return path == above || strings.HasPrefix(path, above+"/")
 }
 
-// learnt works out what a command learnt of its view, from what was seen of it and from what it left.
 // Learnt works out what a command learnt of its view that ran here by itself; what it left is not asked.
 func (p *Place) Learnt(job executor.Job, seen *trace.Observation) (*trace.Trace, error) {
 	return learnt(job, p.Spec, seen, nil, nil)
 }
 
+// learnt works out what a command learnt of its view, from what was seen of it and from what it left.
 func learnt(job executor.Job, spec *sandbox.Spec, seen *trace.Observation, entries []tree.Entry, hidden []string) (*trace.Trace, error) {
 	if seen == nil {
 		seen = &trace.Observation{Whole: "it was not observed"}

@@ -52,6 +52,8 @@ type Command struct {
 	Ask *sandbox.Ask
 	// Learnt, where it is given, is told what the command learnt of its view, however it ended. It runs slower for that.
 	Learnt func(*trace.Trace)
+	// Left, where it is given, is told what the command left in its view, however it ended; else that is dropped.
+	Left func(ctx context.Context, view *tree.View, entries []tree.Entry, from tree.Contents) error
 	// Began, where it is given, is called when all is laid down and the command is about to start.
 	Began func()
 }
@@ -188,8 +190,16 @@ func throwAway(ctx context.Context, l *local.Local, job executor.Job, t Command,
 			t.Learnt(learnt)
 		}
 	}
-	place.Box.Finish(spec)
-	return status, err
+	if t.Left == nil || err != nil {
+		place.Box.Finish(spec)
+		return status, err
+	}
+	entries, from, done, err := place.Left(job)
+	if err != nil {
+		return status, err
+	}
+	defer done()
+	return status, t.Left(ctx, job.View.Index, entries, from)
 }
 
 // addFolders makes folders that an image names and lacks, as runtimes do.
@@ -239,20 +249,31 @@ func completePoints(view *tree.View, spec *sandbox.Spec) error {
 
 // Step runs a command in the view of a step: that number (from 1) of a unit's steps. What the step needs is built.
 func Step(ctx context.Context, o engine.Options, l *local.Local, name string, p platform.Platform, number int, t Command) (status sandbox.Status, err error) {
-	err = engine.Beneath(ctx, o, name, p, number, func(b *engine.Below) error {
+	return StepAs(ctx, o, l, name, p, number, t, func(b *engine.Below, do plan.Run) (plan.Run, error) {
 		view, err := b.View.Index(ctx)
 		if err != nil {
-			return err
+			return do, err
 		}
+		if do.Lines, do.Args = nil, t.Command; len(t.Command) == 0 {
+			if !command.HasProgram(view, "/bin/sh") {
+				return do, fmt.Errorf("the view of %s has no shell /bin/sh: name a command of the view after --", b.Unit.ID)
+			}
+			do.Args = []string{"/bin/sh"}
+		}
+		return do, nil
+	})
+}
+
+// StepAs is Step with the command that the step itself has, as change makes it another one.
+func StepAs(ctx context.Context, o engine.Options, l *local.Local, name string, p platform.Platform, number int, t Command, change func(*engine.Below, plan.Run) (plan.Run, error)) (status sandbox.Status, err error) {
+	err = engine.Beneath(ctx, o, name, p, number, func(b *engine.Below) error {
 		do, isRun := b.Step.Do.(plan.Run)
 		if !isRun {
 			do = plan.Run{Network: true}
 		}
-		if do.Lines, do.Args = nil, t.Command; len(t.Command) == 0 {
-			if !command.HasProgram(view, "/bin/sh") {
-				return fmt.Errorf("the view of %s has no shell /bin/sh: name a command of the view after --", b.Unit.ID)
-			}
-			do.Args = []string{"/bin/sh"}
+		do, err := change(b, do)
+		if err != nil {
+			return err
 		}
 		own := *b.Step
 		own.Do = do

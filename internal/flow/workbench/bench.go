@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -64,6 +65,14 @@ type Given struct {
 	LinesBy    string            `json:"linesBy,omitempty"` // empty: /bin/sh
 	Strict     bool              `json:"strict,omitempty"`
 	Kept       map[string]string `json:"kept,omitempty"` // places of kept directories, by name
+}
+
+// Pairs are the variables of the environment, NAME=VALUE, sorted.
+func (g *Given) Pairs() (all []string) {
+	for _, name := range slices.Sorted(maps.Keys(g.Env)) {
+		all = append(all, name+"="+g.Env[name])
+	}
+	return all
 }
 
 const stateFile = "state.json"

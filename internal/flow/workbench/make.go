@@ -243,8 +243,12 @@ func (b *Bench) hold(st *store.Store, result *engine.Result) error {
 		h.Trace, _ = st.Trace(one.Run.Trace)
 		h.Log, _ = st.Log(one.Run.Log)
 		h.Entries, _ = st.TreeEntries(one.Run.Tree)
+		keys := slices.Clone(one.Run.Parts)
 		for _, how := range []layer.Compression{layer.Gzip, layer.Zstd, layer.None} {
-			if r, known := st.Record(layer.RecordKey(one.Run.Tree, how)); known {
+			keys = append(keys, layer.RecordKey(one.Run.Tree, how))
+		}
+		for _, key := range keys {
+			if r, known := st.Record(key); known {
 				h.Layers = append(h.Layers, r)
 			}
 		}
