@@ -39,13 +39,17 @@ func workbenchCommand() *cli.Command {
 		&cli.StringFlag{Name: "owner", Usage: "`USER[:GROUP]` of what is laid down, numbers or names of the image"},
 		&cli.StringFlag{Name: "mode", Usage: "`MODE` of what is laid down, such as 0640 or u=rwX,go=rX"},
 	}
-	return &cli.Command{
-		Name: "workbench", Usage: "builds an image by hand, act by act, and prints the recipe that makes the same", ArgsUsage: "",
+	return group(&cli.Command{
+		Name: "workbench", Usage: "builds an image by hand, act by act, and prints the recipe that makes the same",
 		Description: "A workbench is opened on a base, and keeps what is done at it until it is dropped. What was done can be undone, sealed\n" +
 			"into an image of the store, or printed as a recipe.\n\nExample: imbricat workbench open registry.tideline.example/base/slim:4 --name pier",
 		Commands: []*cli.Command{
-			{Name: "open", Usage: "opens one on a base, and prints its name", ArgsUsage: "BASE|none", Description: "Example: imbricat workbench open debian:12 --name pier",
+			{Name: "open", Usage: "opens one on a base, and prints its name", ArgsUsage: "BASE|none",
+				Description: "With --at-failure it builds an image or a stage of the recipe, and opens where that fails, with what the command left that\n" +
+					"failed; what is done there is printed by the command recipe as the step's new lines.\n\n" +
+					"Example: imbricat workbench open debian:12 --name pier",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "`NAME` of the workbench (default: the base's and a number)"},
+					&cli.StringFlag{Name: "at-failure", Usage: "`IMAGE` or stage of the recipe, in place of a base: where building it fails"}, factFlag(), jobsFlag(),
 					&cli.StringFlag{Name: "platform", Usage: "`OS/ARCHITECTURE` of the image; another than this machine's is emulated"}, sandboxFlag()}, Action: act(runWorkbenchOpen)},
 			{Name: "exec", Usage: "runs a command there, and keeps what it changed", ArgsUsage: "NAME [-- COMMAND…]",
 				Description: "What the command prints is printed here, and its exit code is the exit code. One that fails leaves nothing, and one that\n" +
@@ -84,7 +88,7 @@ func workbenchCommand() *cli.Command {
 			{Name: "list", Usage: "the workbenches of the store", Description: "Example: imbricat workbench list", Action: act(runWorkbenchList)},
 			{Name: "drop", Usage: "removes workbenches", ArgsUsage: "NAME…", Description: "Images that they were sealed into stay.\n\nExample: imbricat workbench drop pier", Action: act(runWorkbenchDrop)},
 		},
-	}
+	})
 }
 
 // maker is what carries acts out. Close ends what it shows of them.
@@ -110,6 +114,9 @@ func (s *session) atWorkbench(ctx context.Context, least, most int, usage string
 }
 
 func runWorkbenchOpen(ctx context.Context, s *session) error {
+	if s.cmd.String("at-failure") != "" {
+		return s.openAtFailure(ctx)
+	}
 	args, err := s.args(1, 1, "a base, or none")
 	if err != nil {
 		return err
@@ -144,6 +151,52 @@ func runWorkbenchOpen(ctx context.Context, s *session) error {
 	}
 	done()
 	return s.result(workbenchDocument(b), func() string { return b.Name + "\n" })
+}
+
+// openAtFailure builds an image and opens a workbench where that fails.
+func (s *session) openAtFailure(ctx context.Context) error {
+	if _, err := s.args(0, 0, "no base with --at-failure"); err != nil {
+		return err
+	}
+	name := s.cmd.String("at-failure")
+	w, err := s.planFor(ctx, workspace.Choice{Images: []string{name}, Stages: true})
+	if err != nil {
+		return err
+	}
+	view := s.view(ctx)
+	_, _, err = building.Run(ctx, w, view, s.buildOptions(w, nil))
+	view.Close("")
+	var failed *command.FailedError
+	if err == nil {
+		return flow.Failedf("%s was built, and nothing failed: there is no failure to open a workbench at", name)
+	}
+	if !errors.As(err, &failed) || ctx.Err() != nil {
+		return err
+	}
+	tellFailures(s, failed)
+	b, err := workbench.Open(ctx, w.Store, s.cmd.String("name"), failed.Unit[:strings.IndexByte(failed.Unit, ' ')], platform.Here())
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	m, done := s.maker(ctx, w.Store)
+	defer done()
+	dropped, err := m.BeginAtFailure(ctx, b, w, failed)
+	if err != nil {
+		return errors.Join(err, b.Drop(context.WithoutCancel(ctx), w.Store))
+	}
+	done()
+	s.dropped(dropped)
+	return s.result(workbenchDocument(b), func() string { return b.Name + "\n" })
+}
+
+// planFor plans and opens what it takes to work on that.
+func (s *session) planFor(ctx context.Context, c workspace.Choice) (*workspace.Workspace, error) {
+	p, err := s.choose(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return s.workOn(p)
 }
 
 // lastingReference finds an image, and names it so that it can be found from other folders.
@@ -374,7 +427,7 @@ func runWorkbenchPut(ctx context.Context, s *session) error {
 	}
 	defer b.Close()
 	to := args[len(args)-1]
-	from, special, err := b.TakeIn(ctx, s.cmd.String("dir"), args[:len(args)-1], st.Dir())
+	from, special, err := b.TakeIn(ctx, ".", args[:len(args)-1], st.Dir())
 	if err != nil {
 		return err
 	}
@@ -405,6 +458,12 @@ func runWorkbenchTake(ctx context.Context, s *session) error {
 	if err := b.Pin(ref, found.Root.Digest); err != nil {
 		return err
 	}
+	m, done := s.maker(ctx, st)
+	defer done()
+	if err := m.Guard(ctx, b, fmt.Sprintf("take-%d", b.Next), found.Root.Digest); err != nil {
+		return err
+	}
+	done()
 	last := len(args) - 1
 	return s.do(ctx, st, b, workbench.Act{Take: &workbench.Take{From: from, Paths: args[1:last], To: args[last], Rights: s.rights()}})
 }

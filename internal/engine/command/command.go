@@ -24,6 +24,7 @@ import (
 	"imbricat/internal/engine/step"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/say"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
@@ -262,11 +263,5 @@ func (c *Command) shown() string {
 	if len(c.do.Lines) > 0 {
 		return strings.Join(c.do.Lines, "\n")
 	}
-	words := make([]string, len(c.do.Args))
-	for i, arg := range c.do.Args {
-		if words[i] = arg; arg == "" || strings.ContainsAny(arg, " \t\n\"'$`\\*?[]{}()<>|&;#~") {
-			words[i] = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
-		}
-	}
-	return strings.Join(words, " ")
+	return say.Words(c.do.Args)
 }

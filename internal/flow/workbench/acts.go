@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/say"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -83,6 +84,14 @@ func (e *Exec) steps(func(string) string) []*yaml.Node {
 		run = flowed(object("command", literals(e.Command)))
 	}
 	return []*yaml.Node{e.step(run)}
+}
+
+// asLine is the command as a line for the shell.
+func (e *Exec) asLine() string {
+	if e.Line != "" {
+		return e.Line
+	}
+	return say.Words(e.Command)
 }
 
 // step is a run step with what it gives its command.
@@ -270,7 +279,7 @@ func (b *Bench) recipe(at func(act *Act, path string) string, labels []string) [
 
 // labels are what the steps of the recipe for people are called.
 func (b *Bench) labels() (all []string, err error) {
-	planned, err := b.project(b.Printed()).Expand(workspace.Choice{})
+	planned, err := b.project(b.natural()).Expand(workspace.Choice{})
 	if err != nil {
 		return nil, mistake(err)
 	}

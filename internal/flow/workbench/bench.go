@@ -51,6 +51,7 @@ type Failure struct {
 	Label   string   `json:"label"`
 	What    string   `json:"what"`            // "ended with status 2"
 	Lines   []string `json:"lines,omitempty"` // of the step; none where it is a program with its arguments
+	At      int      `json:"at"`              // the line that failed, from 0
 	Command []string `json:"command,omitempty"`
 	Given   Given    `json:"given"` // what the step gives its command
 }
@@ -228,7 +229,7 @@ func (b *Bench) Drop(ctx context.Context, st *store.Store) error {
 	if err != nil {
 		return err
 	}
-	if err := os.Remove(filepath.Join(b.dir, stateFile)); err != nil { // from here on it is not there
+	if err := os.Remove(filepath.Join(b.dir, stateFile)); err != nil && !errors.Is(err, fs.ErrNotExist) { // from here on it is not there
 		return err
 	}
 	if err := dropImage(ctx, st, project); err != nil {

@@ -338,7 +338,21 @@ func (m *Maker) Begin(ctx context.Context, b *Bench, ref reference.Reference, fo
 	if _, err := m.make(ctx, b, nil); err != nil {
 		return err
 	}
+	if found != nil {
+		if err := m.Guard(ctx, b, "base", found.Root.Digest); err != nil {
+			return err
+		}
+	}
 	return b.write()
+}
+
+// Guard gives an image that the workbench needs a name, so that it is not trimmed. Of one that is only elsewhere nothing is to be guarded.
+func (m *Maker) Guard(ctx context.Context, b *Bench, as string, root digest.Digest) error {
+	desc, here := m.Store.Document(root)
+	if !here {
+		return nil
+	}
+	return m.as(b, func() error { return m.Store.NameOf(ctx, m.Store.Project, b.Name+"."+as, desc) })
 }
 
 // NextPlace is what the first step of the next act is called.

@@ -16,8 +16,16 @@ import (
 	"imbricat/internal/spec/recipe"
 )
 
-// Printed is the recipe for people: files that were put have the paths that they had.
+// Printed is the recipe for people or, at a failure, the step in place of the one that failed.
 func (b *Bench) Printed() []byte {
+	if b.Failure != nil {
+		return b.mended()
+	}
+	return b.natural()
+}
+
+// natural is the recipe where files that were put have the paths that they had.
+func (b *Bench) natural() []byte {
 	return b.recipe(func(_ *Act, path string) string { return path }, nil)
 }
 

@@ -12,6 +12,7 @@ import (
 	"strconv"
 
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/files"
 	"imbricat/internal/spec/recipe"
 )
@@ -46,6 +47,9 @@ func (b *Bench) TakeIn(ctx context.Context, here string, paths []string, store s
 		info, err := os.Stat(whole)
 		if err != nil {
 			return nil, nil, flow.WrongUse(err)
+		}
+		if _, inside := workspace.Inside(store, whole); inside || os.SameFile(info, own) {
+			return nil, nil, flow.Usagef("%s is a part of the store, which no image takes in", one)
 		}
 		if info.IsDir() { // also through a link
 			if whole, err = filepath.EvalSymlinks(whole); err != nil {

@@ -24,3 +24,14 @@ func Some(names []string) string {
 	}
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }
+
+// Words returns a program with its arguments as a shell would take them.
+func Words(args []string) string {
+	words := make([]string, len(args))
+	for i, arg := range args {
+		if words[i] = arg; arg == "" || strings.ContainsAny(arg, " \t\n\"'$`\\*?[]{}()<>|&;#~") {
+			words[i] = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
+}

@@ -59,16 +59,24 @@ func WorkbenchesText(p Paint, list []Workbench, now time.Time) string {
 		if len(b.Acts) > 0 {
 			last = b.Acts[len(b.Acts)-1].Made
 		}
-		rows = append(rows, []string{p.Bold(b.Name), b.Base, b.Platform, Count(len(b.Acts), "act"), humanize.RelTime(last, now, "ago", "from now")})
+		rows = append(rows, []string{p.Bold(b.Name), p.base(&b), b.Platform, Count(len(b.Acts), "act"), humanize.RelTime(last, now, "ago", "from now")})
 	}
 	Table(w, p, []string{"name", "base", "platform", "acts", "last"}, rows)
 	return w.String()
 }
 
+// base tells what a workbench was opened on.
+func (p Paint) base(b *Workbench) string {
+	if d, err := digest.Parse(b.Base); err == nil {
+		return p.Digest(d)
+	}
+	return b.Base
+}
+
 // WorkbenchText tells the acts of one.
 func WorkbenchText(p Paint, b *Workbench, now time.Time) string {
 	w := &strings.Builder{}
-	fmt.Fprintf(w, "%s  %s\n", p.Bold(b.Name), p.Muted("on "+b.Base+" for "+b.Platform+", opened "+humanize.RelTime(b.Opened, now, "ago", "from now")))
+	fmt.Fprintf(w, "%s  %s\n", p.Bold(b.Name), p.Muted("on "+p.base(b)+" for "+b.Platform+", opened "+humanize.RelTime(b.Opened, now, "ago", "from now")))
 	if f := b.Failure; f != nil {
 		fmt.Fprintf(w, "at the failure of %s of %s: %s %s\n", f.Place, f.Recipe, f.Step, p.Wrong(f.What))
 	}
