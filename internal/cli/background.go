@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,8 +17,10 @@ import (
 	"github.com/gofrs/flock"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/background"
+	"imbricat/internal/flow/network"
 	"imbricat/internal/ground/poll"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/recipe"
@@ -30,6 +33,9 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 		if _, err := s.resolve(ctx, st, t); err != nil {
 			return err
 		}
+	}
+	if _, there := (&background.Try{Network: t.together, Relays: t.relays}).To(t.ask.Port); t.awaits() && !there {
+		t.relays = append(t.relays, background.Relay{At: "127.0.0.1:0", Port: uint16(t.ask.Port)})
 	}
 	b, err := background.New(st, s.cmd.String("name"), t.image)
 	var name *background.NameError
@@ -74,13 +80,16 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 func (s *session) backgroundArgs(t *trial, b *background.Try) []string {
 	args := []string{"try", "--state", b.Dir(), "--store", s.storeDir(), "--dir", s.cmd.String("dir"), "--recipe", s.cmd.String("recipe"),
 		"--platform", t.platform.String(), "--sandbox", s.cmd.String("sandbox"), "--view", "none"}
-	for _, name := range []string{"user", "in", "step"} {
+	for _, name := range []string{"user", "in", "step", "together"} {
 		if text := s.cmd.String(name); text != "" {
 			args = append(args, "--"+name, text)
 		}
 	}
 	if !t.do.Network {
 		args = append(args, "--no-network")
+	}
+	for _, r := range t.relays {
+		args = append(args, "--relay", strings.TrimPrefix(r.At, "127.0.0.1:")+":"+fmt.Sprint(r.Port))
 	}
 	for _, pair := range t.do.Env {
 		args = append(args, "--env", pair)
@@ -96,7 +105,7 @@ func (s *session) backgroundArgs(t *trial, b *background.Try) []string {
 
 // whenRunning waits until the process says that it is under way and, where that is asked for, until it answers.
 func (s *session) whenRunning(ctx context.Context, b *background.Try, t *trial, ended <-chan struct{}) error {
-	if !t.awaits() {
+	running := func() error {
 		return poll.Until(ctx, 10*time.Millisecond, func() (bool, error) {
 			if state, err := background.Read(b.Dir()); err == nil && state.Process != 0 {
 				*b = *state
@@ -109,6 +118,12 @@ func (s *session) whenRunning(ctx context.Context, b *background.Try, t *trial, 
 				return false, nil
 			}
 		})
+	}
+	if t.together != "" || !t.awaits() {
+		if err := running(); err != nil || !t.awaits() {
+			return err
+		}
+		t.ask.At, _ = b.To(t.ask.Port)
 	}
 	waiting, enough := context.WithCancel(ctx)
 	defer enough()
@@ -131,6 +146,14 @@ func (s *session) runBackgroundTry(ctx context.Context, st *store.Store, t *tria
 	}
 	defer lock.Close()
 	b := background.In(dir)
+	if t.together != "" {
+		leave, err := s.join(ctx, st, t, b.Name)
+		if err != nil {
+			return err
+		}
+		defer leave()
+	}
+	b.Network, b.Relays = t.together, t.relays
 	b.Image, b.Platform, b.Command, b.Process, b.Started = t.image, t.platform.String(), t.do.Command, os.Getpid(), time.Now().UTC()
 	if err := b.Write(); err != nil {
 		return err
@@ -157,12 +180,15 @@ func forget(b *background.Try, w io.Writer) error {
 	return os.RemoveAll(b.Dir())
 }
 
-func runTryList(_ context.Context, s *session) error {
+func runTryList(ctx context.Context, s *session) error {
 	if _, err := s.args(0, 0, "no arguments"); err != nil {
 		return err
 	}
 	st, err := s.openStore()
 	if err != nil {
+		return err
+	}
+	if err := network.Sweep(ctx, background.Networks(st)); err != nil {
 		return err
 	}
 	all, err := background.All(st)
@@ -171,7 +197,10 @@ func runTryList(_ context.Context, s *session) error {
 	}
 	list := []report.Tried{}
 	for _, b := range all {
-		one := report.Tried{Name: b.Name, Image: b.Image, Platform: b.Platform, Process: b.Process, Started: b.Started, State: "killed", Status: b.Status}
+		one := report.Tried{Name: b.Name, Image: b.Image, Platform: b.Platform, Process: b.Process, Started: b.Started, State: "killed", Status: b.Status, Network: b.Network}
+		for _, r := range b.Relays {
+			one.Relays = append(one.Relays, report.TriedRelay{At: r.At, Port: int(r.Port)})
+		}
 		switch {
 		case b.Running():
 			one.State = "running"
@@ -237,6 +266,69 @@ func runTryLogs(_ context.Context, s *session) error {
 	return err
 }
 
+func runTryWait(ctx context.Context, s *session) error {
+	args, err := s.args(1, 1, "one name")
+	if err != nil {
+		return err
+	}
+	ask, err := s.asked()
+	if err != nil {
+		return err
+	}
+	st, err := s.openStore()
+	if err != nil {
+		return err
+	}
+	b, err := findBackgroundTry(st, args[0])
+	if err != nil {
+		return err
+	}
+	ended, enough := context.WithCancelCause(ctx)
+	defer enough(nil)
+	gone := make(chan error, 1)
+	go func() { gone <- b.Ended(ended) }()
+	if ask.Port == 0 {
+		if err := <-gone; err != nil {
+			return err
+		}
+		return howItEnded(b)
+	}
+	var there bool
+	if ask.At, there = b.To(ask.Port); !there {
+		return flow.Usagef("nothing leads from here to port %d of %s: start it with --relay %d", ask.Port, b.Name, ask.Port)
+	}
+	answered := make(chan error, 1)
+	go func() { answered <- ask.Wait(ended) }()
+	select {
+	case err = <-answered:
+		if err != nil && ctx.Err() == nil {
+			err = flow.Failedf("%s gave %s", b.Name, err)
+		}
+		return err
+	case err := <-gone:
+		if err != nil {
+			return err
+		}
+		return flow.Failedf("%s ended before it answered at port %d", b.Name, ask.Port)
+	}
+}
+
+// howItEnded reads how one that has ended did so.
+func howItEnded(b *background.Try) error {
+	now, err := background.Read(b.Dir())
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return flow.Failedf("%s was stopped", b.Name)
+	case err != nil:
+		return err
+	case now.Status != nil:
+		return exitWith(sandbox.Status{Code: *now.Status})
+	case now.Error != "":
+		return flow.Failedf("%s failed: %s", b.Name, now.Error)
+	}
+	return flow.Failedf("%s was killed", b.Name)
+}
+
 func runTryStop(ctx context.Context, s *session) error {
 	names, err := s.args(1, -1, "names")
 	if err != nil {
@@ -262,5 +354,5 @@ func runTryStop(ctx context.Context, s *session) error {
 			return err
 		}
 	}
-	return nil
+	return network.Sweep(ctx, background.Networks(st))
 }

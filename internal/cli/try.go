@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"os/signal"
@@ -20,6 +21,7 @@ import (
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/background"
 	"imbricat/internal/flow/bases"
 	"imbricat/internal/flow/try"
 	"imbricat/internal/flow/workspace"
@@ -42,7 +44,7 @@ func tryCommand() *cli.Command {
 			"command, and exits with 0 when the answer came in time. With --background it returns when the command runs, or\n" +
 			"when it answers. With --step NAME:NUMBER a shell (or COMMAND) runs in the view of a step of the recipe.\n\n" +
 			"Example: imbricat try gauge --port 8080 --get /health --within 20s",
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "platform", Usage: "`OS/ARCHITECTURE` of the image; another than this machine's is emulated"},
 			&cli.StringSliceFlag{Name: "env", Usage: "`NAME=VALUE` over the image's environment; NAME alone takes the value that it has here; may be given again"},
 			&cli.StringFlag{Name: "user", Usage: "`USER[:GROUP]` in place of the image's"},
@@ -50,25 +52,53 @@ func tryCommand() *cli.Command {
 			&cli.BoolFlag{Name: "no-network", Usage: "only a loopback of its own in place of this machine's network"},
 			&cli.BoolFlag{Name: "read-only", Usage: "nothing can be written but in the image's volumes"},
 			&cli.BoolFlag{Name: "background", Usage: "leave it running; the command list shows it"},
-			&cli.StringFlag{Name: "name", Usage: "`NAME` of what runs in the background (default: the image's and a number)"},
-			&cli.IntFlag{Name: "port", HideDefault: true, Usage: "wait until something answers at this `PORT` of 127.0.0.1"},
-			&cli.StringFlag{Name: "get", Usage: "wait until a request for this `PATH` at --port is answered"},
-			&cli.IntFlag{Name: "status", Usage: "`STATUS` that the answer must have", Value: http.StatusOK},
-			&cli.StringFlag{Name: "within", Usage: "`TIME` to wait for an answer", Value: "20s"},
+			&cli.StringFlag{Name: "name", Usage: "`NAME` of what runs in the background (default: the image's and a number), and in a network of --together"},
+			&cli.StringFlag{Name: "together", Usage: "a network in place of this machine's, shared with all that say the same `NETWORK`, who find one another by --name"},
+			&cli.StringSliceFlag{Name: "relay", Usage: "`[HERE:]PORT` of the command that 127.0.0.1:HERE of this machine leads to, where its network is another; may be given again"},
 			&cli.StringFlag{Name: "step", Usage: "`NAME:NUMBER` of a step of the recipe, whose view is tried in place of an image"},
 			&cli.StringFlag{Name: "export-bundle", Usage: "write a bundle for a runtime into this `FOLDER` in place of running anything"},
 			&cli.StringFlag{Name: "state", Hidden: true}, // the folder of one that runs in the background
 			sandboxFlag(), factFlag(),
-		},
+		}, askFlags()...),
 		Action: act(runTry),
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "what runs in the background, or has", Description: "Example: imbricat try list", Action: act(runTryList)},
 			{Name: "logs", Usage: "what one printed", ArgsUsage: "NAME", Description: "Example: imbricat try logs gauge-1", Action: act(runTryLogs)},
+			{Name: "wait", Usage: "waits until one answers or, without --port, has ended", ArgsUsage: "NAME", Description: "Without --port the exit code is the command's.\n\nExample: imbricat try wait gauge-1 --port 8080 --get /health",
+				Flags: askFlags(), Action: act(runTryWait)},
 			{Name: "stop", Usage: "ends one, or forgets one that has ended", ArgsUsage: "NAME…",
 				Description: "It gets the image's stop signal, and is killed where that does not help in time.\n\nExample: imbricat try stop gauge-1",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "within", Usage: "`TIME` to end by itself", Value: "10s"}}, Action: act(runTryStop)},
 		},
 	}
+}
+
+// askFlags say what a command is asked.
+func askFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.IntFlag{Name: "port", HideDefault: true, Usage: "wait until something answers at this `PORT` of the command"},
+		&cli.StringFlag{Name: "get", Usage: "wait until a request for this `PATH` at --port is answered"},
+		&cli.IntFlag{Name: "status", Usage: "`STATUS` that the answer must have", Value: http.StatusOK},
+		&cli.StringFlag{Name: "within", Usage: "`TIME` to wait for an answer", Value: "20s"},
+	}
+}
+
+// asked reads what a command is asked.
+func (s *session) asked() (sandbox.Ask, error) {
+	a := sandbox.Ask{Port: int(s.cmd.Int("port")), Get: s.cmd.String("get"), Status: int(s.cmd.Int("status"))}
+	var err error
+	if a.Within, err = recipe.ParseDuration(s.cmd.String("within")); err != nil || a.Within <= 0 {
+		return a, flow.Usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
+	}
+	switch {
+	case a.Port < 0 || a.Port > 65535:
+		return a, flow.Usagef("--port takes a port, not %d", a.Port)
+	case a.Get != "" && a.Port == 0:
+		return a, flow.Usagef("--get needs --port: where is the request to go?")
+	case a.Get != "" && !strings.HasPrefix(a.Get, "/"):
+		return a, flow.Usagef("--get takes a path such as /health, not %q", a.Get)
+	}
+	return a, nil
 }
 
 func runTry(ctx context.Context, s *session) error {
@@ -116,12 +146,14 @@ type trial struct {
 	platform platform.Platform
 	do       try.Command
 	ask      sandbox.Ask // no port: nothing is asked
+	together string      // the network; empty: the machine's, or none
+	relays   []background.Relay
 }
 
 func (t *trial) awaits() bool { return t.ask.Port != 0 }
 
 func (s *session) trial() (*trial, error) {
-	t := &trial{platform: platform.Here(), ask: sandbox.Ask{Port: int(s.cmd.Int("port")), Get: s.cmd.String("get"), Status: int(s.cmd.Int("status"))}}
+	t := &trial{platform: platform.Here()}
 	args := s.cmd.Args().Slice()
 	if place := s.cmd.String("step"); place != "" {
 		name, number, found := strings.Cut(place, ":")
@@ -139,6 +171,9 @@ func (s *session) trial() (*trial, error) {
 	if len(args) > 0 && args[0] == "--" {
 		args = args[1:]
 	}
+	if t.together = s.cmd.String("together"); t.together != "" && !background.ValidName(t.together) {
+		return nil, flow.Usagef("--together takes letters, digits and . _ -, not %q", t.together)
+	}
 	t.do = try.Command{Command: args, User: s.cmd.String("user"), In: s.cmd.String("in"), Network: !s.cmd.Bool("no-network"), ReadOnly: s.cmd.Bool("read-only")}
 	if t.do.In != "" && !strings.HasPrefix(t.do.In, "/") {
 		return nil, flow.Usagef("--in takes an absolute folder of the image, not %q", t.do.In)
@@ -154,20 +189,38 @@ func (s *session) trial() (*trial, error) {
 		}
 		t.platform = p
 	}
-	if t.ask.Within, err = recipe.ParseDuration(s.cmd.String("within")); err != nil || t.ask.Within <= 0 {
-		return nil, flow.Usagef("--within takes a time such as 20s, not %q", s.cmd.String("within"))
+	if t.ask, err = s.asked(); err != nil {
+		return nil, err
+	}
+	if t.relays, err = s.relays(); err != nil {
+		return nil, err
 	}
 	switch {
+	case t.together != "" && s.cmd.Bool("no-network"):
+		return nil, flow.Usagef("--together gives a network, and --no-network takes it away: leave one of them out")
+	case len(t.relays) > 0 && t.together == "":
+		return nil, flow.Usagef("--relay leads into a network of --together; a command in this machine's network has its ports here")
 	case t.ask.Port > 0 && !t.do.Network && s.cmd.Bool("background"):
 		return nil, flow.Usagef("--port with --background asks at this machine's port, which --no-network keeps apart: leave one of them out")
-	case t.ask.Port < 0 || t.ask.Port > 65535:
-		return nil, flow.Usagef("--port takes a port, not %d", t.ask.Port)
-	case t.ask.Get != "" && t.ask.Port == 0:
-		return nil, flow.Usagef("--get needs --port: where is the request to go?")
-	case t.ask.Get != "" && !strings.HasPrefix(t.ask.Get, "/"):
-		return nil, flow.Usagef("--get takes a path such as /health, not %q", t.ask.Get)
 	}
 	return t, nil
+}
+
+// relays reads what --relay says: PORT, or HERE:PORT. Without a port here the system gives one.
+func (s *session) relays() (all []background.Relay, err error) {
+	for _, text := range s.cmd.StringSlice("relay") {
+		here, inside, both := strings.Cut(text, ":")
+		if !both {
+			here, inside = "0", text
+		}
+		at, err := strconv.ParseUint(here, 10, 16)
+		port, portErr := strconv.ParseUint(inside, 10, 16)
+		if err != nil || portErr != nil || port == 0 {
+			return nil, flow.Usagef("--relay takes PORT or HERE:PORT, such as 18080:8080, not %q", text)
+		}
+		all = append(all, background.Relay{At: net.JoinHostPort("127.0.0.1", strconv.FormatUint(at, 10)), Port: uint16(port)})
+	}
+	return all, nil
 }
 
 // environment reads what --env says: NAME=VALUE, or NAME alone for the value that it has here, if any.
@@ -191,6 +244,13 @@ func environment(said []string) (pairs []string, err error) {
 
 // run runs what is tried with the files and signals in t.do.
 func (s *session) run(ctx context.Context, st *store.Store, t *trial) (sandbox.Status, error) {
+	if t.together != "" && t.do.Joined == nil {
+		leave, err := s.join(ctx, st, t, s.cmd.String("name"))
+		if err != nil {
+			return sandbox.Status{}, err
+		}
+		defer leave()
+	}
 	if t.number > 0 {
 		return s.runStep(ctx, st, t)
 	}

@@ -28,6 +28,8 @@ type Command struct {
 	User     account.User
 	Platform platform.Platform
 	Network  bool
+	// Nameserver is asked for names in place of the machine's; where it is set, the network is none of the machine's.
+	Nameserver string
 	FreshTmp bool
 	ReadOnly bool     // nothing can be written but below Writable, and what the sandbox gives
 	Writable []string // absolute, clean

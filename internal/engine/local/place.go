@@ -75,7 +75,12 @@ func give(ctx context.Context, job executor.Job, spec *sandbox.Spec) error {
 	if err := public("/etc/hosts", hosts); err != nil {
 		return err
 	}
-	if job.Network {
+	switch {
+	case job.Nameserver != "":
+		if err := public("/etc/resolv.conf", "nameserver "+job.Nameserver+"\n"); err != nil {
+			return err
+		}
+	case job.Network:
 		resolver, err := os.ReadFile("/etc/resolv.conf")
 		if err != nil && !errors.Is(err, os.ErrNotExist) {
 			return fmt.Errorf("reading the machine's resolver: %w", err)

@@ -16,13 +16,19 @@ import (
 // Ask is a question to what listens at a port of 127.0.0.1.
 type Ask struct {
 	Port   int
+	At     string // an address that leads to the port; empty: the port itself
 	Get    string // path of an HTTP request; empty: a connection is enough
 	Status int    // that the answer must have
 	Within time.Duration
 }
 
 // Address is where the question goes.
-func (a *Ask) Address() string { return net.JoinHostPort("127.0.0.1", strconv.Itoa(a.Port)) }
+func (a *Ask) Address() string {
+	if a.At != "" {
+		return a.At
+	}
+	return net.JoinHostPort("127.0.0.1", strconv.Itoa(a.Port))
+}
 
 // Wait asks until there is the answer. The error tells what was there last when the time was over.
 func (a *Ask) Wait(ctx context.Context) error {

@@ -410,6 +410,13 @@ func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
 	if err != nil {
 		return Status{}, err
 	}
+	if s.Wire != nil {
+		if b.kind == Chroot {
+			return Status{}, &UnableError{Missing: "network", What: "a chroot has no network of its own", Mend: "run it where user namespaces are allowed"}
+		}
+		o.Spec.Joined, standard[3] = s.Wire.address, s.Wire.there
+		outputs.wire = s.Wire
+	}
 	v, err := over.run(ctx, o, s.Signals, standard, outputs.handOver)
 	outputs.wait()
 	status, err := b.judge(v, err)
@@ -463,6 +470,7 @@ func (b *Box) cannotStart(err error) error {
 
 // mends tell what to do about a feature that the kernel refuses.
 var mends = map[string]string{
+	"tun":     "it takes the device /dev/net/tun: `modprobe tun`, let everybody use it (`chmod 666 /dev/net/tun`), and in a container, give it that device",
 	"port":    "something else has it: free it, or let the command have a network of its own",
 	"proc":    "in a container, run it with its /proc unmasked, or as root with --sandbox chroot",
 	"mounts":  "in a container that forbids mounts, run imbricat as root with --sandbox chroot",
@@ -475,21 +483,22 @@ var mends = map[string]string{
 // streams are the command's output on its way.
 type streams struct {
 	theirs []*os.File
+	wire   *Wire // nil: there is none
 	group  sync.WaitGroup
 }
 
 // connect returns the command's three files.
-func (s *Spec) connect() (*streams, [3]*os.File, error) {
+func (s *Spec) connect() (*streams, standardFiles, error) {
 	out := &streams{}
 	if s.Terminal != nil {
-		return out, [3]*os.File{s.Terminal, s.Terminal, s.Terminal}, nil
+		return out, standardFiles{s.Terminal, s.Terminal, s.Terminal}, nil
 	}
 	stdout, err := out.pipe(s.Stdout)
 	if err != nil || s.Stderr == s.Stdout {
-		return out, [3]*os.File{s.Stdin, stdout, stdout}, err
+		return out, standardFiles{s.Stdin, stdout, stdout}, err
 	}
 	stderr, err := out.pipe(s.Stderr)
-	return out, [3]*os.File{s.Stdin, stdout, stderr}, err
+	return out, standardFiles{s.Stdin, stdout, stderr}, err
 }
 
 func (t *streams) pipe(to io.Writer) (*os.File, error) {
@@ -516,6 +525,9 @@ func (t *streams) pipe(to io.Writer) (*os.File, error) {
 func (t *streams) handOver() {
 	for _, f := range t.theirs {
 		f.Close()
+	}
+	if t.wire != nil {
+		t.wire.handOver()
 	}
 }
 

@@ -9,6 +9,8 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+
+	"golang.org/x/sys/unix"
 )
 
 // Feature is something that commands need or would have, tried for real.
@@ -52,7 +54,7 @@ func Examine(ctx context.Context, dir string, kind Kind) []Feature {
 	}
 	all = append(all, observed, box.aboutSurroundings())
 	if box.kind != Chroot {
-		all = append(all, box.aboutNetwork(ctx, dir))
+		all = append(all, box.aboutNetwork(ctx, dir), aboutDevice())
 		sockets := Feature{Name: "abstract sockets", Good: scoped(), What: "those of this machine are out of commands' reach"}
 		if !sockets.Good {
 			sockets.What, sockets.Mend = "commands with a network reach this machine's abstract sockets", "use Linux 6.12 or later with Landlock, or network: false"
@@ -99,6 +101,15 @@ func (b *Box) aboutNetwork(ctx context.Context, dir string) Feature {
 	f := Feature{Name: "network: false", Good: true, What: "leaves a loopback alone"}
 	if err := b.try(ctx, filepath.Join(dir, "network"), runtime.GOARCH, false); err != nil {
 		f = failed(f.Name, err)
+	}
+	return f
+}
+
+// aboutDevice tells whether commands can have a network that they share.
+func aboutDevice() Feature {
+	f := Feature{Name: "try --together", Good: true, What: "commands can share a network of their own"}
+	if err := unix.Access(tunnels, unix.R_OK|unix.W_OK); err != nil {
+		f.Good, f.What, f.Mend = false, fmt.Sprintf("commands can share no network of their own (%s: %s)", tunnels, err), mends["tun"]
 	}
 	return f
 }

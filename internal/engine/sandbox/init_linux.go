@@ -110,6 +110,9 @@ func (o *initOrders) command() (Status, error) {
 			_ = unix.Kill(s.pid, syscall.Signal(number[0]))
 		}
 	}()
+	if o.Spec.Joined.IsValid() {
+		go o.dialOut()
+	}
 	if o.Spec.Ask != nil {
 		o.answer = make(chan error, 1)
 		go o.ask(s.pid)

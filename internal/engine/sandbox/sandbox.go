@@ -8,6 +8,7 @@ package sandbox
 
 import (
 	"io"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -113,7 +114,10 @@ type Spec struct {
 	Bounds Bounds
 	Copied int64 // bytes that the work folder holds before the command starts
 
-	Network  bool // the machine's network; otherwise a loopback alone
+	Network bool // the machine's network; otherwise a loopback alone
+	// Wire is a network in place of those two. Joined is its address, which Run sets.
+	Wire     *Wire `json:"-"`
+	Joined   netip.Prefix
 	FreshTmp bool // an empty /tmp in memory
 	ReadOnly bool // nothing of the root can be written, but below Writable
 	Writable []string

@@ -32,6 +32,9 @@ type supervisor struct {
 	child   *child
 }
 
+// standardFiles are what a command reads and what it writes to, each nil where it has none, and the end of its wire.
+type standardFiles [4]*os.File
+
 // verdict is what the supervisor says of a command.
 type verdict struct {
 	Unstarted string // why the sandbox could not be started; with the kernel's number where it was that
@@ -66,7 +69,7 @@ func (s *supervisor) close() error {
 
 // run has a sandbox built and its command run, with the given standard files, of which each may be nil. It waits until
 // nothing of it runs any more.
-func (s *supervisor) run(ctx context.Context, o *setup, signals <-chan os.Signal, standard [3]*os.File, handedOver func()) (verdict, error) {
+func (s *supervisor) run(ctx context.Context, o *setup, signals <-chan os.Signal, standard standardFiles, handedOver func()) (verdict, error) {
 	conn, err := s.begin(o, standard)
 	handedOver()
 	if err != nil {
@@ -104,7 +107,7 @@ func (s *supervisor) run(ctx context.Context, o *setup, signals <-chan os.Signal
 }
 
 // begin gives the supervisor a command's files and what it is to do.
-func (s *supervisor) begin(o *setup, standard [3]*os.File) (*net.UnixConn, error) {
+func (s *supervisor) begin(o *setup, standard standardFiles) (*net.UnixConn, error) {
 	conn, there, err := socketPair(unix.SOCK_STREAM)
 	if err != nil {
 		return nil, err
@@ -140,7 +143,7 @@ func superviseMain() error {
 	program := sync.OnceValues(sealedProgram)
 	go func() { _, _ = program() }() // while the caller still lays down the first view
 	for {
-		given, rights := make([]byte, 3), make([]byte, unix.CmsgSpace(4*4))
+		given, rights := make([]byte, len(standardFiles{})), make([]byte, unix.CmsgSpace(4*(1+len(standardFiles{}))))
 		n, rightsN, _, _, err := unix.Recvmsg(fdFirstOwn, given, rights, unix.MSG_CMSG_CLOEXEC)
 		if errors.Is(err, unix.EINTR) {
 			continue
@@ -152,7 +155,7 @@ func superviseMain() error {
 		if err != nil || len(files) != 1+strings.Count(string(given), "1") {
 			return errors.Join(err, folder.ErrTruncated)
 		}
-		var standard [3]*os.File
+		var standard standardFiles
 		next := 1
 		for i := range standard {
 			if given[i] == '1' {
@@ -193,7 +196,7 @@ func filesOf(control []byte) ([]*os.File, error) {
 }
 
 // supervise runs one command. Whoever hangs up ends it.
-func supervise(o *setup, program func() (*os.File, error), standard [3]*os.File, caller *os.File) verdict {
+func supervise(o *setup, program func() (*os.File, error), standard standardFiles, caller *os.File) verdict {
 	c, observed, err := startSandbox(o, program, standard)
 	for _, f := range standard {
 		if f != nil {
@@ -255,7 +258,7 @@ func (c *child) relay(caller *os.File) {
 
 // startSandbox starts the process that builds a sandbox and becomes its first one, from the sealed program where that may be
 // executed. The socket is where that hands its calls over.
-func startSandbox(o *setup, program func() (*os.File, error), standard [3]*os.File) (*child, *net.UnixConn, error) {
+func startSandbox(o *setup, program func() (*os.File, error), standard standardFiles) (*child, *net.UnixConn, error) {
 	if !o.Mounted {
 		if own, err := program(); err == nil {
 			c, observed, err := startFrom(own, o, standard)
@@ -273,7 +276,7 @@ func startSandbox(o *setup, program func() (*os.File, error), standard [3]*os.Fi
 	return startFrom(own, o, standard)
 }
 
-func startFrom(own *os.File, o *setup, standard [3]*os.File) (c *child, observed *net.UnixConn, err error) {
+func startFrom(own *os.File, o *setup, standard standardFiles) (c *child, observed *net.UnixConn, err error) {
 	options := childOptions{role: roleSetup, setup: o, stdin: standard[0], stdout: standard[1], stderr: standard[2], sealed: !o.Mounted}
 	if o.Kind == Chroot {
 		if o.Named {
@@ -314,6 +317,9 @@ func startFrom(own *os.File, o *setup, standard [3]*os.File) (c *child, observed
 		proc := os.NewFile(uintptr(processes), "/proc")
 		defer proc.Close()
 		options.files = append(options.files, proc)
+	}
+	if wire := standard[3]; wire != nil {
+		options.files = append(options.files, wire)
 	}
 	c, err = startChild(context.Background(), options)
 	return c, here, err

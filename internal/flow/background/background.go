@@ -32,8 +32,26 @@ type Try struct {
 	Started  time.Time `json:"started"`
 	Status   *int      `json:"status,omitempty"` // exit code; nil while it runs, or where it was killed
 	Error    string    `json:"error,omitempty"`
+	Network  string    `json:"network,omitempty"` // that it shares with others
+	Relays   []Relay   `json:"relays,omitempty"`
 
 	dir string
+}
+
+// Relay is a port of this machine that leads to one of the command.
+type Relay struct {
+	At   string `json:"at"` // 127.0.0.1:8080
+	Port uint16 `json:"port"`
+}
+
+// To returns where a port of the command is asked from this machine: a relay where there is one.
+func (b *Try) To(port int) (at string, there bool) {
+	for _, r := range b.Relays {
+		if int(r.Port) == port {
+			return r.At, true
+		}
+	}
+	return "", b.Network == ""
 }
 
 // In returns a state whose folder there is.
@@ -90,6 +108,15 @@ func All(st *store.Store) ([]*Try, error) {
 	return all, nil
 }
 
+// Network is the folder of a network of a store.
+func Network(st *store.Store, name string) string { return filepath.Join(Networks(st), name) }
+
+// Networks is the folder of all networks of a store.
+func Networks(st *store.Store) string { return filepath.Join(st.Dir(), "imbricat", "networks") }
+
+// ValidName reports whether something can have a name.
+func ValidName(name string) bool { return len(name) <= 100 && validName.MatchString(name) }
+
 var validName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 
 // NameError is of a name that cannot be given.
@@ -107,7 +134,7 @@ func (e *NameError) Error() string {
 
 // New makes the folder of one, under the wanted name or a free one. That it cannot is a *NameError.
 func New(st *store.Store, wanted, image string) (*Try, error) {
-	if wanted != "" && (len(wanted) > 100 || !validName.MatchString(wanted)) {
+	if wanted != "" && !ValidName(wanted) {
 		return nil, &NameError{Name: wanted}
 	}
 	if err := os.MkdirAll(folder(st), 0o700); err != nil {
@@ -131,6 +158,11 @@ func New(st *store.Store, wanted, image string) (*Try, error) {
 			return nil, &NameError{wanted, true}
 		}
 	}
+}
+
+// Ended waits until its process is gone.
+func (b *Try) Ended(ctx context.Context) error {
+	return poll.Until(ctx, 50*time.Millisecond, func() (bool, error) { return !b.Running(), nil })
 }
 
 // End asks the process to end its command, and kills both where that takes too long.
