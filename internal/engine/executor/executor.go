@@ -30,14 +30,14 @@ type Command struct {
 	Network  bool
 	// Nameserver is asked for names in place of the machine's; where it is set, the network is none of the machine's.
 	Nameserver string
-	FreshTmp bool
-	ReadOnly bool     // nothing can be written but below Writable, and what the sandbox gives
-	Writable []string // absolute, clean
-	Within   time.Duration
-	Time     int64            // of the files that it leaves, in seconds; 0: the constant one
-	Keep     []plan.Keep      // sorted by name
-	Secrets  []plan.SecretUse // by name
-	Lent     []Lent           // of the view: what is in no layer of the command
+	FreshTmp   bool
+	ReadOnly   bool     // nothing can be written but below Writable, and what the sandbox gives
+	Writable   []string // absolute, clean
+	Within     time.Duration
+	Time       int64            // of the files that it leaves, in seconds; 0: the constant one
+	Keep       []plan.Keep      // sorted by name
+	Secrets    []plan.SecretUse // by name
+	Lent       []Lent           // of the view: what is in no layer of the command
 }
 
 // Lent is a folder of a command's view that is lent to it. What it leaves there is dropped; where it is not writable it can leave nothing.

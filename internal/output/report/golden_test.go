@@ -98,8 +98,20 @@ func TestGolden(t *testing.T) {
 		})},
 		{"", "tried", plain(func() string {
 			status := 3
-			return TriedText(p, []Tried{{"gauge-1", "gauge", "linux/amd64", "running", 42, now.Add(-time.Hour), nil}, {"gauge-2", "gauge", "linux/arm64", "ended", 43, now.Add(-time.Minute), &status},
-				{"gauge-3", "gauge", "linux/amd64", "killed", 44, now, nil}}, now)
+			all := []Tried{{Name: "gauge-1", Image: "gauge", Platform: "linux/amd64", State: "running", Process: 42, Started: now.Add(-time.Hour)},
+				{Name: "gauge-2", Image: "gauge", Platform: "linux/arm64", State: "ended", Process: 43, Started: now.Add(-time.Minute), Status: &status},
+				{Name: "gauge-3", Image: "gauge", Platform: "linux/amd64", State: "killed", Process: 44, Started: now}}
+			alone := TriedText(p, all, now)
+			all[0].Network, all[0].Relays = "tides", []TriedRelay{{"127.0.0.1:18080", 8080}, {"127.0.0.1:40123", 9090}}
+			return alone + TriedText(p, all, now)
+		})},
+		{"", "workbenches", plain(func() string {
+			acts := []Act{{1, "exec make tables", now.Add(-time.Hour)}, {2, "put pages/public /srv/pages", now}}
+			bench := Workbench{Name: "pier", Base: "registry.tideline.example/base/slim:4", Platform: "linux/amd64", Opened: now.Add(-2 * time.Hour), Acts: acts, Image: one}
+			failed := Workbench{Name: "broken", Base: string(two), Platform: "linux/arm64", Opened: now, Failure: &Failure{"/home/tide/imbricat.yaml", "tables:2", "run make tables", "ended with status 2"}}
+			return WorkbenchesText(p, nil, now) + WorkbenchesText(p, []Workbench{bench, failed}, now) + WorkbenchText(p, &bench, now) + WorkbenchText(p, &failed, now) +
+				ActedText(p, &Acted{Workbench: "pier", Number: 2, Act: "put pages/public /srv/pages", Files: 34, Bytes: 1 << 20}) + ActedText(p, &Acted{Workbench: "pier", Act: "exec ls"}) +
+				WorkbenchChangesText(p, nil) + WorkbenchChangesText(p, []WorkbenchChange{{"/etc/gauge.conf", "changed", "file", "0644", "0:0", 120}, {"/srv/old", "gone", "folder", "0755", "0:0", 0}, {"/srv/pages", "new", "folder", "0755", "7:8", 0}})
 		})},
 		{"", "verified", plain(func() string {
 			return VerificationText(p, &Verification{[]Verified{{Subject: "gauge", Documents: 3, Blobs: 4, Bytes: 1200, Read: true}, {Subject: "receipt.json", Findings: []string{"the tag 1.4.0 stands on another digest"}}}})
