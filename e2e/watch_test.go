@@ -26,6 +26,12 @@ type round struct {
 	Again   bool
 	Built   built
 	Then    *struct{ Status int }
+	Into    []struct {
+		Name, Error          string
+		Put, Removed, Behind []string
+		Started              bool
+	}
+	Pushed []struct{ Digest string }
 }
 
 // watcher is a watch under way.
@@ -235,4 +241,149 @@ func TestOutputIsNoInput(t *testing.T) {
 	// The name is on the image that was built last.
 	require.Contains(t, r.ok("show", "gauge"), want[len("sha256:"):][:12])
 	require.NotEqual(t, want, r.build().Images[0].Digest, "the file is there like any other now")
+}
+
+// TestWatchInto: a command that runs sees each file that a copy alone carries, as the image has it; where a later command made something of
+// one it is told, and started again where that is asked for.
+func TestWatchInto(t *testing.T) {
+	r := newRun(t)
+	r.busybox()
+	address, _ := standinOn(t, t.TempDir(), "--dir", "registry")
+	r.write("imbricat.yaml", `imbricat: 1
+images:
+  gauge:
+    base: none
+    steps:
+      - copy: {from: bin, to: /bin}
+      - run: {command: [/bin/busybox, sh, -c, "busybox --install -s /bin"]}
+      - copy: {from: pages, to: /srv/pages, owner: "7:8"}
+      - copy: {from: tables, to: /srv/tables}
+      - run: cat /srv/tables/all > /srv/made
+    settings: {entrypoint: [sleep, "1000"]}
+    publish: {main: {to: "`+address+`/tides/gauge", tags: [newest]}}
+`)
+	for n := range 12 {
+		r.write(fmt.Sprintf("pages/d%d/f%d", n%3, n), fmt.Sprint(n))
+	}
+	r.write("tables/all", "1")
+	r.write("tables/unread", "1")
+	r.ok("build")
+	r.ok("try", "gauge", "--background", "--name", "running")
+	process := r.tried()[0].Process
+	// What the command sees: its root is that of a process of it.
+	sees := func() map[string]string {
+		seen := map[string]string{}
+		for _, name := range []string{"pages", "tables"} {
+			root := filepath.Join(rootOf(t, process), "srv", name)
+			require.NoError(t, filepath.WalkDir(root, func(p string, d os.DirEntry, err error) error {
+				if err != nil || !d.Type().IsRegular() {
+					return err
+				}
+				text, err := os.ReadFile(p)
+				info, _ := d.Info()
+				below, _ := filepath.Rel(root, p)
+				seen[name+"/"+below] = fmt.Sprint(string(text), " ", info.Mode())
+				return err
+			}))
+		}
+		return seen
+	}
+	has := func() map[string]string { // the project, with the modes that a copy gives
+		seen := map[string]string{}
+		for _, name := range []string{"pages", "tables"} {
+			root := filepath.Join(r.dir, name)
+			require.NoError(t, filepath.WalkDir(root, func(p string, d os.DirEntry, err error) error {
+				if err != nil || !d.Type().IsRegular() {
+					return err
+				}
+				text, err := os.ReadFile(p)
+				info, _ := d.Info()
+				mode := os.FileMode(0o644)
+				if info.Mode()&0o100 != 0 {
+					mode = 0o755
+				}
+				below, _ := filepath.Rel(root, p)
+				seen[name+"/"+below] = fmt.Sprint(string(text), " ", mode)
+				return err
+			}))
+		}
+		return seen
+	}
+	w := r.watch("--into", "running", "--push")
+	first := w.next(func(done round) bool { return done.Outcome == "done" })
+	require.Empty(t, first.Into)
+	require.Len(t, first.Pushed, 1)
+	require.Equal(t, first.Built.Images[0].Digest, first.Pushed[0].Digest)
+	rnd := rand.New(rand.NewPCG(rand.Uint64(), 5))
+	for n := range 15 {
+		at := filepath.Join(r.dir, fmt.Sprintf("pages/d%d/f%d", rnd.IntN(3), rnd.IntN(12)))
+		switch rnd.IntN(4) {
+		case 0:
+			_ = os.Remove(at)
+		case 1:
+			r.write("half", fmt.Sprint("renamed ", n))
+			require.NoError(t, os.Rename(filepath.Join(r.dir, "half"), at))
+		case 2:
+			r.write(fmt.Sprintf("pages/new%d/deep/f", n), "new")
+			_ = os.Chmod(at, 0o755)
+		}
+		r.write("tables/unread", fmt.Sprint(n))
+		wait(t, "it sees the same", func() bool { return fmt.Sprint(sees()) == fmt.Sprint(has()) })
+	}
+	// What a later command looked at is not put there.
+	r.write("tables/all", "2")
+	told := w.next(func(done round) bool {
+		return done.Outcome == "done" && len(done.Into) > 0 && len(done.Into[0].Behind) > 0
+	})
+	require.Equal(t, []string{"/srv/made", "/srv/tables/all"}, told.Into[0].Behind)
+	require.Contains(t, sees()["tables/all"], "1 ")
+	w.end()
+
+	w = r.watch("--restart", "running")
+	told = w.next(func(done round) bool { return done.Outcome == "done" && len(done.Into) > 0 })
+	require.True(t, told.Into[0].Started)
+	require.Equal(t, "running", r.tried()[0].State)
+	require.NotEqual(t, process, r.tried()[0].Process)
+	process = r.tried()[0].Process
+	require.Equal(t, has(), sees())
+	r.write("other", "no part of it")
+	w.end()
+	require.Equal(t, process, r.tried()[0].Process)
+	r.ok("try", "stop", "running")
+	w = r.watch("--into", "running")
+	require.Contains(t, w.next(func(done round) bool { return len(done.Into) > 0 }).Into[0].Error, "nothing is named")
+	w.end()
+}
+
+// rootOf is the root of the command of a process in the background, as a process of its sandbox has it.
+func rootOf(t *testing.T, process int) string {
+	root := ""
+	wait(t, "the command runs", func() bool {
+		list, err := filepath.Glob("/proc/[0-9]*")
+		require.NoError(t, err)
+		for _, p := range list {
+			line, _ := os.ReadFile(p + "/cmdline")
+			if string(line) == "sleep\x001000\x00" && descends(p, process) {
+				root = p + "/root"
+			}
+		}
+		return root != ""
+	})
+	return root
+}
+
+// descends reports whether a process was started by another one, or by one that it started.
+func descends(p string, process int) bool {
+	for range 10 {
+		text, err := os.ReadFile(p + "/stat")
+		if err != nil {
+			return false
+		}
+		fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
+		if fields[1] == fmt.Sprint(process) {
+			return true
+		}
+		p = "/proc/" + fields[1]
+	}
+	return false
 }

@@ -7,10 +7,13 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -45,35 +48,79 @@ func (s *session) tryInBackground(ctx context.Context, st *store.Store, t *trial
 	if err != nil {
 		return err
 	}
+	b.Args = s.backgroundArgs(t, b)
+	if err := b.Write(); err != nil {
+		return err
+	}
+	p, err := start(b)
+	if err == nil {
+		if err = s.whenRunning(ctx, b, t, p.ended); err != nil {
+			p.end()
+		}
+	}
+	if err != nil {
+		return errors.Join(err, forget(b, s.err))
+	}
+	return s.result(b, func() string { return b.Name + "\n" })
+}
+
+// started is a process in the background.
+type started struct {
+	process *os.Process
+	ended   chan struct{}
+}
+
+// start starts the process of a try.
+func start(b *background.Try) (*started, error) {
 	log, err := os.OpenFile(b.Path("log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer log.Close()
 	program, err := os.Executable()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	c := exec.Command(program, s.backgroundArgs(t, b)...)
+	c := exec.Command(program, b.Args...)
 	c.Stdout, c.Stderr = log, log
 	c.SysProcAttr = ownSession()
 	if err := c.Start(); err != nil {
-		return err
+		return nil, err
 	}
-	ended := make(chan struct{})
+	p := &started{c.Process, make(chan struct{})}
 	go func() {
 		_ = c.Wait() // its state tells what became of it
-		close(ended)
+		close(p.ended)
 	}()
-	if err := s.whenRunning(ctx, b, t, ended); err != nil {
-		_ = c.Process.Signal(syscall.SIGTERM)
-		select {
-		case <-ended:
-		case <-time.After(15 * time.Second):
-		}
-		return errors.Join(err, forget(b, s.err))
+	return p, nil
+}
+
+// end ends the process, and does not wait for long.
+func (p *started) end() {
+	_ = p.process.Signal(syscall.SIGTERM)
+	select {
+	case <-p.ended:
+	case <-time.After(15 * time.Second):
 	}
-	return s.result(b, func() string { return b.Name + "\n" })
+}
+
+// restart ends a command in the background and starts it again, of the image that its name stands for now.
+func (s *session) restart(ctx context.Context, b *background.Try) error {
+	if len(b.Args) == 0 {
+		return flow.Usagef("%s cannot be started again: it was started by an earlier version", b.Name)
+	}
+	if err := b.End(ctx, 10*time.Second); err != nil {
+		return err
+	}
+	b.Process, b.Status, b.Error = 0, nil, ""
+	if err := b.Write(); err != nil {
+		return err
+	}
+	p, err := start(b)
+	if err == nil {
+		err = s.whenRunning(ctx, b, &trial{image: b.Image}, p.ended)
+	}
+	return err
 }
 
 // backgroundArgs are the arguments of the process in the background.
@@ -146,13 +193,23 @@ func (s *session) runBackgroundTry(ctx context.Context, st *store.Store, t *tria
 	}
 	defer lock.Close()
 	b := background.In(dir)
-	if t.together != "" {
-		leave, err := s.join(ctx, st, t, b.Name)
+	if before, err := background.Read(dir); err == nil { // it is started again
+		b.Args = before.Args
+	}
+	if t.number == 0 {
+		found, err := s.resolve(ctx, st, t)
 		if err != nil {
 			return err
 		}
-		defer leave()
+		t.found, b.Digest = found, found.Descriptor.Digest
 	}
+	leave, err := s.openDoor(ctx, st, t, b.Name)
+	if err != nil {
+		return err
+	}
+	defer leave()
+	served := s.serve(ctx, b, t.do.Door)
+	defer served()
 	b.Network, b.Relays = t.together, t.relays
 	b.Image, b.Platform, b.Command, b.Process, b.Started = t.image, t.platform.String(), t.do.Command, os.Getpid(), time.Now().UTC()
 	if err := b.Write(); err != nil {
@@ -170,6 +227,32 @@ func (s *session) runBackgroundTry(ctx context.Context, st *store.Store, t *tria
 		b.Status = &status.Code
 	}
 	return errors.Join(err, b.Write())
+}
+
+// openDoor makes the door of what runs in the background, in its network if it has one.
+func (s *session) openDoor(ctx context.Context, st *store.Store, t *trial, name string) (leave func(), err error) {
+	if t.together != "" {
+		return s.join(ctx, st, t, name)
+	}
+	if t.do.Door, err = sandbox.NewDoor(netip.Prefix{}); err != nil {
+		return nil, err
+	}
+	return t.do.Door.Close, nil
+}
+
+// serve has files taken in for the command until done is called.
+func (s *session) serve(ctx context.Context, b *background.Try, door *sandbox.Door) (done func()) {
+	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	var all sync.WaitGroup
+	all.Go(func() {
+		if err := b.Serve(inner, door); err != nil {
+			slog.Warn("no files are taken in", "name", b.Name, "error", err)
+		}
+	})
+	return func() {
+		cancel()
+		all.Wait()
+	}
 }
 
 // forget prints what one printed and removes its folder.
@@ -204,6 +287,8 @@ func runTryList(ctx context.Context, s *session) error {
 		switch {
 		case b.Running():
 			one.State = "running"
+		case b.Process == 0:
+			one.State = "starting"
 		case b.Status != nil:
 			one.State = "ended"
 		case b.Error != "":
@@ -212,29 +297,6 @@ func runTryList(ctx context.Context, s *session) error {
 		list = append(list, one)
 	}
 	return s.result(list, func() string { return report.TriedText(s.paint, list, time.Now()) })
-}
-
-// findBackgroundTry finds one by its name.
-func findBackgroundTry(st *store.Store, name string) (*background.Try, error) {
-	all, err := background.All(st)
-	if err != nil {
-		return nil, err
-	}
-	var names []string
-	for _, b := range all {
-		if b.Name == name {
-			return b, nil
-		}
-		names = append(names, b.Name)
-	}
-	hint := "nothing was started with --background"
-	if len(names) > 0 {
-		hint = "there are " + strings.Join(names, ", ")
-	}
-	if near := recipe.Nearest(name, names); near != "" {
-		hint = fmt.Sprintf("did you mean %q?", near)
-	}
-	return nil, flow.Usagef("nothing is named %q: %s", name, hint)
 }
 
 func runTryLogs(_ context.Context, s *session) error {
@@ -246,7 +308,7 @@ func runTryLogs(_ context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	b, err := findBackgroundTry(st, args[0])
+	b, err := background.Find(st, args[0])
 	if err != nil {
 		return err
 	}
@@ -279,7 +341,7 @@ func runTryWait(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	b, err := findBackgroundTry(st, args[0])
+	b, err := background.Find(st, args[0])
 	if err != nil {
 		return err
 	}
@@ -343,7 +405,7 @@ func runTryStop(ctx context.Context, s *session) error {
 		return err
 	}
 	for _, name := range names {
-		b, err := findBackgroundTry(st, name)
+		b, err := background.Find(st, name)
 		if err != nil {
 			return err
 		}

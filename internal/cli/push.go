@@ -12,6 +12,7 @@ import (
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/push"
 	"imbricat/internal/flow/receipts"
+	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
@@ -64,6 +65,16 @@ func runPush(ctx context.Context, s *session) (err error) {
 		r.Receipt.Outcome, r.Receipt.Why = receipt.Nothing, nothing
 		return s.result(&report.Push{Pushed: []report.Pushed{}}, func() string { return nothing + "\n" })
 	}
+	pushed, err := s.send(ctx, w, r, told)
+	if err != nil {
+		return err
+	}
+	r.Receipt.Outcome = receipt.Done
+	return s.result(&report.Push{Pushed: pushed}, func() string { return report.ReceiptText(s.paint, r.Receipt, false) })
+}
+
+// send sends images as the project built them last, or as a receipt tells, to their destinations, and tells of it in the recorder.
+func (s *session) send(ctx context.Context, w *workspace.Workspace, r *receipts.Recorder, told map[string]digest.Digest) ([]report.Pushed, error) {
 	o := s.pushOptions()
 	shipments, err := push.Shipments(ctx, w, o, func(name string) (digest.Descriptor, error) {
 		if told == nil {
@@ -75,10 +86,10 @@ func runPush(ctx context.Context, s *session) (err error) {
 		return digest.Descriptor{}, fmt.Errorf("the store has no image %s, which the receipt names for %s", told[name], name)
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := push.HoldBackPrefixes(ctx, w.Places.Client, shipments, o.Force); err != nil {
-		return err
+		return nil, err
 	}
 	view := s.view(ctx)
 	r.Part = "push"
@@ -86,21 +97,20 @@ func runPush(ctx context.Context, s *session) (err error) {
 	view.Close("")
 	push.Record(ctx, r, w.Store, shipments)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	document := &report.Push{Pushed: []report.Pushed{}}
+	pushed := []report.Pushed{}
 	for _, one := range shipments {
 		line := one.Line(one.To.Repository, one.To.Tags)
 		line.Held = one.Held
 		if one.To.Whole() {
 			if line.Platforms, err = image.PlatformDigests(ctx, w.Store, one.Descriptor); err != nil {
-				return err
+				return nil, err
 			}
 		}
-		document.Pushed = append(document.Pushed, line)
+		pushed = append(pushed, line)
 	}
-	r.Receipt.Outcome = receipt.Done
-	return s.result(document, func() string { return report.ReceiptText(s.paint, r.Receipt, false) })
+	return pushed, nil
 }
 
 // toPush reads the arguments of push: names of images, and the receipt of a build, which tells what they are where that build

@@ -13,7 +13,6 @@ import (
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/background"
 	"imbricat/internal/flow/network"
-	"imbricat/internal/flow/try"
 )
 
 // join makes what is tried a member of its network, under a name, and has its relays listen. Its packets are carried until leave is called.
@@ -29,7 +28,7 @@ func (s *session) join(ctx context.Context, st *store.Store, t *trial, name stri
 	if err != nil {
 		return nil, err
 	}
-	wire, err := sandbox.NewWire(member.Prefix())
+	door, err := sandbox.NewDoor(member.Prefix())
 	if err != nil {
 		member.Leave()
 		return nil, err
@@ -38,7 +37,7 @@ func (s *session) join(ctx context.Context, st *store.Store, t *trial, name stri
 	var all sync.WaitGroup
 	leave = func() {
 		cancel()
-		wire.Close()
+		door.Close()
 		all.Wait()
 		member.Leave()
 	}
@@ -51,11 +50,11 @@ func (s *session) join(ctx context.Context, st *store.Store, t *trial, name stri
 		}
 		r.At = listener.Addr().String()
 		all.Go(func() {
-			network.Relay(inner, listener, func() (net.Conn, error) { return wire.Dial(r.Port) })
+			network.Relay(inner, listener, func() (net.Conn, error) { return door.Dial(r.Port) })
 		})
 	}
 	all.Go(func() {
-		device, err := wire.Device(inner)
+		device, err := door.Device(inner)
 		if err != nil {
 			return // the sandbox says why it was not built
 		}
@@ -63,6 +62,6 @@ func (s *session) join(ctx context.Context, st *store.Store, t *trial, name stri
 			slog.Warn("the network of a command ended", "network", t.together, "name", name, "error", err)
 		}
 	})
-	t.do.Joined = &try.Joined{Wire: wire, Nameserver: network.Nameserver()}
+	t.do.Door, t.do.Nameserver = door, network.Nameserver()
 	return leave, nil
 }

@@ -148,6 +148,7 @@ type trial struct {
 	ask      sandbox.Ask // no port: nothing is asked
 	together string      // the network; empty: the machine's, or none
 	relays   []background.Relay
+	found    *baseimage.Found // the image; nil: it was not looked for yet
 }
 
 func (t *trial) awaits() bool { return t.ask.Port != 0 }
@@ -244,7 +245,7 @@ func environment(said []string) (pairs []string, err error) {
 
 // run runs what is tried with the files and signals in t.do.
 func (s *session) run(ctx context.Context, st *store.Store, t *trial) (sandbox.Status, error) {
-	if t.together != "" && t.do.Joined == nil {
+	if t.together != "" && t.do.Door == nil {
 		leave, err := s.join(ctx, st, t, s.cmd.String("name"))
 		if err != nil {
 			return sandbox.Status{}, err
@@ -255,11 +256,14 @@ func (s *session) run(ctx context.Context, st *store.Store, t *trial) (sandbox.S
 		return s.runStep(ctx, st, t)
 	}
 	o := try.Options{Store: st, Local: s.executor(ctx, st, atOnce{s}, nil)}
-	found, err := s.resolve(ctx, st, t)
-	if err != nil {
-		return sandbox.Status{}, err
+	if t.found == nil {
+		found, err := s.resolve(ctx, st, t)
+		if err != nil {
+			return sandbox.Status{}, err
+		}
+		t.found = found
 	}
-	return try.Image(ctx, o, found, t.platform, t.do)
+	return try.Image(ctx, o, t.found, t.platform, t.do)
 }
 
 // resolve finds the image that is tried.

@@ -13,7 +13,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/store"
+	"imbricat/internal/engine"
+	"imbricat/internal/flow/background"
 	"imbricat/internal/flow/building"
+	"imbricat/internal/flow/live"
 	"imbricat/internal/flow/receipts"
 	"imbricat/internal/flow/watch"
 	"imbricat/internal/flow/workspace"
@@ -27,10 +31,14 @@ func watchCommand() *cli.Command {
 		Name: "watch", Usage: "builds, and builds again whenever something changes that the images depend on", ArgsUsage: "[IMAGE|STAGE…]",
 		Description: "What the steps take in is watched, and the recipe, the lock, ignore files, and the commit that is checked out. A newer\n" +
 			"change ends the build that is under way. A mistake in the recipe is told, and the next change tries again.\n" +
+			"With --into a command in the background gets files as they are saved, with --restart it is started again of the new image.\n" +
 			"The command of --then runs in the project folder after each build that succeeds, with the file of its receipt in the\n" +
 			"variable RECEIPT; a newer change ends it too.\n\n" +
 			"Example: imbricat watch gauge --then 'imbricat push gauge'",
 		Flags: append([]cli.Flag{platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), keepGoingFlag(),
+			&cli.BoolFlag{Name: "push", Usage: "push the images after each build that succeeds, as the command push does"},
+			&cli.StringSliceFlag{Name: "into", Usage: "put files that a copy alone carries into what runs in the background under this `NAME`, before the image is built; may be given again"},
+			&cli.StringSliceFlag{Name: "restart", Usage: "start what runs in the background under this `NAME` again when its image is another; may be given again"},
 			&cli.StringFlag{Name: "then", Usage: "`COMMAND` for the shell, after each build that succeeds"},
 			&cli.BoolFlag{Name: "poll", Usage: "look for changes again and again, where the system does not tell of all", Sources: env("POLL")}},
 			shareFlags()...),
@@ -45,6 +53,7 @@ type watching struct {
 	scope   *changes.Scope // nil: nothing could be planned yet
 	receipt string         // file, for the command behind; empty: there is none
 	wrong   bool           // the last round failed
+	into    []*live.Follower
 	whole   context.Context
 	giveUp  context.CancelCauseFunc // ends the watch
 }
@@ -99,7 +108,7 @@ func (w *watching) round(ctx context.Context, r watch.Round) {
 	if !s.json() && !r.Changed.None() {
 		w.failed(s.print(report.RoundBeginsText(s.paint, told, began)))
 	}
-	document, err := w.build(ctx, s)
+	document, err := w.build(ctx, s, told)
 	told.Seconds, told.Built, told.Ended = time.Since(began).Seconds(), document, time.Now().UTC()
 	w.judge(ctx, s, told, err)
 	for list := ending(w.cmd.Root()); len(list) > 0; list = ending(w.cmd.Root()) {
@@ -144,16 +153,16 @@ func (w *watching) judge(ctx context.Context, s *session, told *report.Round, er
 }
 
 // build plans and builds. What the plan depends on is watched before it is read.
-func (w *watching) build(ctx context.Context, s *session) (*report.Build, error) {
+func (w *watching) build(ctx context.Context, s *session, told *report.Round) (*report.Build, error) {
 	r, err := receipts.Begin(receipts.Options{Command: "build", Program: "imbricat " + version(), Place: w.receipt, Redactor: &s.secrets, Client: s.client, Exit: exitCode, Interrupted: exitInterrupted})
 	if err != nil {
 		return nil, err
 	}
-	document, err := w.planned(ctx, s, r)
+	document, err := w.planned(ctx, s, r, told)
 	return document, r.Close(ctx, err)
 }
 
-func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder) (*report.Build, error) {
+func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder, told *report.Round) (*report.Build, error) {
 	w.files.Aim(s.project().RecipeAlone(w.scope))
 	var ws *workspace.Workspace
 	for more := true; more; {
@@ -171,6 +180,7 @@ func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder
 		}
 		more, w.scope = w.files.Aim(scope), &scope
 	}
+	w.putNow(s, ws, told)
 	view := s.view(ctx)
 	defer view.Close("")
 	r.Part = "build"
@@ -180,7 +190,87 @@ func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder
 	if result == nil {
 		return nil, err
 	}
+	if err == nil && s.cmd.Bool("push") {
+		told.Pushed, err = s.send(ctx, ws, r, nil)
+	}
+	if err == nil {
+		w.bringUp(ctx, s, ws, result, told)
+	}
 	return document, err
+}
+
+// follow begins to follow what is to be given files.
+func (w *watching) follow(s *session) {
+	if w.into != nil {
+		return
+	}
+	for _, name := range s.cmd.StringSlice("into") {
+		w.into = append(w.into, live.Follow(name))
+	}
+}
+
+// putNow puts what changed into commands that run, where a copy alone carries it.
+func (w *watching) putNow(s *session, ws *workspace.Workspace, told *report.Round) {
+	w.follow(s)
+	for _, f := range w.into {
+		began := time.Now()
+		done, err := f.Now(ws.Store, ws.Dir, told.Changed)
+		if len(done.Put) > 0 || err != nil {
+			w.tellInto(s, told, &report.Into{Name: f.Name, Put: done.Put}, began, err)
+		}
+	}
+}
+
+// bringUp has commands that run see what the image holds now, or starts them again.
+func (w *watching) bringUp(ctx context.Context, s *session, ws *workspace.Workspace, result *engine.Result, told *report.Round) {
+	again := s.cmd.StringSlice("restart")
+	for _, f := range w.into {
+		began := time.Now()
+		done, err := f.After(ctx, ws, result)
+		one := &report.Into{Name: f.Name, Put: done.Put, Removed: done.Removed, Behind: done.Behind}
+		if slices.Contains(again, f.Name) && err == nil {
+			again = slices.DeleteFunc(slices.Clone(again), func(name string) bool { return name == f.Name && len(done.Behind) == 0 })
+			one.Behind = nil
+		}
+		if len(one.Put)+len(one.Removed) > 0 || done.Fresh && len(one.Behind) > 0 || err != nil {
+			w.tellInto(s, told, one, began, err)
+		}
+	}
+	for _, name := range again {
+		began := time.Now()
+		started, err := w.restartOne(ctx, s, ws.Store, name, result)
+		if started || err != nil {
+			w.tellInto(s, told, &report.Into{Name: name, Started: started}, began, err)
+		}
+	}
+}
+
+// restartOne starts a command again where its image is another than when it was started.
+func (w *watching) restartOne(ctx context.Context, s *session, st *store.Store, name string, result *engine.Result) (bool, error) {
+	b, err := background.Find(st, name)
+	if err != nil {
+		return false, err
+	}
+	for _, i := range result.Images {
+		for _, p := range i.Platforms {
+			if i.Name == b.Image && p.Platform.String() == b.Platform && p.Descriptor.Digest != b.Digest {
+				return true, s.restart(ctx, b)
+			}
+		}
+	}
+	return false, nil
+}
+
+// tellInto tells what a command was given.
+func (w *watching) tellInto(s *session, told *report.Round, one *report.Into, began time.Time, err error) {
+	one.Seconds = time.Since(began).Seconds()
+	if err != nil {
+		one.Error = s.secrets.Text(strings.TrimSpace(err.Error()))
+	}
+	told.Into = append(told.Into, *one)
+	if !s.json() {
+		w.failed(s.print(report.IntoText(s.paint, one, time.Now())))
+	}
 }
 
 // then runs the command behind a build; its whole group of processes ends with the context.

@@ -410,12 +410,12 @@ func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
 	if err != nil {
 		return Status{}, err
 	}
-	if s.Wire != nil {
-		if b.kind == Chroot {
+	if s.Door != nil {
+		if b.kind == Chroot && s.Door.address.IsValid() {
 			return Status{}, &UnableError{Missing: "network", What: "a chroot has no network of its own", Mend: "run it where user namespaces are allowed"}
 		}
-		o.Spec.Joined, standard[3] = s.Wire.address, s.Wire.there
-		outputs.wire = s.Wire
+		o.Spec.Admits, o.Spec.Joined, standard[3] = true, s.Door.address, s.Door.there
+		outputs.door = s.Door
 	}
 	v, err := over.run(ctx, o, s.Signals, standard, outputs.handOver)
 	outputs.wait()
@@ -483,7 +483,7 @@ var mends = map[string]string{
 // streams are the command's output on its way.
 type streams struct {
 	theirs []*os.File
-	wire   *Wire // nil: there is none
+	door   *Door // nil: there is none
 	group  sync.WaitGroup
 }
 
@@ -526,8 +526,8 @@ func (t *streams) handOver() {
 	for _, f := range t.theirs {
 		f.Close()
 	}
-	if t.wire != nil {
-		t.wire.handOver()
+	if t.door != nil {
+		t.door.handOver()
 	}
 }
 

@@ -48,8 +48,7 @@ const (
 	fdNext     = fdFirstOwn + 2 // the orders of the init
 	// The machine's /proc, of a chroot, for ending what the command left.
 	fdProcesses = fdFirstOwn + 3
-	// The socket of a wire, of what is no chroot.
-	fdWire = fdFirstOwn + 3
+	fdDoor      = fdFirstOwn + 4 // where there is one
 )
 
 // orders is what the caller tells a child first.

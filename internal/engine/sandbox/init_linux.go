@@ -45,7 +45,7 @@ func initMain() error {
 	signal.Notify(make(chan os.Signal, 1))
 	setName("imbricat")
 	if err := unix.CloseRange(fdOrders, ^uint(0)>>1, unix.CLOSE_RANGE_CLOEXEC); err != nil {
-		for fd := fdOrders; fd <= fdProcesses; fd++ {
+		for fd := fdOrders; fd <= fdDoor; fd++ {
 			unix.CloseOnExec(fd)
 		}
 	}
@@ -110,8 +110,8 @@ func (o *initOrders) command() (Status, error) {
 			_ = unix.Kill(s.pid, syscall.Signal(number[0]))
 		}
 	}()
-	if o.Spec.Joined.IsValid() {
-		go o.dialOut()
+	if o.Spec.Admits {
+		go o.admit()
 	}
 	if o.Spec.Ask != nil {
 		o.answer = make(chan error, 1)

@@ -114,12 +114,12 @@ type Spec struct {
 	Bounds Bounds
 	Copied int64 // bytes that the work folder holds before the command starts
 
-	Network bool // the machine's network; otherwise a loopback alone
-	// Wire is a network in place of those two. Joined is its address, which Run sets.
-	Wire     *Wire `json:"-"`
-	Joined   netip.Prefix
-	FreshTmp bool // an empty /tmp in memory
-	ReadOnly bool // nothing of the root can be written, but below Writable
+	Network  bool         // the machine's network; otherwise a loopback alone
+	Door     *Door        `json:"-"` // nil: there is none; one with an address gives a network in place of those two
+	Admits   bool         // there is a door: Run sets it
+	Joined   netip.Prefix // and its address
+	FreshTmp bool         // an empty /tmp in memory
+	ReadOnly bool         // nothing of the root can be written, but below Writable
 	Writable []string
 	Sealed   []string // absolute paths of the root below which nothing can be written, where there are mounts
 	Time     int64    // of every file that the command leaves, in seconds since 1970; 0: the box's

@@ -104,11 +104,11 @@ func (o *setup) executeInit(program int) error {
 		return fmt.Errorf("handing over to the sandbox: %w", err)
 	}
 	inherited := []int{fdOrders, fdOutcome, fdObserver, fdNext}
-	switch {
-	case o.Kind == Chroot:
+	if o.Kind == Chroot {
 		inherited = append(inherited, fdProcesses)
-	case o.Spec.Joined.IsValid():
-		inherited = append(inherited, fdWire)
+	}
+	if o.Spec.Admits {
+		inherited = append(inherited, fdDoor)
 	}
 	for _, fd := range inherited {
 		if _, err := unix.FcntlInt(uintptr(fd), unix.F_SETFD, 0); err != nil {
@@ -144,7 +144,7 @@ func (o *setup) namespaces(program *int) error {
 		func() error { return j.seal(o.Spec.Sealed) },
 		func() error { return j.files(o.Spec.Secrets, false) },
 		func() error { return loopback(o.Spec.Network) },
-		func() error { return wire(o.Spec.Joined) },
+		func() error { return device(o.Spec.Joined) },
 		func() error { return unix.Sethostname([]byte(Hostname)) },
 		func() error { return j.readOnly(o.Spec) },
 		j.enter,

@@ -32,7 +32,7 @@ type supervisor struct {
 	child   *child
 }
 
-// standardFiles are what a command reads and what it writes to, each nil where it has none, and the end of its wire.
+// standardFiles are what a command reads and what it writes to, each nil where it has none, and the other end of its door.
 type standardFiles [4]*os.File
 
 // verdict is what the supervisor says of a command.
@@ -318,8 +318,11 @@ func startFrom(own *os.File, o *setup, standard standardFiles) (c *child, observ
 		defer proc.Close()
 		options.files = append(options.files, proc)
 	}
-	if wire := standard[3]; wire != nil {
-		options.files = append(options.files, wire)
+	if door := standard[3]; door != nil {
+		for len(options.files) < fdDoor-fdFirstOwn {
+			options.files = append(options.files, nil)
+		}
+		options.files = append(options.files, door)
 	}
 	c, err = startChild(context.Background(), options)
 	return c, here, err

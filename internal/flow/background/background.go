@@ -18,22 +18,27 @@ import (
 	"github.com/gofrs/flock"
 
 	"imbricat/internal/content/store"
+	"imbricat/internal/flow"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/files"
 	"imbricat/internal/ground/poll"
+	"imbricat/internal/spec/recipe"
 )
 
 // Try is a command that runs in the background.
 type Try struct {
-	Name     string    `json:"name"`
-	Image    string    `json:"image"`
-	Platform string    `json:"platform"`
-	Command  []string  `json:"command,omitempty"`
-	Process  int       `json:"process"`
-	Started  time.Time `json:"started"`
-	Status   *int      `json:"status,omitempty"` // exit code; nil while it runs, or where it was killed
-	Error    string    `json:"error,omitempty"`
-	Network  string    `json:"network,omitempty"` // that it shares with others
-	Relays   []Relay   `json:"relays,omitempty"`
+	Name     string        `json:"name"`
+	Image    string        `json:"image"`
+	Platform string        `json:"platform"`
+	Digest   digest.Digest `json:"digest,omitempty"` // of the image for that platform
+	Args     []string      `json:"args,omitempty"`   // of the process, to start it again
+	Command  []string      `json:"command,omitempty"`
+	Process  int           `json:"process"`
+	Started  time.Time     `json:"started"`
+	Status   *int          `json:"status,omitempty"` // exit code; nil while it runs, or where it was killed
+	Error    string        `json:"error,omitempty"`
+	Network  string        `json:"network,omitempty"` // that it shares with others
+	Relays   []Relay       `json:"relays,omitempty"`
 
 	dir string
 }
@@ -106,6 +111,29 @@ func All(st *store.Store) ([]*Try, error) {
 	}
 	slices.SortFunc(all, func(a, b *Try) int { return strings.Compare(a.Name, b.Name) })
 	return all, nil
+}
+
+// Find finds one by its name. That there is none is a wrong use.
+func Find(st *store.Store, name string) (*Try, error) {
+	all, err := All(st)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, b := range all {
+		if b.Name == name {
+			return b, nil
+		}
+		names = append(names, b.Name)
+	}
+	hint := "nothing was started with --background"
+	if len(names) > 0 {
+		hint = "there are " + strings.Join(names, ", ")
+	}
+	if near := recipe.Nearest(name, names); near != "" {
+		hint = fmt.Sprintf("did you mean %q?", near)
+	}
+	return nil, flow.Usagef("nothing is named %q: %s", name, hint)
 }
 
 // Network is the folder of a network of a store.

@@ -43,8 +43,11 @@ type Command struct {
 	User      string   // empty: the image's
 	In        string   // empty: the image's
 	Network   bool
-	Joined    *Joined // a network of the command's own, in place of the machine's; nil: none
-	ReadOnly  bool    // nothing can be written but in volumes
+	// Door is a way in while the command runs; nil: there is none. One with an address gives a network of the command's own in place
+	// of the machine's, where names are asked for at Nameserver.
+	Door       *sandbox.Door
+	Nameserver netip.Addr // no address: the network is another
+	ReadOnly   bool       // nothing can be written but in volumes
 
 	Stdin, Stdout, Stderr *os.File
 	Terminal              *os.File // in place of the three
@@ -58,12 +61,6 @@ type Command struct {
 	Left func(ctx context.Context, view *tree.View, entries []tree.Entry, from tree.Contents) error
 	// Began, where it is given, is called when all is laid down and the command is about to start.
 	Began func()
-}
-
-// Joined is a network that a command shares with others.
-type Joined struct {
-	Wire       *sandbox.Wire
-	Nameserver netip.Addr
 }
 
 // Options are what it takes to run something in an image.
@@ -157,9 +154,9 @@ func throwAway(ctx context.Context, l *local.Local, job executor.Job, t Command,
 	if err := l.Able(ctx, job.Platform, job.Title); err != nil {
 		return sandbox.Status{}, err
 	}
-	if t.Joined != nil {
+	if t.Nameserver.IsValid() {
 		own := *job.Command
-		own.Network, own.Nameserver = false, t.Joined.Nameserver.String()
+		own.Network, own.Nameserver = false, t.Nameserver.String()
 		job.Command = &own
 	}
 	lease, err := l.Lease(ctx, job.Command, job.Keep, quiet{})
@@ -176,9 +173,7 @@ func throwAway(ctx context.Context, l *local.Local, job executor.Job, t Command,
 	defer place.Close()
 	spec := place.Spec
 	spec.Stdin, spec.Terminal, spec.Ask = t.Stdin, t.Terminal, t.Ask
-	if t.Joined != nil {
-		spec.Wire = t.Joined.Wire
-	}
+	spec.Door = t.Door
 	if number, is := sandbox.SignalNamed(config.StopSignal).(syscall.Signal); is {
 		spec.Stop = int(number)
 	}

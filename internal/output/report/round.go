@@ -18,12 +18,25 @@ type Round struct {
 	Commit  bool      `json:"commit,omitempty"` // another one is checked out, or another branch; or a recipe outside the project folder is another
 	All     bool      `json:"all,omitempty"`    // more changed than can be told
 	// Outcome is done, failed, or interrupted: by a newer change.
-	Outcome string  `json:"outcome"`
-	Error   string  `json:"error,omitempty"` // of an outcome failed
-	Again   bool    `json:"again,omitempty"` // the round before failed, and this one did not
-	Seconds float64 `json:"seconds"`         // of the build
-	Built   *Build  `json:"built,omitempty"`
-	Then    *Then   `json:"then,omitempty"`
+	Outcome string   `json:"outcome"`
+	Error   string   `json:"error,omitempty"` // of an outcome failed
+	Again   bool     `json:"again,omitempty"` // the round before failed, and this one did not
+	Seconds float64  `json:"seconds"`         // of the build
+	Built   *Build   `json:"built,omitempty"`
+	Into    []Into   `json:"into,omitempty"`
+	Pushed  []Pushed `json:"pushed,omitempty"`
+	Then    *Then    `json:"then,omitempty"`
+}
+
+// Into is what a command in the background was given.
+type Into struct {
+	Name    string   `json:"name"`
+	Put     []string `json:"put,omitempty"`     // places in its image
+	Removed []string `json:"removed,omitempty"` // too
+	Behind  []string `json:"behind,omitempty"`  // places where the image is another than what it sees
+	Started bool     `json:"started,omitempty"` // it was started again
+	Error   string   `json:"error,omitempty"`
+	Seconds float64  `json:"seconds"`
 }
 
 // Then is what became of the command behind a build.
@@ -49,6 +62,30 @@ func RoundBeginsText(p Paint, r *Round, now time.Time) string {
 		what = append(what, "more than can be told")
 	}
 	return fmt.Sprintf("%s  changed: %s\n", p.Muted(now.Format(clock)), strings.Join(what, ", "))
+}
+
+// IntoText tells what a command in the background was given.
+func IntoText(p Paint, i *Into, now time.Time) string {
+	var w strings.Builder
+	line := func(what string) {
+		fmt.Fprintf(&w, "%s  %s: %s\n", p.Muted(now.Format(clock)), p.Bold(i.Name), what)
+	}
+	took := Took(time.Duration(i.Seconds * float64(time.Second)))
+	if len(i.Put) > 0 {
+		line(say.Some(i.Put) + " put there, in " + took)
+	}
+	if len(i.Removed) > 0 {
+		line(say.Some(i.Removed) + " taken away")
+	}
+	switch {
+	case i.Error != "":
+		line(p.Wrong("failed: ") + i.Error)
+	case i.Started:
+		line("started again, in " + took)
+	case len(i.Behind) > 0:
+		line("runs without the change of " + say.Some(i.Behind) + ", until it is started again (--restart)")
+	}
+	return w.String()
 }
 
 // RoundText tells what was made of it.

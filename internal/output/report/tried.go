@@ -14,7 +14,7 @@ type Tried struct {
 	Name     string       `json:"name"`
 	Image    string       `json:"image"`
 	Platform string       `json:"platform"`
-	State    string       `json:"state"` // running, ended, failed, or killed
+	State    string       `json:"state"` // starting, running, ended, failed, or killed
 	Process  int          `json:"process"`
 	Started  time.Time    `json:"started"`
 	Status   *int         `json:"status,omitempty"`  // exit code, once it ended
