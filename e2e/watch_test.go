@@ -272,9 +272,9 @@ images:
 	process := r.tried()[0].Process
 	// What the command sees it prints, whenever that changes.
 	sees := func() map[string]string {
-		log := r.ok("try", "logs", "running")
+		told := strings.Split(r.ok("try", "logs", "running"), "==") // it may have printed nothing yet
 		seen := map[string]string{}
-		for line := range strings.Lines(log[strings.LastIndex(log, "==")+2:]) {
+		for line := range strings.Lines(told[len(told)-1]) {
 			if name, text, found := strings.Cut(strings.TrimSpace(line), " "); found {
 				seen[name] = text
 			}

@@ -163,7 +163,9 @@ func (w *watching) build(ctx context.Context, s *session, told *report.Round) (*
 }
 
 func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder, told *report.Round) (*report.Build, error) {
-	w.files.Aim(s.project().RecipeAlone(w.scope))
+	if w.scope == nil { // what was watched before has the recipe in it
+		w.files.Aim(s.project().RecipeAlone())
+	}
 	var ws *workspace.Workspace
 	for more := true; more; {
 		p, err := s.choose(ctx, workspace.Choice{Images: s.cmd.Args().Slice(), Stages: true})

@@ -36,21 +36,15 @@ func (w *Workspace) Watched(ctx context.Context) (changes.Scope, error) {
 	return w.withRecipe(scope), nil
 }
 
-// RecipeAlone is what is watched where the recipe cannot be read, beside what was watched before; nil: nothing was.
-func (p Project) RecipeAlone(before *changes.Scope) changes.Scope {
+// RecipeAlone is what is watched as long as no recipe could be read.
+func (p Project) RecipeAlone() changes.Scope {
 	files := []string{recipe.LockName}
 	if dir, err := filepath.Abs(p.Dir); err == nil {
 		if file, inside := Inside(dir, p.RecipePath()); inside {
 			files = append(files, file)
 		}
 	}
-	alone := paths.Set{Has: func(p string) bool { return slices.Contains(files, p) }, Below: files}
-	if before == nil {
-		return p.withRecipe(changes.Scope{Files: alone})
-	}
-	both := *before
-	both.Files = both.Files.Or(alone)
-	return both
+	return p.withRecipe(changes.Scope{Files: paths.Set{Has: func(p string) bool { return slices.Contains(files, p) }, Below: files}})
 }
 
 // withRecipe has a scope watch a recipe that lies outside the project folder.
