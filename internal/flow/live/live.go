@@ -39,6 +39,7 @@ type Follower struct {
 	given   map[string]*tree.Entry // what it was given since, by place; nil: taken away
 	carried map[string][]string    // places, by paths of the project
 	source  map[string]string      // the other way around
+	ever    map[string]bool        // places that were carried at any time: what is gone from the project is carried no more
 	behind  []string               // that was told last
 }
 
@@ -65,7 +66,7 @@ func (f *Follower) try(st *store.Store) (*background.Try, error) {
 		return nil, flow.Failedf("%s does not run: nothing is put there", f.Name)
 	}
 	if b.Process != f.process {
-		f.process, f.start, f.given, f.carried, f.source, f.behind = b.Process, nil, map[string]*tree.Entry{}, nil, nil, nil
+		f.process, f.start, f.given, f.carried, f.source, f.ever, f.behind = b.Process, nil, map[string]*tree.Entry{}, nil, nil, map[string]bool{}, nil
 	}
 	return b, nil
 }
@@ -180,14 +181,13 @@ func (f *Follower) After(ctx context.Context, w *workspace.Workspace, result *en
 	if err != nil {
 		return done, err
 	}
-	before := f.source
 	if f.carried, err = engine.Carried(ctx, o.Inputs, u, image, learnt(w.Store, result, u)); err != nil {
 		return done, err
 	}
 	f.source = map[string]string{}
 	for from, places := range f.carried {
 		for _, place := range places {
-			f.source[place] = from
+			f.source[place], f.ever[place] = from, true
 		}
 	}
 	way, err := b.Enter()
@@ -195,7 +195,7 @@ func (f *Follower) After(ctx context.Context, w *workspace.Workspace, result *en
 		return done, err
 	}
 	defer way.Close()
-	done, err = f.level(w.Dir, image, before, way)
+	done, err = f.level(w.Dir, image, way)
 	done.Fresh, f.behind = !slices.Equal(done.Behind, f.behind), done.Behind
 	return done, err
 }
@@ -238,7 +238,7 @@ func learnt(st *store.Store, result *engine.Result, u *plan.Unit) func(int) *tra
 }
 
 // level has the command see what an image holds, as far as that is carried, now or before.
-func (f *Follower) level(dir string, image *tree.View, before map[string]string, way *background.Live) (done Done, err error) {
+func (f *Follower) level(dir string, image *tree.View, way *background.Live) (done Done, err error) {
 	paths := map[string]bool{}
 	f.start.Each(func(n *tree.Node) { paths[n.Path] = true })
 	image.Each(func(n *tree.Node) { paths[n.Path] = true })
@@ -259,7 +259,6 @@ func (f *Follower) level(dir string, image *tree.View, before map[string]string,
 			continue
 		}
 		from, carried := f.source[p]
-		_, was := before[p]
 		switch {
 		case wanted && carried:
 			e := want.Entry
@@ -276,7 +275,7 @@ func (f *Follower) level(dir string, image *tree.View, before map[string]string,
 				return done, err
 			}
 			f.given[p] = &e
-		case !wanted && was:
+		case !wanted && f.ever[p]:
 			gone = append(gone, p)
 		default:
 			done.Behind = append(done.Behind, path.Join("/", p))
