@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -22,6 +23,7 @@ import (
 	"imbricat/internal/flow/watch"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/changes"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
 )
@@ -54,6 +56,7 @@ type watching struct {
 	receipt string         // file, for the command behind; empty: there is none
 	wrong   bool           // the last round failed
 	into    []*live.Follower
+	doubts  doubts
 	whole   context.Context
 	giveUp  context.CancelCauseFunc // ends the watch
 }
@@ -186,7 +189,7 @@ func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder
 	view := s.view(ctx)
 	defer view.Close("")
 	r.Part = "build"
-	document, result, err := building.Run(ctx, ws, view, s.buildOptions(ws, nil))
+	document, result, err := building.Run(ctx, ws, w.doubts.once(view), s.buildOptions(ws, nil))
 	r.Built(document)
 	view.Close("")
 	if result == nil {
@@ -199,6 +202,31 @@ func (w *watching) planned(ctx context.Context, s *session, r *receipts.Recorder
 		w.bringUp(ctx, s, ws, result, told)
 	}
 	return document, err
+}
+
+// doubts are the warnings of a round, which the next one need not repeat.
+type doubts struct {
+	mutex       sync.Mutex
+	before, now map[string]bool
+}
+
+// once begins a round: it returns what passes everything on but the warnings that the round before gave too.
+func (d *doubts) once(to event.Sink) event.Sink {
+	d.mutex.Lock()
+	defer d.mutex.Unlock()
+	d.before, d.now = d.now, map[string]bool{}
+	return event.Func(func(e event.Event) {
+		if w, is := e.(event.Warning); is {
+			d.mutex.Lock()
+			known := d.before[w.Text]
+			d.now[w.Text] = true
+			d.mutex.Unlock()
+			if known {
+				return
+			}
+		}
+		to.Send(e)
+	})
 }
 
 // follow begins to follow what is to be given files.
