@@ -238,6 +238,7 @@ images:
 	require.Equal(t, 0, code, errs)
 	require.Equal(t, "broken\n", out)
 	require.Contains(t, errs, "can't open 'missing'")
+	require.Contains(t, r.ok("workbench", "recipe", "broken"), "- cat missing > two\n", "the step as it was")
 	require.Equal(t, "one\n", r.ok("workbench", "exec", "broken", "--", "cat", "one", "two"), "it is in the step's folder, with what the command left")
 	r.ok("workbench", "exec", "broken", "--line", "echo $GOAL > missing")
 	r.ok("workbench", "exec", "broken", "--", "sh", "-c", "cat missing > two")
@@ -247,6 +248,17 @@ images:
 	r.write("imbricat.yaml", fmt.Sprintf(recipe, "      "+strings.ReplaceAll(strings.TrimSpace(step), "\n", "\n      ")))
 	r.ok("build")
 	require.Equal(t, "one\ntides\ntides\n", r.ok("try", "bulletin", "--", "cat", "/srv/src/one", "/srv/src/missing", "/srv/src/three"))
+
+	// What ran in place of a program is programs.
+	r.write("imbricat.yaml", fmt.Sprintf(recipe, "      - {run: {command: [cat, /src/none]}, fresh-tmp: true}"))
+	code, _, errs = r.says("", "workbench", "open", "--at-failure", "tables", "--name", "program")
+	require.Equal(t, 0, code, errs)
+	require.Contains(t, r.ok("workbench", "recipe", "program"), "- run: {command: [cat, /src/none]}\n  fresh-tmp: true\n")
+	r.ok("workbench", "exec", "program", "--", "touch", "/src/none")
+	r.ok("workbench", "exec", "program", "--", "cp", "/src/none", "/src/some")
+	require.Contains(t, r.ok("workbench", "recipe", "program"), "- run: {command: [touch, /src/none]}\n  fresh-tmp: true\n- run: {command: [cp, /src/none, /src/some]}\n  fresh-tmp: true\n")
+	require.NotContains(t, r.ok("workbench", "recipe", "program"), "[cat")
+	r.write("imbricat.yaml", fmt.Sprintf(recipe, "      - run: 'true'"))
 
 	code, _, errs = r.says("", "workbench", "open", "--at-failure", "bulletin")
 	require.Equal(t, 1, code)

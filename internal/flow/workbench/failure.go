@@ -191,29 +191,45 @@ func nameOr(name string, number int) string {
 }
 
 // mended is the step in place of the one that failed: its lines before the one that it failed at, then what was done here. Files that
-// were laid down here come before it.
+// were laid down here come before it. What ran in place of a program is steps of its own. As long as nothing was done it is the step as it was.
 func (b *Bench) mended() []byte {
 	f := b.Failure
-	lines := slices.Clone(f.Lines[:min(f.At, len(f.Lines))])
 	steps := &yaml.Node{Kind: yaml.SequenceNode}
 	var notes []string
+	var ran []*Exec
 	for i := range b.Acts {
 		a := &b.Acts[i]
 		switch {
 		case a.Exec != nil:
-			lines = append(lines, a.Exec.asLine())
+			ran = append(ran, a.Exec)
 		case a.Put != nil || a.Take != nil:
 			steps.Content = append(steps.Content, a.deed().steps(func(path string) string { return path })...)
 		case a.What() != f.left():
 			notes = append(notes, "no line does what act "+strconv.Itoa(a.Number)+" did: "+a.What())
 		}
 	}
-	run := literals(lines)
-	if len(lines) == 1 {
-		run = literal(lines[0])
+	switch {
+	case len(ran) == 0 && len(f.Lines) == 0:
+		ran = []*Exec{{Command: f.Command, Given: f.Given}}
+		fallthrough
+	case len(f.Lines) == 0:
+		for _, e := range ran {
+			steps.Content = append(steps.Content, e.steps(nil)...)
+		}
+	default:
+		lines := f.Lines
+		if len(ran) > 0 {
+			lines = slices.Clone(f.Lines[:min(f.At, len(f.Lines))])
+		}
+		for _, e := range ran {
+			lines = append(lines, e.asLine())
+		}
+		run := literals(lines)
+		if len(lines) == 1 {
+			run = literal(lines[0])
+		}
+		steps.Content = append(steps.Content, f.Given.step(run))
 	}
-	step := f.Given.step(run)
-	steps.Content = append(steps.Content, step)
 	head := fmt.Sprintf("# In place of %s of %s, which %s.\n", f.Place, f.Project, f.What)
 	for _, one := range notes {
 		head += "# " + strings.ReplaceAll(one, "\n", " ") + "\n"
