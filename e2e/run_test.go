@@ -14,12 +14,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
 
-	"github.com/creack/pty"
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
@@ -403,46 +401,11 @@ func TestTerminal(t *testing.T) {
 images: {gauge: {base: none, steps: [{copy: {from: bin, to: /bin}}], settings: {entrypoint: [/bin/busybox, sh, -i]}}}
 `)
 	r.ok("build")
-	ours, theirs, err := pty.Open()
-	require.NoError(t, err)
-	defer ours.Close()
-	require.NoError(t, pty.Setsize(theirs, &pty.Winsize{Rows: 33, Cols: 101}))
 	c := r.command("try", "gauge")
-	c.Stdin, c.Stdout, c.Stderr = theirs, theirs, theirs
-	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
-	c.Env = append(c.Env, "TERM=xterm")
-	require.NoError(t, c.Start())
-	theirs.Close()
-	var mutex sync.Mutex
-	var seen strings.Builder
-	go func() {
-		buffer := make([]byte, 4096)
-		for {
-			n, err := ours.Read(buffer)
-			mutex.Lock()
-			seen.Write(buffer[:n])
-			mutex.Unlock()
-			if err != nil {
-				return
-			}
-		}
-	}()
+	typed, shown := onTerminal(t, c, 33, 101)
 	until := func(text string) {
 		t.Helper()
-		shown := func() string {
-			mutex.Lock()
-			defer mutex.Unlock()
-			return seen.String()
-		}
-		for began := time.Now(); !strings.Contains(shown(), text); time.Sleep(10 * time.Millisecond) {
-			if time.Since(began) > 20*time.Second {
-				t.Fatalf("%q does not show:\n%s", text, shown())
-			}
-		}
-	}
-	typed := func(text string) {
-		_, err := ours.WriteString(text)
-		require.NoError(t, err)
+		waitFor(t, shown, text)
 	}
 	until("# ")
 	typed("busybox stty size; echo $TERM\n")

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -346,4 +347,33 @@ images:
 	w = r.watch("--into", "running")
 	require.Contains(t, w.next(func(done round) bool { return len(done.Into) > 0 }).Into[0].Error, "nothing is named")
 	w.end()
+}
+
+// TestWatchScreen: on a terminal the last ten rounds stay, without what builds and commands printed in between.
+func TestWatchScreen(t *testing.T) {
+	r := newRun(t)
+	r.write("imbricat.yaml", "imbricat: 1\nimages:\n  gauge:\n    base: none\n    steps: [{copy: {from: src, to: /srv}}]\n")
+	r.write("src/f", "0")
+	c := r.command("watch", "--then", "echo noise")
+	c.Env = slices.DeleteFunc(slices.Clone(c.Env), func(pair string) bool { return strings.HasPrefix(pair, "CI=") })
+	_, shown := onTerminal(t, c, 40, 120)
+	screen := func() string {
+		screens := strings.Split(shown(), "\x1b[2J")
+		return screens[len(screens)-1]
+	}
+	wait(t, "it builds", func() bool { return strings.Contains(screen(), "then:") })
+	for n := range 12 {
+		name := fmt.Sprintf("src/round%d-", n)
+		r.write(name, "x")
+		wait(t, name, func() bool {
+			_, after, found := strings.Cut(screen(), name)
+			return found && strings.Contains(after, "then:")
+		})
+	}
+	last := screen()
+	require.Equal(t, 10, strings.Count(last, "changed:"), last)
+	require.Contains(t, last, "src/round2-")
+	require.NotContains(t, last, "src/round1-")
+	require.Equal(t, 1, strings.Count(last, "noise"), "of the last command alone")
+	require.Contains(t, last, "watching")
 }

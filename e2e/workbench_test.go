@@ -266,3 +266,22 @@ images:
 	code, _, _ = r.says("", "workbench", "open", "--at-failure", "nothing")
 	require.Equal(t, 2, code)
 }
+
+// TestWorkbenchTerminal: what a person types in a shell there is kept, however the shell ends.
+func TestWorkbenchTerminal(t *testing.T) {
+	r := bench(t)
+	c := r.command("workbench", "shell", "pier")
+	typed, shown := onTerminal(t, c, 30, 100)
+	waitFor(t, shown, "# ")
+	typed("echo typed > /srv/typed; stty size\n")
+	waitFor(t, shown, "30 100")
+	typed("sleep 100\n")
+	time.Sleep(300 * time.Millisecond)
+	typed("\x03")
+	typed("echo still $((40 + 2)); exit 5\n")
+	waitFor(t, shown, "still 42")
+	waitFor(t, shown, " 1  shell /bin/sh: 1 file, 6 B")
+	_ = c.Wait()
+	require.Equal(t, 5, c.ProcessState.ExitCode())
+	require.Equal(t, "typed\n", r.ok("workbench", "exec", "pier", "--", "cat", "/srv/typed"))
+}

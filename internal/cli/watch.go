@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -24,6 +25,7 @@ import (
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/changes"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/printable"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
 )
@@ -57,6 +59,8 @@ type watching struct {
 	wrong   bool           // the last round failed
 	into    []*live.Follower
 	doubts  doubts
+	screen  bool     // what is told of the last rounds is all that stays on the terminal
+	told    []string // of the rounds so far, the last ones
 	whole   context.Context
 	giveUp  context.CancelCauseFunc // ends the watch
 }
@@ -86,13 +90,39 @@ func runWatch(ctx context.Context, s *session) error {
 	}
 	defer w.files.Close()
 	if !s.json() {
-		fmt.Fprintln(s.err, s.errPaint.Muted("watching; Ctrl-C ends it"))
+		fmt.Fprintln(s.err, s.errPaint.Muted(watchingLine))
 	}
+	w.screen = !s.json() && isTerminal(s.out) && slices.Contains([]string{"auto", "live"}, s.cmd.String("view")) && os.Getenv("TERM") != "dumb" && os.Getenv("CI") == ""
 	err = watch.Run(inner, w.files, w.round)
 	if ctx.Err() == nil {
 		err = context.Cause(inner)
 	}
 	return err
+}
+
+// watchingLine is told first.
+const watchingLine = "watching; Ctrl-C ends it"
+
+// mostRounds is how many rounds a screen shows.
+const mostRounds = 10
+
+// begin begins what is told of a round. On a screen the rounds before stay, without what their builds and commands printed.
+func (w *watching) begin(s *session) {
+	if w.screen && len(w.told) > 0 {
+		w.told = w.told[max(0, len(w.told)-mostRounds+1):]
+		_, err := io.WriteString(printable.Unwrap(s.out), "\x1b[H\x1b[2J") // an empty screen
+		w.failed(errors.Join(err, s.print(s.paint.Muted(watchingLine)+"\n"+strings.Join(w.told, ""))))
+	}
+	w.told = append(w.told, "")
+}
+
+// say tells something of the round.
+func (w *watching) say(s *session, text string) {
+	if s.json() {
+		return
+	}
+	w.told[len(w.told)-1] += text
+	w.failed(s.print(text))
 }
 
 // failed ends the watch where its results can no longer be written.
@@ -108,8 +138,9 @@ func (w *watching) round(ctx context.Context, r watch.Round) {
 	began := time.Now()
 	s := newSession(w.cmd) // what a session keeps is of one build
 	s.calm = true
-	if !s.json() && !r.Changed.None() {
-		w.failed(s.print(report.RoundBeginsText(s.paint, told, began)))
+	w.begin(s)
+	if !r.Changed.None() {
+		w.say(s, report.RoundBeginsText(s.paint, told, began))
 	}
 	document, err := w.build(ctx, s, told)
 	told.Seconds, told.Built, told.Ended = time.Since(began).Seconds(), document, time.Now().UTC()
@@ -122,15 +153,13 @@ func (w *watching) round(ctx context.Context, r watch.Round) {
 	if w.whole.Err() != nil {
 		return // whoever ends it knows
 	}
-	if !s.json() {
-		w.failed(s.print(report.RoundText(s.paint, told)))
-	}
+	w.say(s, report.RoundText(s.paint, told))
 	if command := w.cmd.String("then"); command != "" && told.Outcome == receipt.Done {
 		told.Then = w.then(ctx, s, command)
 		if ctx.Err() != nil {
 			told.Outcome = receipt.Interrupted
-		} else if !s.json() {
-			w.failed(s.print(report.ThenText(s.paint, told.Then, time.Now())))
+		} else {
+			w.say(s, report.ThenText(s.paint, told.Then, time.Now()))
 		}
 	}
 	if s.json() && w.whole.Err() == nil {
@@ -298,9 +327,7 @@ func (w *watching) tellInto(s *session, told *report.Round, one *report.Into, be
 		one.Error = s.secrets.Text(strings.TrimSpace(err.Error()))
 	}
 	told.Into = append(told.Into, *one)
-	if !s.json() {
-		w.failed(s.print(report.IntoText(s.paint, one, time.Now())))
-	}
+	w.say(s, report.IntoText(s.paint, one, time.Now()))
 }
 
 // then runs the command behind a build; its whole group of processes ends with the context.
