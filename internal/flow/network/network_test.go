@@ -237,6 +237,7 @@ func TestRelay(t *testing.T) {
 	dial := func() *net.TCPConn {
 		c, err := net.Dial("tcp", outside.Addr().String())
 		require.NoError(t, err)
+		require.NoError(t, c.SetDeadline(time.Now().Add(time.Minute)))
 		return c.(*net.TCPConn)
 	}
 	text, _ := io.ReadAll(dial())
