@@ -135,6 +135,8 @@ func TestWorkbenchChanges(t *testing.T) {
 	require.Equal(t, 0, code)
 	require.Contains(t, errs, "changed nothing, and is no act")
 	require.NotContains(t, r.ok("workbench", "show", "pier"), "half")
+	uuid := []string{"workbench", "exec", "pier", "--", "cat", "/proc/sys/kernel/random/uuid"}
+	require.NotEqual(t, r.ok(uuid...), r.ok(uuid...), "it runs each time")
 	for _, wrong := range [][]string{{"exec", "pier"}, {"exec", "pier", "--line", "ls", "--", "ls"}, {"put", "pier", "nothing", "/x"}, {"put", "pier", "bin", "relative"}, {"put", "pier", "store", "/x"},
 		{"put", "pier", "store/imbricat", "/x"}, {"set", "pier", "colour=red"}, {"set", "pier", "user"}, {"undo", "pier", "2"}, {"undo", "pier", "0"}, {"show", "peer"}, {"open", "slim", "--name", "pier"}, {"open", "slim", "--name", "A/b"},
 		{"seal", "pier", "a/b"}, {"take", "pier", "slim", "/bin"}, {"recipe", "pier", "--into", "bin"}, {"drop", "../imbricat"}} {
