@@ -162,6 +162,8 @@ func TestWatch(t *testing.T) {
 				w.next(right)
 			}
 			require.LessOrEqual(t, w.open(), before+2, "nothing stays open from round to round")
+			r.write("src/d1/there", "whatever the edits left")
+			w.next(right)
 			// What the image does not depend on has nothing built.
 			r.write("logs/today", "more")
 			r.write("src/d1/x.tmp", "more")

@@ -231,10 +231,10 @@ func (w *Watcher) Aim(scope Scope) (more bool) {
 func (w *Watcher) giveUp(system *fsnotify.Watcher, scope Scope, err error) {
 	w.mutex.Lock()
 	w.system, w.seen = nil, nil
-	w.fresh.All = true // until it looked
 	w.mutex.Unlock()
 	system.Close()
 	w.look(scope)
+	w.note(Changed{All: true}) // only now: what changes before it looked is not told otherwise
 	w.poll(err.Error())
 }
 
