@@ -141,13 +141,21 @@ func TestWorkbenchChanges(t *testing.T) {
 	require.NotEqual(t, first, second, "it runs each time")
 	require.Len(t, second, len(first))
 	for _, wrong := range [][]string{{"exec", "pier"}, {"exec", "pier", "--line", "ls", "--", "ls"}, {"put", "pier", "nothing", "/x"}, {"put", "pier", "bin", "relative"}, {"put", "pier", "store", "/x"},
-		{"put", "pier", "store/imbricat", "/x"}, {"set", "pier", "colour=red"}, {"set", "pier", "user"}, {"undo", "pier", "2"}, {"undo", "pier", "0"}, {"show", "peer"}, {"open", "slim", "--name", "pier"}, {"open", "slim", "--name", "A/b"},
+		{"put", "pier", "store/imbricat", "/x"}, {"set", "pier", "colour=red"}, {"set", "pier", "entrypoint=[unclosed"}, {"set", "pier", "ports=http"}, {"set", "pier", "user"}, {"undo", "pier", "2"}, {"undo", "pier", "0"}, {"show", "peer"}, {"open", "slim", "--name", "pier"}, {"open", "slim", "--name", "A/b"},
 		{"seal", "pier", "a/b"}, {"take", "pier", "slim", "/bin"}, {"recipe", "pier", "--into", "bin"}, {"drop", "../imbricat"}} {
 		code, _, errs := r.says("", append([]string{"workbench"}, wrong...)...)
 		require.Equal(t, 2, code, "%q: %s", wrong, errs)
 		require.NotContains(t, errs, "imbricat.yaml:", "nobody sees that recipe")
+		require.NotContains(t, errs, "does not exist in", "%q", wrong)
 	}
 	require.Contains(t, r.ok("workbench", "list"), "1 act")
+	// A doubt is told once, without a place in a recipe that nobody sees.
+	_, _, errs = r.says("", "workbench", "set", "pier", "entrypoint=[nosuch]")
+	require.Contains(t, errs, "[missing-program]")
+	require.NotContains(t, errs, "imbricat.yaml:")
+	require.NotContains(t, errs, "|")
+	_, _, errs = r.says("", "workbench", "set", "pier", "env.STATION=south")
+	require.NotContains(t, errs, "missing-program")
 }
 
 // TestWorkbenchStays: what commands left that never leave the same again stays through trimming, and through undoing what came later.

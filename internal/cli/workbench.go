@@ -482,7 +482,11 @@ func runWorkbenchSet(ctx context.Context, s *session) error {
 		}
 		values[key] = value
 	}
-	return s.do(ctx, st, b, workbench.Act{Set: &workbench.Set{Values: values}})
+	set := &workbench.Set{Values: values}
+	if err := set.Check(); err != nil {
+		return err
+	}
+	return s.do(ctx, st, b, workbench.Act{Set: set})
 }
 
 func runWorkbenchUndo(ctx context.Context, s *session) error {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"imbricat/internal/flow"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/say"
 
@@ -189,6 +190,17 @@ func (s *Set) what() string {
 }
 
 func (*Set) steps(func(string) string) []*yaml.Node { return nil }
+
+// Check finds values that are no YAML.
+func (s *Set) Check() error {
+	for _, key := range slices.Sorted(maps.Keys(s.Values)) {
+		var value yaml.Node
+		if err := yaml.Unmarshal([]byte(s.Values[key]), &value); err != nil {
+			return flow.Usagef("the value of %s is no YAML, such as [/usr/bin/gauge, --verbose]: %w", key, err)
+		}
+	}
+	return nil
+}
 
 // into lays the settings over others.
 func (s *Set) into(all *yaml.Node) {

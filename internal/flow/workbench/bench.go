@@ -39,6 +39,7 @@ type Bench struct {
 	Acts     []Act         `json:"acts"`
 	Image    digest.Digest `json:"image,omitempty"` // what it is now; empty: it must be built
 	Failure  *Failure      `json:"failure,omitempty"`
+	Doubts   []string      `json:"doubts,omitempty"` // warnings of the last build
 
 	dir  string
 	lock *flock.Flock

@@ -5,10 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"imbricat/internal/content/layer"
@@ -175,19 +178,63 @@ func (m *Maker) make(ctx context.Context, b *Bench, fresh []string) (result *eng
 	}
 	o := m.Build
 	o.Fresh = fresh
+	doubts := &doubts{sink: m.Sink, known: b.Doubts}
 	err = m.as(b, func() error {
-		_, result, err = building.Run(ctx, w, m.Sink, o)
+		_, result, err = building.Run(ctx, w, doubts, o)
 		return err
 	})
 	if err != nil {
 		return nil, mistake(err)
 	}
-	b.Image = result.Images[0].Descriptor.Digest
+	b.Image, b.Doubts = result.Images[0].Descriptor.Digest, doubts.sorted()
 	return result, b.hold(m.Store, result)
+}
+
+// doubts passes events on; warnings without their places in a recipe that nobody sees, and none that the build before gave too.
+type doubts struct {
+	sink  event.Sink
+	known []string
+
+	mutex sync.Mutex
+	now   map[string]bool
+}
+
+// inRecipe is the place at the beginning of a warning.
+var inRecipe = regexp.MustCompile(`^` + regexp.QuoteMeta(recipe.DefaultName) + `:\d+:\d+: `)
+
+// Send implements event.Sink.
+func (d *doubts) Send(e event.Event) {
+	if w, is := e.(event.Warning); is {
+		if place := inRecipe.FindString(w.Text); place != "" {
+			w.Text, _, _ = strings.Cut(w.Text[len(place):], "\n")
+		}
+		d.mutex.Lock()
+		if d.now == nil {
+			d.now = map[string]bool{}
+		}
+		told := d.now[w.Text] || slices.Contains(d.known, w.Text)
+		d.now[w.Text] = true
+		d.mutex.Unlock()
+		if told {
+			return
+		}
+		e = w
+	}
+	d.sink.Send(e)
+}
+
+func (d *doubts) sorted() []string {
+	d.mutex.Lock()
+	defer d.mutex.Unlock()
+	return slices.Sorted(maps.Keys(d.now))
 }
 
 // workspace is the workbench's recipe with what it takes to work on it.
 func (m *Maker) workspace(b *Bench) (*workspace.Workspace, error) {
+	// What is wrong is told of the files that the workbench has: those of the recipe for people may lie elsewhere.
+	if _, err := b.project(b.recipe(b.own, nil)).Expand(workspace.Choice{}); err != nil {
+		return nil, mistake(err)
+	}
 	labels, err := b.labels()
 	if err != nil {
 		return nil, err
