@@ -130,6 +130,8 @@ func TestWatch(t *testing.T) {
 			right := func(done round) bool {
 				return done.Outcome == "done" && len(done.Built.Images) == 1 && done.Built.Images[0].Digest == other.build().Images[0].Digest
 			}
+			code, _, problems := r.says("", append([]string{"watch", "nosuch"}, args...)...)
+			require.Equal(t, 2, code, problems)
 			w := r.watch(args...)
 			w.next(right)
 			before := w.open()

@@ -28,6 +28,7 @@ import (
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/plan"
 )
 
 func watchCommand() *cli.Command {
@@ -143,6 +144,10 @@ func (w *watching) round(ctx context.Context, r watch.Round) {
 		w.say(s, report.RoundBeginsText(s.paint, told, began))
 	}
 	document, err := w.build(ctx, s, told)
+	if r.Number == 1 && errors.Is(err, plan.ErrChoice) { // a slip on the command line, and no change mends that
+		w.failed(err)
+		return
+	}
 	told.Seconds, told.Built, told.Ended = time.Since(began).Seconds(), document, time.Now().UTC()
 	w.judge(ctx, s, told, err)
 	for list := ending(w.cmd.Root()); len(list) > 0; list = ending(w.cmd.Root()) {
