@@ -172,6 +172,9 @@ func TestWorkbenchStays(t *testing.T) {
 	r.ok("store", "drop", "slim")
 	r.ok("workbench", "put", "pier", "word", "/srv/")
 	r.ok("store", "trim", "--keep", "0s")
+	var size struct{ Workbenches int }
+	require.NoError(t, json.Unmarshal([]byte(r.ok("store", "size", "--format", "json")), &size))
+	require.Positive(t, size.Workbenches)
 	_, _, errs := r.says("", "workbench", "undo", "pier")
 	require.NotContains(t, errs, "had to run again")
 	require.Equal(t, before, r.image("pier"))

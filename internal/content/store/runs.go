@@ -40,7 +40,8 @@ const (
 	indexes   = "indexes"   // entries of trees, by the trees' keys
 	logs      = "logs"      // what commands printed, by the hash of that
 	snapshots = "snapshots" // unpacked trees, by the form of the folders and the trees' keys
-	keptKind  = "kept"      // kept directories, by who owns them and their names
+	benches   = "workbenches"
+	keptKind  = "kept" // kept directories, by who owns them and their names
 )
 
 // MostRuns is how many runs of one command are kept; those that were not used for longest go first.

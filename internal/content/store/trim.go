@@ -24,13 +24,14 @@ type Usage struct {
 
 // Amounts are sums by what something is for.
 type Amounts struct {
-	Images   int64 `json:"images"`   // blobs of images that are listed
-	Layers   int64 `json:"layers"`   // other blobs that records of finished steps need
-	Other    int64 `json:"other"`    // blobs that nothing needs: bases, fetched files, images without a name
-	Saved    int64 `json:"saved"`    // records, indexes of layers and notes
-	Unpacked int64 `json:"unpacked"` // trees that commands were run in
-	Kept     int64 `json:"kept"`     // directories that outlive run steps
-	Unsorted int64 `json:"unsorted"` // unfinished files
+	Images   int64 `json:"images"`      // blobs of images that are listed
+	Layers   int64 `json:"layers"`      // other blobs that records of finished steps need
+	Other    int64 `json:"other"`       // blobs that nothing needs: bases, fetched files, images without a name
+	Saved    int64 `json:"saved"`       // records, indexes of layers and notes
+	Unpacked int64 `json:"unpacked"`    // trees that commands were run in
+	Kept     int64 `json:"kept"`        // directories that outlive run steps
+	Benches  int64 `json:"workbenches"` // files that workbenches took in, and what they know of their acts
+	Unsorted int64 `json:"unsorted"`    // unfinished files
 	Total    int64 `json:"total"`
 }
 
@@ -57,7 +58,7 @@ type item struct {
 	files int
 	used  time.Time
 	redo  time.Duration // what making it again takes, as far as that is known
-	kind  string        // "image", "layer", "blob", "saved", "unpacked", "kept", "unfinished", "gone" (removed, but for its files)
+	kind  string        // "image", "layer", "blob", "saved", "unpacked", "kept", "bench", "unfinished", "gone" (removed, but for its files)
 }
 
 // Size adds up what the store holds.
@@ -89,6 +90,8 @@ func (a *Amounts) add(kind string, n int64) {
 		to = &a.Unpacked
 	case "kept":
 		to = &a.Kept
+	case "bench":
+		to = &a.Benches
 	}
 	*to += n
 	a.Total += n
@@ -225,6 +228,8 @@ func kindOf(below string, named map[digest.Digest]bool, layers map[string]bool) 
 		return "image"
 	case parts[0] == "imbricat" && len(parts) > 2 && slices.Contains(saved, parts[1]) && parts[1] != claims && parts[1] != origins:
 		return "saved"
+	case parts[0] == "imbricat" && len(parts) > 3 && parts[1] == benches:
+		return "bench"
 	case parts[0] == "imbricat" && len(parts) > 2 && parts[1] == "tmp":
 		return "unfinished"
 	}
@@ -316,7 +321,7 @@ func (s *Store) trim(ctx context.Context, t Trimming, oldest time.Time, dispose 
 	for _, i := range items {
 		large := t.To > 0 && total > t.To
 		switch {
-		case i.kind == "image" || i.kind == "unfinished" && now.Sub(i.used) < 24*time.Hour || !old(i) && !large:
+		case i.kind == "image" || i.kind == "bench" || i.kind == "unfinished" && now.Sub(i.used) < 24*time.Hour || !old(i) && !large:
 			left = append(left, i)
 		case !i.used.Before(oldest):
 			out.Kept++

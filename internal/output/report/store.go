@@ -78,6 +78,7 @@ func UsageText(p Paint, dir string, u store.Usage) string {
 		{"records and indexes", u.Saved, u.Files.Saved},
 		{"trees unpacked for commands", u.Unpacked, u.Files.Unpacked},
 		{"kept directories", u.Kept, u.Files.Kept},
+		{"workbenches", u.Benches, u.Files.Benches},
 		{"unfinished", u.Unsorted, u.Files.Unsorted},
 	} {
 		rows = append(rows, []string{r.holds, humanize.Comma(r.files), Size(r.bytes), fmt.Sprintf("%d %%", percent(r.bytes, u.Total))})
