@@ -105,9 +105,11 @@ images:
 		}
 		return true
 	})
-	left, err := filepath.Glob(filepath.Join(r.dir, "store/imbricat/networks/*/*"))
-	require.NoError(t, err)
-	require.Empty(t, left)
+	wait(t, "nothing of theirs is left", func() bool {
+		r.tried() // the next call cleans up
+		left, err := filepath.Glob(filepath.Join(r.dir, "store/imbricat/networks/*/*"))
+		return err == nil && len(left) == 0
+	})
 	code, _, errs = r.says("", "try", "wait", "gauge")
 	require.Equal(t, 1, code)
 	require.Contains(t, errs, "was killed")
