@@ -127,6 +127,8 @@ func TestWorkbenchChanges(t *testing.T) {
 	require.Equal(t, []string{"changed folder 0750 /etc", "changed file 0644 /srv/level", "new folder 0755 /srv/new", "new folder 0755 /srv/new/deep",
 		"new link 0777 /srv/new/link", "gone file 0644 /srv/twin"}, all)
 
+	_, _, errs = r.says("", "workbench", "shell", "pier", "--user", "nobody")
+	require.Contains(t, errs, `pier: /etc/passwd of the image has no "nobody"`)
 	// What fails, or changes nothing, is no act.
 	code, out, errs = r.says("", "workbench", "exec", "pier", "--line", "echo half > /srv/half; echo told; exit 9")
 	require.Equal(t, 9, code)

@@ -399,6 +399,10 @@ func runWorkbenchShell(ctx context.Context, s *session) error {
 			s.dropped(dropped)
 			return err
 		}}}
+	if t.found, err = s.resolve(ctx, st, t); err != nil {
+		return err
+	}
+	t.found.Name = b.Name // as people know it
 	status, err := s.tryHere(ctx, st, t)
 	if err != nil {
 		return err
