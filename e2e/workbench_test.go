@@ -181,6 +181,14 @@ func TestWorkbenchStays(t *testing.T) {
 	require.NotContains(t, errs, "had to run again")
 	require.Equal(t, before, r.image("pier"))
 	r.ok("store", "check")
+	// Files that were changed in there make no other image.
+	r.ok("workbench", "put", "pier", "word", "/srv/")
+	r.write("store/imbricat/workbenches/pier/files/4/word", "changed\n")
+	code, _, problems := r.says("", "workbench", "set", "pier", "user=gauge")
+	require.Equal(t, 1, code)
+	require.Contains(t, problems, "the files of act 4")
+	r.ok("workbench", "undo", "pier")
+	require.Equal(t, before, r.image("pier"))
 	// Where a record is damaged the command runs again, and that is told.
 	found, err := filepath.Glob(filepath.Join(r.dir, "store/imbricat/workbenches/pier/runs/*"))
 	require.NoError(t, err)

@@ -11,6 +11,7 @@ import (
 
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/say"
 
 	"go.yaml.in/yaml/v3"
@@ -25,6 +26,8 @@ type Act struct {
 	Take   *Take     `json:"take,omitempty"`
 	Set    *Set      `json:"set,omitempty"`
 	Left   *Left     `json:"left,omitempty"`
+	// Layers are those of its steps, where they have layers of their own.
+	Layers []digest.DiffID `json:"layers,omitempty"`
 }
 
 // deed is what an act does.

@@ -186,8 +186,36 @@ func (m *Maker) make(ctx context.Context, b *Bench, fresh []string) (result *eng
 	if err != nil {
 		return nil, mistake(err)
 	}
+	if err := b.same(result); err != nil {
+		return nil, err
+	}
 	b.Image, b.Doubts = result.Images[0].Descriptor.Digest, doubts.sorted()
 	return result, b.hold(m.Store, result)
+}
+
+// same notes the layers of acts, and refuses a build in which files of an act were others than when it was done: somebody, or a disk, has
+// changed them in the store.
+func (b *Bench) same(result *engine.Result) error {
+	layers := map[int]digest.DiffID{}
+	for _, one := range result.Steps {
+		layers[numberOf(one.Place)] = one.DiffID
+	}
+	next := 1
+	for i := range b.Acts {
+		a := &b.Acts[i]
+		var now []digest.DiffID
+		for range a.deed().steps(func(path string) string { return path }) {
+			now = append(now, layers[next])
+			next++
+		}
+		for n := range a.Layers {
+			if was := a.Layers[n]; len(a.files()) > 0 && was != "" && now[n] != "" && now[n] != was {
+				return fmt.Errorf("the files of act %d (%s) of %s were changed in the store: undo it, and do it again", a.Number, a.What(), b.Name)
+			}
+		}
+		a.Layers = now
+	}
+	return nil
 }
 
 // doubts passes events on; warnings without their places in a recipe that nobody sees, and none that the build before gave too.
