@@ -439,6 +439,8 @@ func (b *Box) judge(v verdict, err error) (Status, error) {
 		return Status{}, b.cannotStart(fmt.Errorf("%s: %w", strings.TrimSuffix(v.Unstarted, ": "+unix.Errno(v.Errno).Error()), unix.Errno(v.Errno)))
 	case v.Unstarted != "":
 		return Status{}, fmt.Errorf("starting the sandbox: %s", v.Unstarted)
+	case v.Unable != "":
+		return Status{}, &UnableError{Missing: "conditions", What: v.Unable, Mend: mends["conditions"]}
 	case v.Bound != nil:
 		return Status{}, v.Bound
 	case !v.Told:
@@ -470,14 +472,15 @@ func (b *Box) cannotStart(err error) error {
 
 // mends tell what to do about a feature that the kernel refuses.
 var mends = map[string]string{
-	"tun":     "it takes the device /dev/net/tun: `modprobe tun`, let everybody use it (`chmod 666 /dev/net/tun`), and in a container, give it that device",
-	"port":    "something else has it: free it, or let the command have a network of its own",
-	"proc":    "in a container, run it with its /proc unmasked, or as root with --sandbox chroot",
-	"mounts":  "in a container that forbids mounts, run imbricat as root with --sandbox chroot",
-	"format":  "take a base for this machine's architecture, or register an emulator",
-	"ids":     "give the user a range in /etc/subuid and /etc/subgid and install newuidmap, or run as root",
-	"chroot":  "run imbricat as root",
-	"seccomp": "use a kernel with seccomp filters",
+	"tun":        "it takes the device /dev/net/tun: `modprobe tun`, let everybody use it (`chmod 666 /dev/net/tun`), and in a container, give it that device",
+	"port":       "something else has it: free it, or let the command have a network of its own",
+	"proc":       "in a container, run it with its /proc unmasked, or as root with --sandbox chroot",
+	"mounts":     "in a container that forbids mounts, run imbricat as root with --sandbox chroot",
+	"format":     "take a base for this machine's architecture, or register an emulator",
+	"ids":        "give the user a range in /etc/subuid and /etc/subgid and install newuidmap, or run as root",
+	"chroot":     "run imbricat as root",
+	"conditions": "on a machine with Linux 5.9 or later, outside of a supervisor that filters system calls, programs of 64 bits can be shown another clock and order",
+	"seccomp":    "use a kernel with seccomp filters",
 }
 
 // streams are the command's output on its way.

@@ -221,6 +221,9 @@ func (o *initOrders) children() (list []int) {
 
 // exec starts the command. Looking for the program is seen as what the command itself looks for.
 func (o *initOrders) exec() (int, error) {
+	if err := o.surround(); err != nil {
+		return 0, err
+	}
 	if o.Spec.Observe {
 		if err := o.observe(); err != nil {
 			return 0, err
@@ -254,9 +257,12 @@ func (o *initOrders) observe() error {
 	}
 	defer unix.Close(root)
 	defer unix.Close(fdObserver)
-	listener, err := observe.Filter() // from here on nobody answers a call that names a path, until the supervisor is ready
+	listener, err := observe.Filter(o.Spec.Under) // from here on nobody answers a call that names a path, until the supervisor is ready
 	if err != nil {
 		o.unobserved = "this machine cannot observe commands: " + err.Error()
+		if o.Spec.Under.Answered() {
+			return refused("conditions", "showing the command another clock, order or machine", err)
+		}
 		return nil
 	}
 	defer unix.Close(listener)

@@ -153,7 +153,7 @@ func (j *jail) dev() error {
 }
 
 // sys shows how many processors there are, which libraries ask for, and nothing else of the machine.
-func (j *jail) sys() error {
+func (j *jail) sys(processors int) error {
 	if err := j.mount("tmpfs", "/sys", "tmpfs", quietFlags, "mode=755,size=64k"); err != nil {
 		return err
 	}
@@ -170,6 +170,9 @@ func (j *jail) sys() error {
 		text, err := os.ReadFile(filepath.Join("/sys", cpu, name))
 		if err != nil {
 			continue
+		}
+		if processors > 0 {
+			text = []byte(rangeTo(processors - 1))
 		}
 		if err := os.WriteFile(filepath.Join(inside, cpu, name), text, 0o444); err != nil {
 			return err

@@ -16,6 +16,7 @@ import (
 
 	"imbricat/internal/content/trace"
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/sandbox/conditions"
 )
 
 // Version names everything about the sandbox that a command can notice. It is part of the key of every run step: change
@@ -110,6 +111,9 @@ type Spec struct {
 	// by the signal Stop.
 	Ask  *Ask
 	Stop int
+
+	// Under are the conditions that the command meets. Those that are answered need Observe.
+	Under conditions.Conditions
 
 	Bounds Bounds
 	Copied int64 // bytes that the work folder holds before the command starts

@@ -39,6 +39,10 @@ func TestMain(m *testing.M) {
 		}
 		os.Exit(0)
 	}
+	if os.Getenv(probeEnv) != "" {
+		probeMain()
+		os.Exit(0)
+	}
 	os.Exit(m.Run())
 }
 

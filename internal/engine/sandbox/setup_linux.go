@@ -136,7 +136,9 @@ func (o *setup) namespaces(program *int) error {
 		return err
 	}
 	for _, step := range []func() error{
-		j.proc, j.dev, j.sys,
+		j.proc, j.dev,
+		func() error { return j.sys(o.Spec.Under.Processors) },
+		func() error { return j.files(machineFiles(o.Spec.Under.Machine), true) },
 		func() error { return j.program(o.Mounted, program) },
 		func() error { return j.tmp(o.Spec.FreshTmp) },
 		func() error { return j.files(o.Spec.Files, true) },
@@ -149,6 +151,7 @@ func (o *setup) namespaces(program *int) error {
 		func() error { return j.readOnly(o.Spec) },
 		j.enter,
 		limitProcesses,
+		func() error { return firstProcess(o.Spec.Under.FirstPID) },
 		j.guard,
 	} {
 		if err := step(); err != nil {

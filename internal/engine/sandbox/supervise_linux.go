@@ -43,6 +43,7 @@ type verdict struct {
 	Told      bool   // there is an outcome
 	State     string // how the sandbox's first process ended
 	Observed  *trace.Observation
+	Unable    string // why the command was ended: it could not be shown what it was to be
 	Bound     *BoundError
 }
 
@@ -218,7 +219,7 @@ func supervise(o *setup, program func() (*os.File, error), standard standardFile
 	heard := make(chan struct{})
 	go func() {
 		defer close(heard)
-		if eyes, blind = takeOver(o, observed, &observe.Observer{Live: o.Spec.Links}); blind != nil {
+		if eyes, blind = takeOver(o, observed, &observe.Observer{Live: o.Spec.Links, Under: o.Spec.Under, Host: Hostname, End: c.kill}); blind != nil {
 			c.kill() // nobody would ever answer its calls
 		}
 	}()
@@ -235,7 +236,10 @@ func supervise(o *setup, program func() (*os.File, error), standard standardFile
 	v := verdict{Outcome: result, Told: told, State: fmt.Sprint(c.state), Bound: <-watched}
 	switch { // of what it touched
 	case eyes != nil:
-		v.Observed = eyes.Stop()
+		var unable error
+		if v.Observed, unable = eyes.Stop(); unable != nil {
+			v.Unable = unable.Error()
+		}
 	case blind != nil:
 		v.Told, v.State = false, "what it touches could not be seen: "+blind.Error()
 	case result.Unobserved != "":

@@ -9,6 +9,9 @@ import (
 
 	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
+
+	"imbricat/internal/engine/sandbox/answers"
+	"imbricat/internal/engine/sandbox/conditions"
 )
 
 // callsTable tells of every known way of calling the kernel what it has to do with paths.
@@ -21,6 +24,7 @@ type pathAt struct{ dir, path int }
 
 // kernelCall is how a system call names paths.
 type kernelCall struct {
+	name     string
 	act      string
 	at       []pathAt
 	flags    int // argument with the flags of an open; -1: none, as with the others
@@ -58,6 +62,7 @@ func knownCalls() (map[callID]*kernelCall, map[uint32][]uint32, error) {
 			if c, err = parseCall(fields[4:]); err != nil {
 				return nil, nil, fmt.Errorf("the call %s: %w", fields[0], err)
 			}
+			c.name = fields[0]
 		}
 		for column, arch := range columns() {
 			number, err := strconv.ParseUint(fields[column], 10, 32)
@@ -131,15 +136,44 @@ const (
 // Controls of a process that could hide calls or change what permissions mean; all others are let through.
 var controls = []uint32{unix.PR_SET_SECCOMP, unix.PR_CAPBSET_DROP, unix.PR_SET_SECUREBITS}
 
-// observingProgram assembles the filter that stops every call but those that are known to name no path.
-func observingProgram(named map[callID]*kernelCall, calm map[uint32][]uint32) ([]bpf.RawInstruction, error) {
+// test is a condition on an argument under which a call is heard.
+type test struct {
+	offset uint32
+	when   bpf.JumpTest
+	values []uint32
+}
+
+// tests tell of calls that are heard under conditions alone, those of some argument.
+func (c *kernelCall) test() (t test, has bool) {
+	switch {
+	case c.act == "control":
+		return test{OffsetFirst, bpf.JumpNotEqual, controls}, true
+	case strings.HasPrefix(c.name, "clock_"):
+		return test{OffsetFirst, bpf.JumpNotEqual, answers.WallClocks}, true
+	case strings.HasPrefix(c.name, "futex"):
+		return test{OffsetSecond, bpf.JumpBitsNotSet, []uint32{answers.FutexWall}}, true
+	}
+	return t, false
+}
+
+// answered reports whether a call names no path, and is only heard for being answered.
+func (c *kernelCall) answered() bool {
+	switch c.act {
+	case answers.Clock, answers.Until, answers.Random, answers.Machine:
+		return true
+	}
+	return false
+}
+
+// observingProgram assembles the filter that stops every call but those that are known to name no path, and that need not be answered.
+func observingProgram(named map[callID]*kernelCall, calm map[uint32][]uint32, under conditions.Conditions) ([]bpf.RawInstruction, error) {
 	all := []bpf.Instruction{bpf.LoadAbsolute{Off: OffsetArch, Size: 4}}
 	notify, allow := bpf.RetConstant{Val: unix.SECCOMP_RET_USER_NOTIF}, bpf.RetConstant{Val: unix.SECCOMP_RET_ALLOW}
 	for arch, numbers := range calm {
 		part := []bpf.Instruction{bpf.LoadAbsolute{Off: OffsetNumber, Size: 4}}
 		// What names paths comes first: the kernel remembers by itself what is always let through.
 		for id, c := range named {
-			if id.arch == arch && c.act != "control" {
+			if _, has := c.test(); id.arch == arch && !has && (!c.answered() || answers.Wants(under, c.act)) {
 				part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: id.number, SkipTrue: 1}, notify)
 			}
 		}
@@ -147,10 +181,15 @@ func observingProgram(named map[callID]*kernelCall, calm map[uint32][]uint32) ([
 			part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: n, SkipTrue: 1}, allow)
 		}
 		for id, c := range named {
-			if id.arch == arch && c.act == "control" {
-				part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: id.number, SkipTrue: uint8(2 + 2*len(controls))}, bpf.LoadAbsolute{Off: OffsetFirst, Size: 4})
-				for _, n := range controls {
-					part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: n, SkipTrue: 1}, notify)
+			if id.arch != arch {
+				continue
+			}
+			if c.answered() && !answers.Wants(under, c.act) {
+				part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: id.number, SkipTrue: 1}, allow)
+			} else if t, has := c.test(); has {
+				part = append(part, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: id.number, SkipTrue: uint8(2 + 2*len(t.values))}, bpf.LoadAbsolute{Off: t.offset, Size: 4})
+				for _, n := range t.values {
+					part = append(part, bpf.JumpIf{Cond: t.when, Val: n, SkipTrue: 1}, notify)
 				}
 				part = append(part, allow)
 			}

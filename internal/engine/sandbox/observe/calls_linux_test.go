@@ -3,9 +3,12 @@ package observe
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"imbricat/internal/engine/sandbox/conditions"
 )
 
 // TestKnownCalls: each number of the table stands once in its way of calling, and what opens, links and runs is told by its arguments.
@@ -35,7 +38,7 @@ func TestKnownCalls(t *testing.T) {
 	require.Equal(t, 2, own(unix.SYS_OPENAT).flags)
 	require.Equal(t, []pathAt{{0, 1}, {2, 3}}, own(unix.SYS_LINKAT).at)
 	require.Nil(t, own(unix.SYS_GETPID))
-	program, err := observingProgram(named, calm)
+	program, err := observingProgram(named, calm, conditions.Conditions{Clock: time.Now(), Seed: 1, Machine: "pier"})
 	require.NoError(t, err)
 	require.Less(t, len(program), 4096, "the kernel takes no more")
 	for _, wrong := range []string{"open 1 x", "open 1 flags=x", "open 1 colour=2"} {

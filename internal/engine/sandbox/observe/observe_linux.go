@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 	"unsafe"
@@ -17,6 +18,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"imbricat/internal/content/trace"
+	"imbricat/internal/engine/sandbox/answers"
+	"imbricat/internal/engine/sandbox/conditions"
 )
 
 // An Observer notes what paths the processes of a command name to the kernel. A filter on the command stops each such
@@ -36,6 +39,9 @@ type Observer struct {
 	Root     int    // the command's root
 	Above    string // where the root lies on this machine, when paths in /proc begin there: of a chroot
 	Live     bool   // there are links of which only the running system knows where they lead
+	Under    conditions.Conditions
+	Host     string // the host name that the command sees
+	End      func() // ends the command, where it cannot be shown what it is to be
 
 	name    [64]byte
 	strings [4096 + 256]byte
@@ -47,6 +53,9 @@ type Observer struct {
 	served   chan struct{} // closed when nothing more is noted
 	started  bool          // the command itself runs
 	chrooted bool
+	answerer *answers.Answerer    // nil: none are wanted
+	later    sync.WaitGroup       // replies that are held back
+	failed   error                // why what was to be answered could not be
 	notes    map[string]trace.Act // "ROOT\0PATH\0" and f for following, n for not
 	seen     trace.Observation
 }
@@ -82,13 +91,14 @@ type reply struct {
 	flags uint32
 }
 
-// Filter puts the filter on this thread and what it starts, and returns where its calls are to be heard.
-func Filter() (listener int, err error) {
+// Filter puts the filter on this thread and what it starts, and returns where its calls are to be heard: those that name paths, and those
+// that are to be answered under conditions.
+func Filter(under conditions.Conditions) (listener int, err error) {
 	named, calm, err := knownCalls()
 	if err != nil {
 		return 0, err
 	}
-	raw, err := observingProgram(named, calm)
+	raw, err := observingProgram(named, calm, under)
 	if err != nil {
 		return 0, err
 	}
@@ -121,6 +131,9 @@ func Start(o *Observer) (*Observer, error) {
 	// Caller and observer take turns, so one processor serves both best. Kernels before 6.6 do not know how.
 	_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.Listener), listenerFlags, syncWakeUp)
 	o.calls, o.proc, o.notes, o.served = named, proc, map[string]trace.Act{}, make(chan struct{})
+	if o.Under.Answered() {
+		o.answerer = answers.New(o.Under, proc, o.Host)
+	}
 	go o.serve()
 	return o, nil
 }
@@ -149,8 +162,62 @@ func (o *Observer) serve() {
 		o.read.clear()
 		o.hear(&n)
 		o.steady(&n)
-		answer := reply{id: n.id, flags: answerContinue}
-		_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.Listener), listenerSend, uintptr(unsafe.Pointer(&answer)))
+		if o.answerer == nil {
+			o.send(reply{id: n.id, flags: answerContinue})
+		} else if err := o.answer(&n); err != nil {
+			o.unable(err)
+		}
+	}
+}
+
+// send lets a call go on, or tells what it came to.
+func (o *Observer) send(r reply) {
+	_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(o.Listener), listenerSend, uintptr(unsafe.Pointer(&r)))
+}
+
+// answer answers a call as the conditions ask, or lets it go on. A program that begins is stripped of what would tell it otherwise.
+func (o *Observer) answer(n *notification) error {
+	c := o.calls[callID{n.arch, uint32(n.number)}]
+	var got answers.Reply
+	if c != nil && (c.answered() || c.act == answers.List) {
+		var err error
+		if got, err = o.answerer.Answer(answers.Call{PID: int(n.pid), Kind: c.act, Name: c.name, Narrow: n.arch == unix.AUDIT_ARCH_I386, Args: n.args}); err != nil {
+			return err
+		}
+	} else {
+		got.After = o.answerer.Hold()
+	}
+	r := reply{id: n.id, value: got.Value, err: -int32(got.Errno)}
+	if !got.Done {
+		r.flags = answerContinue
+	}
+	begins := false
+	if c != nil && c.act == "exec" {
+		var err error
+		if begins, err = o.answerer.Catch(int(n.pid)); err != nil {
+			return err
+		}
+		got.After = 0
+	}
+	if got.After > 0 {
+		o.later.Go(func() {
+			time.Sleep(got.After)
+			o.send(r)
+		})
+		return nil
+	}
+	o.send(r)
+	if begins {
+		return o.answerer.Begun(int(n.pid))
+	}
+	return nil
+}
+
+// unable ends the command: what it was to be shown it cannot be.
+func (o *Observer) unable(err error) {
+	if o.failed == nil {
+		o.failed = err
+		o.End()
 	}
 }
 
@@ -161,8 +228,9 @@ func (o *Observer) deserted() bool {
 	return err == nil && n > 0 && fds[0].Revents&unix.POLLHUP != 0
 }
 
-// Stop ends the observation, when all that was observed has ended. It gives what was seen.
-func (o *Observer) Stop() *trace.Observation {
+// Stop ends the observation, when all that was observed has ended. It gives what was seen. The error is that of a command that was ended
+// because it could not be shown what it was to be.
+func (o *Observer) Stop() (*trace.Observation, error) {
 	o.stopped.Store(true)
 	for waiting := true; waiting; {
 		// Not every kernel ends the wait for a call when nobody is left to make one; a signal does.
@@ -175,6 +243,7 @@ func (o *Observer) Stop() *trace.Observation {
 		case <-time.After(time.Millisecond):
 		}
 	}
+	o.later.Wait()
 	for _, fd := range []int{o.Listener, o.Root, o.proc} {
 		unix.Close(fd)
 	}
@@ -188,7 +257,7 @@ func (o *Observer) Stop() *trace.Observation {
 		all = append(all, trace.Note{Root: root, Path: path, Acts: acts})
 	}
 	o.seen.Packed = trace.PackNotes(all)
-	return &o.seen
+	return &o.seen, o.failed
 }
 
 // whole tells that not everything could be seen; the first reason counts.
@@ -206,7 +275,8 @@ func (o *Observer) hear(n *notification) {
 		return
 	}
 	switch c.act {
-	case "list":
+	case answers.Clock, answers.Until, answers.Random, answers.Machine:
+	case answers.List:
 		if at, ok := o.opened(n, int32(n.args[c.at[0].dir])); ok {
 			o.note("", at, trace.List, true)
 		}
