@@ -47,7 +47,11 @@ func (s *session) sandbox(st *store.Store) func(ctx context.Context) (*sandbox.B
 
 // executor returns what runs commands on this machine. authorities are certificates that these are to believe besides their images' own.
 func (s *session) executor(ctx context.Context, st *store.Store, sink event.Sink, authorities []byte) *local.Local {
-	return local.New(ctx, local.Options{Store: st, Open: s.sandbox(st), Sink: sink, Jobs: int(s.cmd.Int("jobs")), Authorities: authorities})
+	return local.New(ctx, s.executing(st, sink, authorities))
+}
+
+func (s *session) executing(st *store.Store, sink event.Sink, authorities []byte) local.Options {
+	return local.Options{Store: st, Open: s.sandbox(st), Sink: sink, Jobs: int(s.cmd.Int("jobs")), Authorities: authorities}
 }
 
 // unlinker lets a store remove what commands left; without a sandbox there is nothing of that kind that we could.

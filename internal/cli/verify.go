@@ -2,31 +2,73 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"os"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
+	"imbricat/internal/content/store"
+	"imbricat/internal/engine/executor"
+	"imbricat/internal/engine/local"
+	"imbricat/internal/engine/sandbox/conditions"
 	"imbricat/internal/flow"
+	"imbricat/internal/flow/prove"
 	"imbricat/internal/flow/verify"
+	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/once"
 	"imbricat/internal/output/report"
 )
 
 func verifyCommand() *cli.Command {
-	return &cli.Command{
-		Name: "verify", Usage: "checks that images are where receipts say, whole and as their digests say", ArgsUsage: "RECEIPT|REFERENCE…",
-		Description: "A receipt (a file that ends in .json) is held against the registry: every image that it tells of must be there by its\n" +
+	return elsewhere(&cli.Command{
+		Name: "verify", Usage: "rebuilds images under other conditions and proves them equal, or shows what differs and why; or checks what was published", ArgsUsage: "[IMAGE|STAGE…] | RECEIPT|REFERENCE…",
+		Description: "Images of the recipe (all, where none is named) are built once more without reuse, in a store of their own, with another\n" +
+			"clock, order of folders, numbers of processes, machine, file system, number of processors, timing and builder. The digests\n" +
+			"must be equal; else the step, the files, the bytes and the condition that causes it are told, and the usual cure.\n\n" +
+			"A receipt (a file that ends in .json) is held against the registry: every image that it tells of must be there by its\n" +
 			"digest, with the platforms it names, and its tags must stand on it. Of a reference all that it lists must be there.\n" +
 			"Documents are read and compared with their digests; with --contents layers are, too. Exit code 3 tells that something\n" +
-			"differs.\n\nExample: imbricat verify ../receipt.json --contents",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "contents", Usage: "read every layer and compare it with its digest, in place of asking whether it is there"}},
+			"differs.\n\nExample: imbricat verify gauge --cure",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "contents", Usage: "read every layer and compare it with its digest, in place of asking whether it is there"},
+			&cli.BoolFlag{Name: "cure", Usage: "try changes of steps that are not reproducible, and print those that hold"},
+			&cli.IntFlag{Name: "rounds", Value: 1, Usage: "how `OFTEN` all is built again, each time under other conditions"},
+			platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), topFlag(20)},
 		Action: func(ctx context.Context, c *cli.Command) error { return runVerify(ctx, newSession(c)) },
-	}
+	})
 }
 
 func runVerify(ctx context.Context, s *session) error {
-	args, err := s.args(1, -1, "receipts (files that end in .json) and references of images")
-	if err != nil {
+	args := s.cmd.Args().Slice()
+	own, err := s.ownUnits(args)
+	switch {
+	case err != nil:
 		return err
+	case own:
+		return s.prove(ctx, args)
 	}
+	return s.verifyPublished(ctx, args)
+}
+
+// ownUnits reports whether names are those of images and stages of the recipe; no names stand for all images.
+func (s *session) ownUnits(args []string) (bool, error) {
+	if len(args) == 0 {
+		return true, nil
+	}
+	r, err := s.project().Recipe()
+	if err != nil {
+		return false, nil // who needs it tells why
+	}
+	own := slices.ContainsFunc(args, r.Has)
+	if own && slices.ContainsFunc(args, func(name string) bool { return !r.Has(name) }) {
+		return false, flow.Usagef("verify takes images and stages of the recipe, or receipts and references, not both at once")
+	}
+	return own, nil
+}
+
+// verifyPublished holds what was published against what is said of it.
+func (s *session) verifyPublished(ctx context.Context, args []string) error {
 	st, err := s.openStore()
 	if err != nil {
 		return err
@@ -48,4 +90,62 @@ func runVerify(ctx context.Context, s *session) error {
 		return flow.Differsf("%s found; nothing was changed", report.Count(n, "thing"))
 	}
 	return nil
+}
+
+// prove builds images again under other conditions.
+func (s *session) prove(ctx context.Context, names []string) error {
+	if s.cmd.Int("rounds") < 1 {
+		return flow.Usagef("--rounds takes a number from 1")
+	}
+	choice := workspace.Choice{Images: names, Stages: true}
+	p, err := s.plan(choice)
+	if err != nil {
+		return err
+	}
+	w, err := s.workOn(p)
+	if err != nil {
+		return err
+	}
+	view := s.view(ctx)
+	defer view.Close("")
+	document, err := prove.Images(ctx, prove.Options{Work: w, Rounds: int(s.cmd.Int("rounds")), Cure: s.cmd.Bool("cure"), Sink: view, Folders: []string{"/dev/shm", "/var/tmp", os.TempDir()},
+		Open: func(ctx context.Context, where prove.Where) (*prove.Elsewhere, error) {
+			return s.proveIn(w, where, choice, view)
+		}})
+	if err != nil {
+		return err
+	}
+	view.Close("")
+	if err := s.result(document, func() string { return report.ProofText(s.paint, document, int(s.cmd.Int("top"))) }); err != nil {
+		return err
+	}
+	if !document.Reproducible {
+		return flow.Differsf("what was built again differs; nothing was changed")
+	}
+	return nil
+}
+
+// proveIn plans the same again from another folder, for another store.
+func (s *session) proveIn(w *workspace.Workspace, where prove.Where, c workspace.Choice, sink event.Sink) (*prove.Elsewhere, error) {
+	project := w.Project
+	project.Dir = where.Dir
+	p, err := s.planOf(project, c)
+	if err != nil {
+		return nil, err
+	}
+	st, err := store.Open(where.Store)
+	if err != nil {
+		return nil, err
+	}
+	other, err := s.workIn(p, st)
+	if err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	box := once.NewValue(s.sandbox(st)) // one for all conditions
+	return &prove.Elsewhere{Workspace: other, Close: func() { st.Close() },
+		Executor: func(ctx context.Context, under func(c *executor.Command) conditions.Conditions) *local.Local {
+			o := s.executing(st, sink, other.Vouched)
+			o.Under, o.Open = under, box.Get
+			return local.New(ctx, o)
+		}}, nil
 }

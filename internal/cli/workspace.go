@@ -102,7 +102,10 @@ func (s *session) choose(ctx context.Context, c workspace.Choice) (*workspace.Pl
 }
 
 // plan is choose whatever is affected.
-func (s *session) plan(c workspace.Choice) (*workspace.Planned, error) {
+func (s *session) plan(c workspace.Choice) (*workspace.Planned, error) { return s.planOf(s.project(), c) }
+
+// planOf is plan for some project.
+func (s *session) planOf(p workspace.Project, c workspace.Choice) (*workspace.Planned, error) {
 	c.Facts, c.Redactor = map[string]string{}, &s.secrets
 	for _, text := range s.cmd.StringSlice("fact") {
 		name, value, found := strings.Cut(text, "=")
@@ -115,7 +118,6 @@ func (s *session) plan(c workspace.Choice) (*workspace.Planned, error) {
 	if c.Platforms, err = s.platforms(); err != nil {
 		return nil, err
 	}
-	p := s.project()
 	if p.Text, err = s.drafted(); err != nil {
 		return nil, err
 	}
@@ -154,7 +156,7 @@ func (s *session) workIn(p *workspace.Planned, st *store.Store) (*workspace.Work
 	if err != nil {
 		return nil, err
 	}
-	return &workspace.Workspace{Planned: p, Store: st, Places: places, Agent: "imbricat/" + version(), Complain: s.err, Redactor: &s.secrets,
+	return &workspace.Workspace{Planned: p, Store: st, Places: places, Agent: "imbricat/" + version(), Complain: s.err, Redactor: &s.secrets, Vouched: vouched,
 		Executor: func(ctx context.Context, sink event.Sink) *local.Local { return s.executor(ctx, st, sink, vouched) }}, nil
 }
 

@@ -98,6 +98,8 @@ type Options struct {
 
 	// Take is what is wanted as files; nil: nothing is.
 	Take *Taking
+	// Done is called when all is built, with the steps in the order of the recipe, whose files can be read until it returns; nil: nobody asks.
+	Done func(ctx context.Context, r *Result, steps []*Done) error
 
 	forget func(trace.Entry) bool // of tests: what is left out of traces
 }

@@ -55,7 +55,7 @@ type question struct {
 	Refill    bool
 	Secrets   map[string]executor.Secret
 	View, Key string // the view's entries, and its key
-	Files     map[string][]byte
+	Bodies    map[string][]byte
 }
 
 // answer is what the other process answers.
@@ -68,7 +68,7 @@ type answer struct {
 	Status         executor.Status
 	Trace, Output  []byte
 	Entries        string
-	Files          map[string][]byte
+	Bodies         map[string][]byte
 }
 
 // again is how long an answer is waited for before the question is asked once more.
@@ -174,9 +174,9 @@ func (l *pipedLease) Run(ctx context.Context, job executor.Job, watch executor.W
 		q.Secrets[use.Name] = value
 	}
 	entries, feed := filetree.Whole(ctx, job.View.Index)
-	q.Files = map[string][]byte{}
+	q.Bodies = map[string][]byte{}
 	err := feed(func(i int, _ int64, body io.Reader) (err error) {
-		q.Files[entries[i].Path], err = io.ReadAll(body)
+		q.Bodies[entries[i].Path], err = io.ReadAll(body)
 		return err
 	})
 	if err != nil {
@@ -218,17 +218,21 @@ func (a *pipedAttempt) Trace() *trace.Trace     { return a.learnt }
 func (a *pipedAttempt) Entries() []tree.Entry   { return a.entries }
 func (a *pipedAttempt) Over() []digest.Key      { return nil }
 func (a *pipedAttempt) Discard()                {}
+func (a *pipedAttempt) Files() tree.Contents {
+	files := inMemory(a.Bodies)
+	return &files
+}
 
 // Accept believes nothing: files are what the entries say.
 func (a *pipedAttempt) Accept(context.Context) (tree.Contents, error) {
 	for i := range a.entries {
-		if e := &a.entries[i]; e.Kind == tree.File && digest.ContentBytes(a.Files[e.Path]) != e.Content {
+		if e := &a.entries[i]; e.Kind == tree.File && digest.ContentBytes(a.Bodies[e.Path]) != e.Content {
 			return nil, fmt.Errorf("/%s came otherwise than it was told: %w", e.Path, digest.ErrMismatch)
 		}
 	}
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	files := inMemory(a.Files)
+	files := inMemory(a.Bodies)
 	a.held[filetree.Summarize(a.entries).Key] = &files
 	return &files, nil
 }
@@ -348,7 +352,7 @@ func (e *pipedEnd) run(ctx context.Context, lease executor.Lease, q *question, a
 	if err != nil {
 		return err
 	}
-	files := inMemory(q.Files)
+	files := inMemory(q.Bodies)
 	below := filetree.Of(entries, &files)
 	view := tree.NewView()
 	if err := view.Apply(entries, below); err != nil {
@@ -368,14 +372,14 @@ func (e *pipedEnd) run(ctx context.Context, lease executor.Lease, q *question, a
 		return nil
 	}
 	left, err := made.Accept(ctx)
-	a.Files = map[string][]byte{}
+	a.Bodies = map[string][]byte{}
 	for _, one := range made.Entries() {
 		if one.Kind != tree.File || err != nil {
 			continue
 		}
 		var body io.ReadCloser
 		if body, err = left.Open(one.Path); err == nil {
-			a.Files[one.Path], err = io.ReadAll(body)
+			a.Bodies[one.Path], err = io.ReadAll(body)
 			err = errors.Join(err, body.Close())
 		}
 	}

@@ -65,6 +65,9 @@ func run(ctx context.Context, o Options) (*Result, error) {
 	if err == nil {
 		noteParts(w)
 	}
+	if err == nil && o.Done != nil {
+		err = o.Done(ctx, result, w.done())
+	}
 	var away *store.AwayError
 	if o.Shared != nil && o.Shared.Writes() && ctx.Err() == nil && !errors.As(err, &away) {
 		gather(ctx, w, result)

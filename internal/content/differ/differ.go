@@ -221,6 +221,9 @@ func settings(i *Image) map[string]string {
 	return all
 }
 
+// Settings lists what differs of settings, of what is said of two images, and of their times.
+func Settings(first, second *Image) []Value { return values(settings(first), settings(second)) }
+
 func words(list []string) string {
 	if len(list) == 0 {
 		return ""

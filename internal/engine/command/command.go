@@ -69,7 +69,7 @@ func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
 	c := &Command{Name: s.Name, Task: s.Task, do: do, steps: s.Below.Outcomes(), step: s.Step, unit: s.Unit, compression: layer.Compression(s.Unit.Compression),
 		View: &executor.View{Key: s.Below.Key(), Index: view, Strata: s.Below.Strata}}
 	c.Command = executor.Command{Title: s.Unit.ID.String() + ", " + s.Task.Label, Platform: s.Unit.Machine, Network: do.Network, FreshTmp: do.FreshTmp,
-		Within: do.Within, Keep: do.Keep, Secrets: do.Secrets}
+		FixedClock: do.FixedClock, Sorted: do.Sorted, Within: do.Within, Keep: do.Keep, Secrets: do.Secrets}
 	if err := c.lend(ctx, s, view); err != nil {
 		return nil, err
 	}
@@ -159,6 +159,12 @@ func (c *Command) givenIn(class executor.Class) []explain.Input {
 	add("platform", c.Platform.String())
 	add("network", fmt.Sprint(c.Network))
 	add("fresh-tmp", fmt.Sprint(c.FreshTmp))
+	if c.FixedClock {
+		add("clock", "fixed")
+	}
+	if c.Sorted {
+		add("listing", "sorted")
+	}
 	if c.Time != 0 {
 		add("times", fmt.Sprint(c.Time))
 	}

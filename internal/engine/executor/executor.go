@@ -31,6 +31,8 @@ type Command struct {
 	// Nameserver is asked for names in place of the machine's; where it is set, the network is none of the machine's.
 	Nameserver string
 	FreshTmp   bool
+	FixedClock bool     // the wall clock begins at the time of the files that it leaves
+	Sorted     bool     // folders are listed in the order of names
 	ReadOnly   bool     // nothing can be written but below Writable, and what the sandbox gives
 	Writable   []string // absolute, clean
 	Within     time.Duration
@@ -129,6 +131,8 @@ type Attempt interface {
 	Trace() *trace.Trace
 	// Entries are what it left, sorted by path, as a layer over its view has it.
 	Entries() []tree.Entry
+	// Files gives the files that it left under their own paths, until it is ended.
+	Files() tree.Contents
 	// Over are the unpacked trees that it worked on, lowest first; none where it worked on a copy.
 	Over() []digest.Key
 	// Accept verifies and keeps the files, and gives them under their own paths; they may be read lazily.

@@ -31,6 +31,9 @@ type attempt struct {
 func (a *attempt) Status() executor.Status { return a.status }
 func (a *attempt) Trace() *trace.Trace     { return a.trace }
 func (a *attempt) Entries() []tree.Entry   { return a.entries }
+func (a *attempt) Files() tree.Contents {
+	return contentsIn(a.box, filepath.Join(a.folder, "root"), a.entries)
+}
 func (a *attempt) Over() []digest.Key      { return a.over }
 
 // Discard removes what the command left.

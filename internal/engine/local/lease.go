@@ -170,7 +170,7 @@ func (l *Lease) runOnce(ctx context.Context, job executor.Job, watch executor.Wa
 // run runs a command, keeps what it left in an attempt, and makes sure that nothing below it was damaged.
 func (p *Place) run(ctx context.Context, job executor.Job, watch executor.Watch, a *attempt) error {
 	// What links in kept directories lead to is known while the command runs alone.
-	p.Spec.Observe, p.Spec.Links = !job.Refill, len(job.Keep) > 0 || leadsOut(job.View.Index)
+	p.Spec.Observe, p.Spec.Links = p.Spec.Observe || !job.Refill, len(job.Keep) > 0 || leadsOut(job.View.Index)
 	out := watch.Output()
 	p.Spec.Stdout, p.Spec.Stderr = out, out
 	began := time.Now()

@@ -13,6 +13,7 @@ import (
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/executor"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/engine/sandbox/conditions"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
@@ -29,6 +30,9 @@ type Options struct {
 	Jobs int
 	// Authorities are certificates as PEM text that commands with a network are to believe besides those that their views have; nil: none.
 	Authorities []byte
+	// Under tells under what conditions a command runs here besides those that it asks for; nil: whatever the machine happens to give. What
+	// runs under other conditions than others must lie in a store of its own, since records tell nothing of them.
+	Under func(c *executor.Command) conditions.Conditions
 	// Eager lets older unpacked trees stand for strata however small these are, and however much has changed. It is for tests.
 	Eager bool
 }
@@ -41,6 +45,7 @@ type Local struct {
 	slots    chan struct{} // bounds how many commands run at once
 	eager    bool
 	trusted  []byte // certificates as PEM text
+	under    func(c *executor.Command) conditions.Conditions
 	unpacked *once.Map[digest.Key, string]
 	indexed  *once.Map[digest.Key, map[string]*tree.Entry]
 }
@@ -53,7 +58,7 @@ func New(ctx context.Context, o Options) *Local {
 	if o.Jobs <= 0 {
 		o.Jobs = max(leastJobs, runtime.GOMAXPROCS(0))
 	}
-	return &Local{trusted: o.Authorities, store: o.Store, sink: o.Sink, box: once.NewValue(o.Open), slots: make(chan struct{}, o.Jobs), eager: o.Eager,
+	return &Local{trusted: o.Authorities, under: o.Under, store: o.Store, sink: o.Sink, box: once.NewValue(o.Open), slots: make(chan struct{}, o.Jobs), eager: o.Eager,
 		unpacked: once.NewMap[digest.Key, string](ctx), indexed: once.NewMap[digest.Key, map[string]*tree.Entry](ctx)}
 }
 

@@ -9,10 +9,12 @@ import (
 	"strings"
 
 	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/layer"
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/executor"
 	"imbricat/internal/engine/sandbox"
+	"imbricat/internal/engine/sandbox/conditions"
 	"imbricat/internal/ground/digest"
 )
 
@@ -32,6 +34,8 @@ func (p *Place) Close() { _ = p.local.store.Discard(p.Spec.Work) }
 func (l *Lease) Prepare(ctx context.Context, job executor.Job, adjust func(*sandbox.Spec) error) (*Place, error) {
 	spec := &sandbox.Spec{Args: job.Args, Env: job.Env, Dir: job.Dir, UID: job.User.UID, GID: job.User.GID, Groups: job.User.Groups,
 		Network: job.Network, FreshTmp: job.FreshTmp, Time: job.Time, ReadOnly: job.ReadOnly, Writable: job.Writable}
+	spec.Under = l.local.conditions(job.Command)
+	spec.Observe = spec.Under.Answered()
 	for _, l := range job.Lent {
 		if !l.Writable {
 			spec.Sealed = append(spec.Sealed, l.At)
@@ -57,6 +61,20 @@ func (l *Lease) Prepare(ctx context.Context, job executor.Job, adjust func(*sand
 		return nil, err
 	}
 	return p, nil
+}
+
+// conditions are those under which a command runs: what it asks for itself comes before what all commands here get.
+func (l *Local) conditions(c *executor.Command) (under conditions.Conditions) {
+	if l.under != nil {
+		under = l.under(c)
+	}
+	if c.FixedClock {
+		under.Clock = layer.Epoch
+	}
+	if c.Sorted {
+		under.Order = conditions.Sorted
+	}
+	return under
 }
 
 // hosts is the one list of machines that a command sees.

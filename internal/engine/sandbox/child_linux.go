@@ -338,7 +338,7 @@ func Child(args []string) (status int, child bool) {
 	if len(args) != 1 {
 		return 0, false
 	}
-	work := map[string]func() error{roleSupervisor: superviseMain, roleSetup: setupMain, roleInit: initMain, roleHelper: helperMain}[args[0]]
+	work := map[string]func() error{roleSupervisor: superviseMain, roleSetup: setupMain, roleInit: initMain, roleHelper: helperMain, roleProbe: probeMain}[args[0]]
 	if work == nil {
 		return 0, false
 	}

@@ -40,7 +40,7 @@ func TestMain(m *testing.M) {
 		os.Exit(0)
 	}
 	if os.Getenv(probeEnv) != "" {
-		probeMain()
+		seeMain()
 		os.Exit(0)
 	}
 	os.Exit(m.Run())

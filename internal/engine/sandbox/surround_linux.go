@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"strconv"
 	"strings"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 
@@ -22,6 +24,11 @@ func (o *initOrders) surround() error {
 	under := o.Spec.Under
 	if under.Answered() && !o.Spec.Observe {
 		return refused("conditions", "showing the command another clock, order or machine", fmt.Errorf("it is not observed"))
+	}
+	if under.FirstPID > 0 {
+		if err := countTo(under.FirstPID - 1); err != nil {
+			return refused("conditions", "giving processes other numbers", err)
+		}
 	}
 	if under.Plain {
 		if _, _, errno := unix.Syscall(unix.SYS_PERSONALITY, plainAddresses, 0, 0); errno != 0 {
@@ -45,12 +52,31 @@ func (o *initOrders) surround() error {
 	return nil
 }
 
-// firstProcess has the numbers of processes go on behind one.
+// ownNumbers is how many numbers of processes the sandbox's own threads may take before the command starts.
+const ownNumbers = 40
+
+// firstProcess has the numbers of processes go on a little before one. The right to choose them goes before the command starts.
 func firstProcess(number int) error {
 	if number == 0 {
 		return nil
 	}
-	return refused("conditions", "giving processes other numbers", os.WriteFile("/proc/sys/kernel/ns_last_pid", []byte(fmt.Sprint(number-1)), 0))
+	return refused("conditions", "giving processes other numbers", os.WriteFile("/proc/sys/kernel/ns_last_pid", []byte(fmt.Sprint(max(1, number-ownNumbers))), 0))
+}
+
+// countTo uses numbers of processes up until one is the last, by starting what is not there.
+func countTo(number int) error {
+	for range ownNumbers {
+		text, err := os.ReadFile("/proc/loadavg")
+		if err != nil {
+			return err
+		}
+		fields := strings.Fields(string(text))
+		if last, err := strconv.Atoi(fields[len(fields)-1]); err != nil || last >= number {
+			return err
+		}
+		_, _ = syscall.ForkExec("/proc/self/nothing", []string{"nothing"}, nil)
+	}
+	return nil
 }
 
 // rangeTo writes the numbers of processors as the kernel does.

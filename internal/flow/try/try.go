@@ -193,7 +193,7 @@ func throwAway(ctx context.Context, l *local.Local, job executor.Job, t Command,
 	if t.Began != nil {
 		t.Began()
 	}
-	spec.Observe = t.Learnt != nil
+	spec.Observe = spec.Observe || t.Learnt != nil
 	status, err := place.Box.Run(ctx, spec)
 	if t.Learnt != nil && err == nil {
 		var learnt *trace.Trace

@@ -117,6 +117,12 @@ func (g *Given) step(run *yaml.Node) *yaml.Node {
 	if g.FreshTmp {
 		add("fresh-tmp", scalar("true"))
 	}
+	if g.FixedClock {
+		add("clock", scalar("fixed"))
+	}
+	if g.Sorted {
+		add("listing", scalar("sorted"))
+	}
 	if g.LinesBy != "" {
 		add("lines-by", text(g.LinesBy))
 	}

@@ -34,6 +34,7 @@ type Workspace struct {
 	Agent    string                                                  // how downloads name this program
 	Complain io.Writer                                               // gets what programs complain of that tell secrets
 	Redactor *redact.Redactor                                        // of what the environment holds of secrets
+	Vouched  []byte                                                  // certificates, as PEM text, that commands are to believe besides their images' own
 }
 
 // Source opens the project folder, for what steps take in. The recipes, the lock, the store's folder and what is written meanwhile are no

@@ -165,7 +165,7 @@ func listing(gained, lost []string) string {
 	return strings.Join(parts, " and ")
 }
 
-var inputs = map[string]string{"user": "its user", "in": "its folder", "platform": "its platform", "network": "its network", "fresh-tmp": "its /tmp", "times": "the time of its files", "machine": "what it sees of this machine",
+var inputs = map[string]string{"user": "its user", "in": "its folder", "platform": "its platform", "network": "its network", "fresh-tmp": "its /tmp", "clock": "its clock", "listing": "the order in which it lists folders", "times": "the time of its files", "machine": "what it sees of this machine",
 	"keep": "its kept directories", "secret": "its secrets", "lent": "its lent folders", "ids": "the ids that the sandbox has", "sandbox": "the sandbox's version"}
 
 func given(in event.Input) (text string, more []string) {

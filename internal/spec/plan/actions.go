@@ -191,8 +191,11 @@ type Run struct {
 	Lent     []Lent
 	Network  bool
 	FreshTmp bool
-	Within   time.Duration
-	Expires  time.Duration // 0: never
+	// FixedClock has the wall clock begin at the one time of all files, Sorted has folders listed in the order of names.
+	FixedClock bool
+	Sorted     bool
+	Within     time.Duration
+	Expires    time.Duration // 0: never
 }
 
 // Lent is a folder that a command sees and that is in no layer of its step.

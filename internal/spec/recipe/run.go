@@ -26,6 +26,8 @@ type Run struct {
 	Lent       []Lent
 	NoNet      bool
 	FreshTmp   bool          // /tmp is an empty folder in memory
+	Clock      Pos           // where it is fixed; zero: it is the machine's
+	Sorted     bool          // folders are listed in the order of names
 	Within     time.Duration // the command is ended after; 0: the default
 	Expires    time.Duration // a result is not used for longer; 0: as long as it holds
 }
@@ -162,6 +164,8 @@ func (d *decoder) runFields(r *Run) []field {
 		}},
 		{key: "network", read: func(n *yaml.Node) { r.NoNet = !d.boolean(n, "network") }},
 		{key: "fresh-tmp", read: func(n *yaml.Node) { r.FreshTmp = d.boolean(n, "fresh-tmp") }},
+		{key: "clock", read: func(n *yaml.Node) { d.oneOf(n, "clock", "fixed"); r.Clock = at(d.deref(n)) }},
+		{key: "listing", read: func(n *yaml.Node) { r.Sorted = d.oneOf(n, "listing", "sorted") == "sorted" }},
 		{key: "within", read: func(n *yaml.Node) { r.Within = d.duration(n, "within") }},
 		{key: "expires", read: func(n *yaml.Node) { r.Expires = d.duration(n, "expires") }},
 	}

@@ -1,0 +1,209 @@
+package prove
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"imbricat/internal/content/causes"
+	"imbricat/internal/engine"
+	"imbricat/internal/engine/command"
+	"imbricat/internal/engine/executor"
+	"imbricat/internal/output/report"
+	"imbricat/internal/spec/plan"
+)
+
+// remedy is a change of a step that may make it reproducible: keys of the recipe, or a line at the end of its command.
+type remedy struct {
+	key, value string // of the recipe; env is a variable NAME=VALUE
+	apply      func(c *executor.Command)
+}
+
+// cure tries what is known against the causes of a step's differences: all at once first, and where that holds, without each. What is printed is
+// what is needed.
+func (r *round) cure(ctx context.Context, d *engine.Done, s *report.ProvenStep) error {
+	all := remedies(d, s)
+	if len(all) == 0 {
+		return nil
+	}
+	left, err := r.holds(ctx, d, all)
+	if err != nil {
+		return err
+	}
+	if left != "" {
+		s.Cures = append(s.Cures, report.Cure{Change: lines(all), What: left})
+		return nil
+	}
+	for i := len(all) - 1; i >= 0 && len(all) > 1; i-- {
+		without := slices.Delete(slices.Clone(all), i, i+1)
+		if left, err = r.holds(ctx, d, without); err != nil {
+			return err
+		}
+		if left == "" {
+			all = without
+		}
+	}
+	s.Cures = append(s.Cures, report.Cure{Change: lines(all), Holds: true})
+	return nil
+}
+
+// holds runs a step that is changed, twice and under other conditions, and tells what still differs; empty: nothing does.
+func (r *round) holds(ctx context.Context, d *engine.Done, all []remedy) (string, error) {
+	change := func(c *executor.Command) {
+		for _, one := range all {
+			one.apply(c)
+		}
+	}
+	if r.runtime <= 0 {
+		return "there was no time left to try it", nil
+	}
+	began := time.Now()
+	defer func() { r.runtime -= time.Since(began) }()
+	other := *r.varied
+	other.order, other.machine, other.first, other.ahead, other.cores = "", machines[0], 300, other.ahead/2, 0
+	first, err := r.left(ctx, d, r.where.Executor(ctx, r.varied.of), change)
+	var second side
+	if err == nil {
+		select {
+		case <-time.After(apart):
+		case <-ctx.Done():
+			return "", ctx.Err()
+		}
+		second, err = r.left(ctx, d, r.where.Executor(ctx, other.of), change)
+	}
+	var failed *command.FailedError
+	if errors.As(err, &failed) && ctx.Err() == nil {
+		return "the command " + failed.What + ": " + lastLine(failed.Output), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	paths := differing(first, second)
+	if len(paths) == 0 {
+		return "", nil
+	}
+	return fmt.Sprintf("%s still differs", someOf(paths)), nil
+}
+
+func someOf(paths []string) string {
+	if len(paths) == 1 {
+		return causes.Shown(paths[0])
+	}
+	return fmt.Sprintf("%s (and %d more)", causes.Shown(paths[0]), len(paths)-1)
+}
+
+// remedies are the changes that may help against what differs.
+func remedies(d *engine.Done, s *report.ProvenStep) (all []remedy) {
+	do := d.Plan.Do.(plan.Run)
+	seen := map[causes.Cause]bool{}
+	forms := map[causes.Form]bool{}
+	for _, f := range s.Files {
+		for _, c := range f.Found {
+			seen[c] = true
+		}
+		for _, one := range f.Differences {
+			forms[one.Form], seen[one.Cause] = true, true
+		}
+	}
+	add := func(key, value string, apply func(c *executor.Command)) {
+		if !slices.ContainsFunc(all, func(r remedy) bool { return r.key == key && r.value == value }) {
+			all = append(all, remedy{key, value, apply})
+		}
+	}
+	variable := func(pair string) {
+		name, _, _ := strings.Cut(pair, "=")
+		if _, given := do.Env[name]; !given {
+			add("env", pair, func(c *executor.Command) { c.Env = append(c.Env, pair) })
+		}
+	}
+	for _, form := range []causes.Form{causes.Tar, causes.Gzip, causes.Zip, causes.ByteCode, causes.GoBuild} {
+		if forms[form] {
+			for _, pair := range toldBy[form] {
+				variable(pair)
+			}
+		}
+	}
+	if seen[causes.Random] {
+		variable("PYTHONHASHSEED=0")
+		variable("PERL_HASH_SEED=0")
+	}
+	var removed []string
+	tmp := false
+	for _, f := range s.Files {
+		kind, known := causes.Known(strings.TrimPrefix(f.Path, "/"))
+		switch {
+		case known && strings.HasPrefix(f.Path, "/tmp/"):
+			tmp = true
+		case known && kind.Drop:
+			seen[kind.Cause] = true
+			if kind.Env != "" {
+				variable(kind.Env)
+			}
+			if at := kind.Folder(f.Path); !slices.Contains(removed, at) {
+				removed = append(removed, at)
+			}
+		case known:
+			seen[kind.Cause] = true
+		}
+	}
+	if tmp && !do.FreshTmp {
+		add("fresh-tmp", "true", func(c *executor.Command) { c.FreshTmp = true })
+	}
+	if seen[causes.Listing] && !do.Sorted {
+		add("listing", "sorted", func(c *executor.Command) { c.Sorted = true })
+	}
+	if seen[causes.Clock] && !do.FixedClock && !do.Network {
+		add("clock", "fixed", func(c *executor.Command) { c.FixedClock = true })
+	}
+	if len(removed) > 0 && len(do.Lines) > 0 {
+		line := "rm -rf " + strings.Join(quotedPaths(removed), " ")
+		add("run", line, func(c *executor.Command) { c.Args[len(c.Args)-1] += "\n" + line })
+	}
+	return all
+}
+
+// toldBy are variables by which tools that make a format are told to leave out what differs.
+var toldBy = map[causes.Form][]string{
+	causes.Tar:      {"TAR_OPTIONS=--sort=name --mtime=@946684800 --owner=0 --group=0 --numeric-owner"},
+	causes.Gzip:     {"GZIP=-n"},
+	causes.ByteCode: {"PYTHONDONTWRITEBYTECODE=1", "PYTHONHASHSEED=0"},
+	causes.GoBuild:  {"GOFLAGS=-trimpath -buildvcs=false"},
+}
+
+func quotedPaths(paths []string) (all []string) {
+	for _, p := range paths {
+		if strings.ContainsAny(p, " '\"$`\\*?[](){}<>|&;!#~") {
+			p = "'" + strings.ReplaceAll(p, "'", `'\''`) + "'"
+		}
+		all = append(all, path.Clean(p))
+	}
+	return all
+}
+
+// lines are what is to be written into the recipe.
+func lines(all []remedy) (out []string) {
+	var env []string
+	for _, one := range all {
+		if one.key == "env" {
+			name, value, _ := strings.Cut(one.value, "=")
+			env = append(env, fmt.Sprintf("%s: %q", name, value))
+		}
+	}
+	if len(env) > 0 {
+		out = append(out, "env: {"+strings.Join(env, ", ")+"}")
+	}
+	for _, one := range all {
+		switch one.key {
+		case "env":
+		case "run":
+			out = append(out, "- "+one.value+"  # as the last line of run")
+		default:
+			out = append(out, one.key+": "+one.value)
+		}
+	}
+	return out
+}

@@ -1,0 +1,7 @@
+//go:build unix && !linux
+
+package prove
+
+import "golang.org/x/sys/unix"
+
+func kindOf(*unix.Statfs_t) string { return "" }
