@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"os"
 	"slices"
 
 	"github.com/urfave/cli/v3"
@@ -31,7 +30,8 @@ func verifyCommand() *cli.Command {
 			"digest, with the platforms it names, and its tags must stand on it. Of a reference all that it lists must be there.\n" +
 			"Documents are read and compared with their digests; with --contents layers are, too. Exit code 3 tells that something\n" +
 			"differs.\n\nExample: imbricat verify gauge --cure",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "contents", Usage: "read every layer and compare it with its digest, in place of asking whether it is there"},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "receipt", Usage: "build what the `FILE` tells of again, from this folder or from the revision that it names, and compare it with what was published"},
+			&cli.BoolFlag{Name: "contents", Usage: "read every layer and compare it with its digest, in place of asking whether it is there"},
 			&cli.BoolFlag{Name: "cure", Usage: "try changes of steps that are not reproducible, and print those that hold"},
 			&cli.IntFlag{Name: "rounds", Value: 1, Usage: "how `OFTEN` all is built again, each time under other conditions"},
 			platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), topFlag(20)},
@@ -41,6 +41,9 @@ func verifyCommand() *cli.Command {
 
 func runVerify(ctx context.Context, s *session) error {
 	args := s.cmd.Args().Slice()
+	if s.cmd.IsSet("receipt") || s.cmd.IsSet("source") && len(args) == 1 && isReference(args[0]) {
+		return s.rebuild(ctx, args)
+	}
 	own, err := s.ownUnits(args)
 	switch {
 	case err != nil:
@@ -108,10 +111,7 @@ func (s *session) prove(ctx context.Context, names []string) error {
 	}
 	view := s.view(ctx)
 	defer view.Close("")
-	document, err := prove.Images(ctx, prove.Options{Work: w, Rounds: int(s.cmd.Int("rounds")), Cure: s.cmd.Bool("cure"), Sink: view, Folders: []string{"/dev/shm", "/var/tmp", os.TempDir()},
-		Open: func(ctx context.Context, where prove.Where) (*prove.Elsewhere, error) {
-			return s.proveIn(w, where, choice, view)
-		}})
+	document, err := prove.Images(ctx, s.proving(w, choice, view))
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -102,11 +103,16 @@ func (s *session) choose(ctx context.Context, c workspace.Choice) (*workspace.Pl
 }
 
 // plan is choose whatever is affected.
-func (s *session) plan(c workspace.Choice) (*workspace.Planned, error) { return s.planOf(s.project(), c) }
+func (s *session) plan(c workspace.Choice) (*workspace.Planned, error) {
+	return s.planOf(s.project(), c)
+}
 
 // planOf is plan for some project.
 func (s *session) planOf(p workspace.Project, c workspace.Choice) (*workspace.Planned, error) {
-	c.Facts, c.Redactor = map[string]string{}, &s.secrets
+	c.Facts, c.Redactor = maps.Clone(c.Facts), &s.secrets
+	if c.Facts == nil {
+		c.Facts = map[string]string{}
+	}
 	for _, text := range s.cmd.StringSlice("fact") {
 		name, value, found := strings.Cut(text, "=")
 		if !found || name == "" {

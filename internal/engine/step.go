@@ -9,6 +9,7 @@ import (
 	"github.com/dustin/go-humanize"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"imbricat/internal/content/causes"
 	"imbricat/internal/content/census"
 	"imbricat/internal/content/filetree"
 	"imbricat/internal/content/layer"
@@ -215,7 +216,13 @@ func (w *work) contentOf(ctx context.Context, made *command.Made) (*stepContent,
 	if err != nil {
 		return nil, err
 	}
-	return &stepContent{tree: made.Tree, findings: w.tools.Marks.Find(entries), run: made.Run}, nil
+	found := w.tools.Marks.Find(entries)
+	for i := range entries {
+		if kind, known := causes.Known(entries[i].Path); known && kind.Unlike && entries[i].Kind == tree.File && entries[i].Size > 0 {
+			found.Unlike = append(found.Unlike, causes.Shown(entries[i].Path))
+		}
+	}
+	return &stepContent{tree: made.Tree, findings: found, run: made.Run}, nil
 }
 
 // mustRun is a command that would be run, where that is only looked for.
@@ -374,6 +381,7 @@ func (w *work) warn(s *stepNode, found *census.Findings) {
 	if !w.inImage(s.unit.plan) {
 		return // what is taken of it is looked at where it is laid down
 	}
+	tell(event.Unreproducible, found.Unlike, "differs each time that the command runs: remove it there, or let `imbricat verify --cure` look for what helps")
 	tell(event.Secret, found.Secrets, "looks like a secret: a key or a token that everybody with the image can read")
 	tell(event.SetUID, found.SetUID, "runs with the rights of its owner or group")
 	tell(event.WorldWritable, found.WorldWritable, "may be written by everybody")

@@ -1,6 +1,7 @@
 package causes
 
 import (
+	"slices"
 	"strings"
 	"sync"
 
@@ -11,6 +12,8 @@ import (
 type Kind struct {
 	Name  string // of many: "logs of the package manager"
 	Cause Cause
+	// Unlike tells that such a file is certain to be another each time, unless it is empty: it holds times or random numbers, whatever is done.
+	Unlike bool
 	// Drop tells that nothing misses the file: it can be removed by the step that made it.
 	Drop bool
 	// Env keeps a tool from making it, NAME=VALUE; empty: nothing is known to.
@@ -24,15 +27,15 @@ type Kind struct {
 
 // kinds are files that tools leave and that differ each time. Patterns are those of ignore files.
 var kinds = []Kind{
-	{Name: "logs of the package manager", Cause: Log, Drop: true, patterns: []string{"/var/log/dpkg.log", "/var/log/apt/", "/var/log/alternatives.log", "/var/log/dnf*.log", "/var/log/yum.log", "/var/log/hawkey.log",
+	{Name: "logs of the package manager", Unlike: true, Cause: Log, Drop: true, patterns: []string{"/var/log/dpkg.log", "/var/log/apt/", "/var/log/alternatives.log", "/var/log/dnf*.log", "/var/log/yum.log", "/var/log/hawkey.log",
 		"/var/log/apk.log", "/var/log/bootstrap.log", "/var/log/pacman.log"}, Cure: "remove them in the same step"},
-	{Name: "a cache of the loader", Cause: Cache, Drop: true, patterns: []string{"/var/cache/ldconfig/aux-cache"}, Cure: "remove it in the same step: it is made again when it is needed"},
+	{Name: "a cache of the loader", Unlike: true, Cause: Cache, Drop: true, patterns: []string{"/var/cache/ldconfig/aux-cache"}, Cure: "remove it in the same step: it is made again when it is needed"},
 	{Name: "caches of the package manager", Cause: Cache, Drop: true, patterns: []string{"/var/cache/apt/*.bin", "/var/lib/apt/lists/*", "/var/cache/dnf/", "/var/cache/yum/", "/var/cache/debconf/*-old", "/var/lib/dpkg/*-old", "/var/cache/apk/"},
 		Cure: "remove them in the same step"},
 	{Name: "a journal of the package manager", Cause: Log, Drop: false, patterns: []string{"/var/lib/dnf/history.sqlite*", "/var/lib/rpm/", "/usr/lib/sysimage/rpm/", "/var/lib/apt/extended_states"}, Cure: "clock: fixed"},
 	{Name: "python byte-code", Cause: Clock, Drop: true, Env: "PYTHONDONTWRITEBYTECODE=1", patterns: []string{"__pycache__/", "*.pyc"}, Cure: "PYTHONDONTWRITEBYTECODE=1, or compile with --invalidation-mode unchecked-hash"},
 	{Name: "a cache of fonts", Cause: Cache, Drop: true, patterns: []string{"/var/cache/fontconfig/", "**/.cache/fontconfig/"}, Cure: "remove it in the same step"},
-	{Name: "logs of npm", Cause: Log, Drop: true, Env: "npm_config_logs_max=0", patterns: []string{"**/.npm/_logs/"}, Cure: "npm_config_logs_max=0, or remove them in the same step"},
+	{Name: "logs of npm", Unlike: true, Cause: Log, Drop: true, Env: "npm_config_logs_max=0", patterns: []string{"**/.npm/_logs/"}, Cure: "npm_config_logs_max=0, or remove them in the same step"},
 	{Name: "caches of npm", Cause: Cache, Drop: true, patterns: []string{"**/.npm/_cacache/", "**/.npm/_update-notifier-last-checked", "**/node_modules/.cache/", "**/.cache/yarn/", "**/.yarn/cache/.tmp*", "**/.local/share/pnpm/", "**/.cache/node/"},
 		Cure: "a kept directory for them (kept:), or remove them in the same step"},
 	{Name: "caches of pip", Cause: Cache, Drop: true, Env: "PIP_NO_CACHE_DIR=1", patterns: []string{"**/.cache/pip/"}, Cure: "PIP_NO_CACHE_DIR=1, or a kept directory (kept:)"},
@@ -41,7 +44,7 @@ var kinds = []Kind{
 		Cure: "a kept directory (kept:)"},
 	{Name: "performance data of java", Cause: Processes, Drop: true, Env: "JAVA_TOOL_OPTIONS=-XX:-UsePerfData", patterns: []string{"/tmp/hsperfdata_*/"}, Cure: "fresh-tmp: true"},
 	{Name: "an id of the machine", Cause: Random, Drop: false, patterns: []string{"/etc/machine-id", "/var/lib/dbus/machine-id"}, Cure: "write it empty (write: {to: /etc/machine-id, text: \"\"}): each machine makes its own"},
-	{Name: "keys of the machine", Cause: Random, Secret: true, Drop: true, patterns: []string{"/etc/ssh/ssh_host_*_key*", "/etc/ssl/private/*", "/etc/ssl/certs/ssl-cert-snakeoil.pem"},
+	{Name: "keys of the machine", Unlike: true, Cause: Random, Secret: true, Drop: true, patterns: []string{"/etc/ssh/ssh_host_*_key*", "/etc/ssl/private/*", "/etc/ssl/certs/ssl-cert-snakeoil.pem"},
 		Cure: "remove them: everybody with the image would have them; make them when the image starts"},
 	{Name: "days on which passwords changed", Cause: Clock, patterns: []string{"/etc/shadow", "/etc/shadow-"}, Cure: "clock: fixed, or `chage -d 0`"},
 	{Name: "an index of manual pages", Cause: Cache, Drop: true, patterns: []string{"/var/cache/man/"}, Cure: "remove it in the same step"},
@@ -58,20 +61,20 @@ var matchers = sync.OnceValue(func() (all []ignore.Matcher) {
 	return all
 })
 
+// marks are parts of which every path of a kind has one: nearly all paths have none, which is told fast.
+var marks = []string{"log", "cache", "pyc", "tmp/", "lib/apt/", "lib/dpkg/", "lib/dnf", "rpm/", ".npm", ".config/go", ".m2/", ".gradle/", ".yarn", "pnpm", "node/", "machine-id", "ssh_host", "ssl/", "shadow", "_history"}
+
 // Known tells what a path, without a slash at its beginning, is known to be.
 func Known(path string) (Kind, bool) {
+	if !slices.ContainsFunc(marks, func(mark string) bool { return strings.Contains(path, mark) }) {
+		return Kind{}, false
+	}
 	for i, m := range matchers() {
 		if m.MatchAll(path, false) {
 			return kinds[i], true
 		}
 	}
 	return Kind{}, false
-}
-
-// Unlike reports whether what a kind of file holds is certain to be other each time: it holds times or random numbers whatever is done. Folders
-// for what is temporary, and what may as well be empty, are not.
-func (k Kind) Unlike() bool {
-	return k.Secret || k.Cause == Log || k.Name == "a cache of the loader" || k.Name == "python byte-code"
 }
 
 // Shown is a path as people write it.

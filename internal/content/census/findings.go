@@ -12,6 +12,7 @@ type Findings struct {
 	Secrets       []string // what is likely a key or a token
 	SetUID        []string
 	WorldWritable []string
+	Unlike        []string // of what a command left: files that are known to differ each time
 }
 
 // Program is a program with the architecture that it is for.

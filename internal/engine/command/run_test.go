@@ -80,8 +80,8 @@ func (n *noted) Entries() []tree.Entry {
 	return []tree.Entry{{Path: "level", Kind: tree.File, Mode: 0o644, Size: 4, Content: digest.ContentBytes([]byte("3.42"))}}
 }
 func (n *noted) Files() tree.Contents { return filetree.Memory("3.42") }
-func (n *noted) Over() []digest.Key { return nil }
-func (n *noted) Discard()           { n.note("discard") }
+func (n *noted) Over() []digest.Key   { return nil }
+func (n *noted) Discard()             { n.note("discard") }
 func (n *noted) Accept(context.Context) (tree.Contents, error) {
 	n.note("accept")
 	return filetree.Memory("3.42"), nil

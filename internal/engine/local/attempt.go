@@ -34,7 +34,7 @@ func (a *attempt) Entries() []tree.Entry   { return a.entries }
 func (a *attempt) Files() tree.Contents {
 	return contentsIn(a.box, filepath.Join(a.folder, "root"), a.entries)
 }
-func (a *attempt) Over() []digest.Key      { return a.over }
+func (a *attempt) Over() []digest.Key { return a.over }
 
 // Discard removes what the command left.
 func (a *attempt) Discard() {

@@ -28,6 +28,15 @@ type Predecessors struct {
 	plan   *plan.Plan
 	mutex  sync.Mutex
 	roots  map[string]reference.Reference // by image; the zero value: none
+	pinned map[plan.UnitID]reference.Reference
+}
+
+// Pin has an image for a platform follow one image, whatever is published; the zero value: none.
+func (p *Predecessors) Pin(unit plan.UnitID, to reference.Reference) {
+	if p.pinned == nil {
+		p.pinned = map[plan.UnitID]reference.Reference{}
+	}
+	p.pinned[unit] = to
 }
 
 // NewPredecessors returns the finder of the images that those of a plan follow.
@@ -38,7 +47,11 @@ func NewPredecessors(p *plan.Plan, st *store.Store, places *transfer.Places) *Pr
 // Predecessor returns the image of a unit that was published last: what the moving tag of the recipe stands on, else the highest
 // version.
 func (p *Predecessors) Predecessor(ctx context.Context, u *plan.Unit) (*layering.Predecessor, error) {
-	ref, err := p.root(ctx, u)
+	ref, pinned := p.pinned[u.ID]
+	var err error
+	if !pinned {
+		ref, err = p.root(ctx, u)
+	}
 	if err != nil || ref == (reference.Reference{}) {
 		return nil, err
 	}

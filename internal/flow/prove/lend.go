@@ -10,6 +10,7 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/report"
 	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/plan"
 )
@@ -118,4 +119,22 @@ func lendDownloads(ctx context.Context, p *plan.Plan, from, to *transfer.Places)
 		}
 	}
 	return nil
+}
+
+// Resolve implements baseimage.Finder, and tells whether a base was to be had.
+func (n *noted) Resolve(ctx context.Context, ref reference.Reference, p platform.Platform) (*baseimage.Found, error) {
+	found, err := n.engineBases.Resolve(ctx, ref, p)
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	if name := ref.String(); !n.told[name] {
+		n.told[name] = true
+		need := report.Need{Name: "base", What: name, Had: err == nil}
+		if err != nil {
+			need.What += ": " + err.Error()
+		} else {
+			need.What += " " + string(found.Root.Digest)
+		}
+		n.out.Needs = append(n.out.Needs, need)
+	}
+	return found, err
 }

@@ -67,8 +67,7 @@ type prover struct {
 // Images makes the images of a plan, reusing what is there, and then again without reuse.
 func Images(ctx context.Context, o Options) (*report.Proof, error) {
 	began := time.Now()
-	p := &prover{Options: o, units: map[plan.UnitID]*plan.Unit{}, tried: map[string]*report.ProvenStep{}, runtime: longestNarrowing,
-		proof: &report.Proof{Images: []report.ProvenImage{}, Varied: []report.Condition{}, Fixed: []report.Condition{}, Unvaried: []report.Condition{}, Differing: []report.ProvenStep{}}}
+	p := newProver(o)
 	eo, done, err := o.Work.Engine(ctx, event.Func(func(e event.Event) {
 		if f, is := e.(event.Finished); is && !f.Outcome.Worked() && f.Outcome != event.Failed {
 			return // what is there already is what is proved
@@ -89,7 +88,7 @@ func Images(ctx context.Context, o Options) (*report.Proof, error) {
 	eo.Done = func(ctx context.Context, r *engine.Result, steps []*engine.Done) error {
 		p.made, p.steps, p.proof.Built = r, steps, r.Took.Seconds()
 		for p.proof.Rounds < max(1, o.Rounds) && len(p.proof.Differing) == 0 && !p.differs() {
-			if err := p.round(ctx); err != nil {
+			if err := p.round(ctx, p.again); err != nil {
 				return err
 			}
 		}
@@ -103,12 +102,17 @@ func Images(ctx context.Context, o Options) (*report.Proof, error) {
 	return p.proof, nil
 }
 
+func newProver(o Options) *prover {
+	return &prover{Options: o, units: map[plan.UnitID]*plan.Unit{}, tried: map[string]*report.ProvenStep{}, runtime: longestNarrowing,
+		proof: &report.Proof{Images: []report.ProvenImage{}, Varied: []report.Condition{}, Fixed: []report.Condition{}, Unvaried: []report.Condition{}, Differing: []report.ProvenStep{}}}
+}
+
 func (p *prover) differs() bool {
 	return slices.ContainsFunc(p.proof.Images, func(i report.ProvenImage) bool { return i.Digest != i.Again })
 }
 
-// round makes all again.
-func (p *prover) round(ctx context.Context) error {
+// round makes all again, in another store, and hands on where.
+func (p *prover) round(ctx context.Context, use func(ctx context.Context, w *Elsewhere, ex *local.Local, v *varied) error) error {
 	p.proof.Rounds++
 	v := p.vary()
 	dir, err := os.MkdirTemp(p.room(v), "imbricat-verify-")
@@ -143,21 +147,29 @@ func (p *prover) round(ctx context.Context) error {
 			return err
 		}
 	}
-	return p.again(ctx, w, ex, v)
+	return use(ctx, w, ex, v)
+}
+
+// engine gathers what it takes to make all in another store: bases and downloads are taken over.
+func (p *prover) engine(ctx context.Context, w *Elsewhere, ex *local.Local) (o engine.Options, done func(), err error) {
+	if o, done, err = w.Engine(ctx, quiet(p.Sink)); err != nil {
+		return o, nil, err
+	}
+	o.Executor = ex
+	o.Bases = &lentBases{engineBases: p.bases, from: p.Work.Places, to: w.Places}
+	if err = lendDownloads(ctx, p.Work.Plan, p.Work.Places, w.Places); err != nil {
+		done()
+	}
+	return o, done, err
 }
 
 // again makes the images in another store, and compares.
 func (p *prover) again(ctx context.Context, w *Elsewhere, ex *local.Local, v *varied) error {
-	o, done, err := w.Engine(ctx, quiet(p.Sink))
+	o, done, err := p.engine(ctx, w, ex)
 	if err != nil {
 		return err
 	}
 	defer done()
-	o.Executor = ex
-	o.Bases = &lentBases{engineBases: p.bases, from: p.Work.Places, to: w.Places}
-	if err := lendDownloads(ctx, p.Work.Plan, p.Work.Places, w.Places); err != nil {
-		return err
-	}
 	o.Done = func(ctx context.Context, r *engine.Result, steps []*engine.Done) error {
 		return p.compare(ctx, &round{prover: p, where: w, varied: v, made: r, steps: steps})
 	}

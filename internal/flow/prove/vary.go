@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/engine/sandbox/conditions"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/plan"
 )
 
 // varied is what one making of all is done under.
@@ -144,13 +145,23 @@ func (p *prover) room(v *varied) string {
 	return os.TempDir()
 }
 
+// hasCommand reports whether some step is a command like that.
+func (p *prover) hasCommand(like func(do plan.Run) bool) bool {
+	return slices.ContainsFunc(p.Work.Plan.Units, func(u *plan.Unit) bool {
+		return slices.ContainsFunc(u.Steps, func(s plan.Step) bool {
+			do, is := s.Do.(plan.Run)
+			return is && like(do)
+		})
+	})
+}
+
 // probe finds out what commands see, of what is the same for all of them and of what is varied. What does not hold is told and ends the proof.
 func (p *prover) probe(ctx context.Context, ex *local.Local, dir string, v *varied) error {
 	add := func(list *[]report.Condition, name, format string, values ...any) {
 		*list = append(*list, report.Condition{Name: name, What: fmt.Sprintf(format, values...)})
 	}
 	add(&p.proof.Varied, "builder", "another project folder, USER, LOGNAME, HOSTNAME, TZ, LANG, LC_ALL and umask")
-	if !slices.ContainsFunc(p.steps, func(d *engine.Done) bool { return d.Run != nil }) {
+	if !p.hasCommand(func(plan.Run) bool { return true }) {
 		return nil // nothing else meets what is varied
 	}
 	box, err := ex.Tried(ctx)
@@ -212,7 +223,7 @@ func (p *prover) probed(plain, other *sandbox.Seen, v *varied) error {
 	}
 	day := func(seconds int64) string { return time.Unix(seconds, 0).UTC().Format(time.DateOnly) }
 	network := ""
-	if slices.ContainsFunc(p.steps, func(d *engine.Done) bool { return d.Network() }) {
+	if p.hasCommand(func(do plan.Run) bool { return do.Network }) {
 		network = ", of commands with a network " + day(plain.Clock+int64(v.online.Seconds()))
 	}
 	tell("clock", other.Clock-plain.Clock > int64((v.ahead-time.Hour).Seconds()), "%s in place of %s%s", day(other.Clock), day(plain.Clock), network)

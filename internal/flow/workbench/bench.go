@@ -65,7 +65,7 @@ type Given struct {
 	Network    bool              `json:"network"`
 	FreshTmp   bool              `json:"freshTmp,omitempty"`
 	FixedClock bool              `json:"fixedClock,omitempty"`
-	Sorted     bool              `json:"sorted,omitempty"` // lists of folders
+	Sorted     bool              `json:"sorted,omitempty"`  // lists of folders
 	LinesBy    string            `json:"linesBy,omitempty"` // empty: /bin/sh
 	Strict     bool              `json:"strict,omitempty"`
 	Kept       map[string]string `json:"kept,omitempty"` // places of kept directories, by name

@@ -107,13 +107,14 @@ const (
 	Events         = "events"          // the file of events could not be written to
 	Layers         = "layers"          // the lock divides an image into more layers than there is room for
 	Stale          = "stale"           // a step replaces what an earlier command made something of, and a tool may not notice
+	Unreproducible = "unreproducible"  // a command leaves files that are known to differ each time
 	Unstable       = "unstable"        // a command left something else than before, though it read the same
 	Damaged        = "damaged"         // a blob, or a tree that lay unpacked, was changed in the store and is made again
 	Confined       = "confined"        // commands are kept apart from the machine less than they could be
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram, WholeArchive, OwnOutput}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Unreproducible, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram, WholeArchive, OwnOutput}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}
