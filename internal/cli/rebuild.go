@@ -57,10 +57,16 @@ func (s *session) rebuild(ctx context.Context, args []string) error {
 		documents = append(documents, document)
 	}
 	view.Close("")
+	equal := !slices.ContainsFunc(documents, func(r *report.Rebuilt) bool { return r.Equal == "" })
+	if equal {
+		if err := s.stateRebuilt(ctx, documents, told); err != nil {
+			return err
+		}
+	}
 	if err := s.result(documents, func() string { return report.RebuiltText(s.paint, documents, int(s.cmd.Int("top"))) }); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(documents, func(r *report.Rebuilt) bool { return r.Equal == "" }) {
+	if !equal {
 		return flow.Differsf("what was published could not be built again as it is; nothing was changed")
 	}
 	return nil

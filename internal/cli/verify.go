@@ -34,6 +34,9 @@ func verifyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "contents", Usage: "read every layer and compare it with its digest, in place of asking whether it is there"},
 			&cli.BoolFlag{Name: "cure", Usage: "try changes of steps that are not reproducible, and print those that hold"},
 			&cli.IntFlag{Name: "rounds", Value: 1, Usage: "how `OFTEN` all is built again, each time under other conditions"},
+			&cli.IntFlag{Name: "records", HideDefault: true, Usage: "read the whole store, and run so `MANY` of the commands again whose records the recipe's steps reuse, those that were reused most with most chance"},
+			&cli.StringFlag{Name: "statement", Usage: "write what was proved to `FILE`, as an in-toto statement (with --receipt: beside it, NAME.proof.json, unless this names another)"},
+			&cli.BoolFlag{Name: "attach", Usage: "push that statement beside the images where they are published, as an artifact that refers to them"},
 			platformFlag(), factFlag(), sandboxFlag(), jobsFlag(), topFlag(20)},
 		Action: func(ctx context.Context, c *cli.Command) error { return runVerify(ctx, newSession(c)) },
 	})
@@ -46,6 +49,10 @@ func runVerify(ctx context.Context, s *session) error {
 	}
 	own, err := s.ownUnits(args)
 	switch {
+	case s.cmd.IsSet("records") && err == nil && own:
+		return s.proveStore(ctx, args)
+	case s.cmd.IsSet("records") && err == nil:
+		return flow.Usagef("--records is of the store and of the recipe's steps: it takes images of the recipe, or no arguments")
 	case err != nil:
 		return err
 	case own:
@@ -116,11 +123,67 @@ func (s *session) prove(ctx context.Context, names []string) error {
 		return err
 	}
 	view.Close("")
+	if document.Reproducible {
+		if err := s.stateProof(ctx, w, document); err != nil {
+			return err
+		}
+	}
 	if err := s.result(document, func() string { return report.ProofText(s.paint, document, int(s.cmd.Int("top"))) }); err != nil {
 		return err
 	}
 	if !document.Reproducible {
 		return flow.Differsf("what was built again differs; nothing was changed")
+	}
+	return nil
+}
+
+// proveStore reads the store, and runs commands of records again.
+func (s *session) proveStore(ctx context.Context, names []string) error {
+	most := int(s.cmd.Int("records"))
+	if most < 0 {
+		return flow.Usagef("--records takes a number from 0")
+	}
+	choice := workspace.Choice{Images: names, Stages: true}
+	p, err := s.plan(choice)
+	if err != nil {
+		return err
+	}
+	w, err := s.workOn(p)
+	if err != nil {
+		return err
+	}
+	s.snapshotChecker(ctx, w.Store)
+	checked, err := w.Store.Check(ctx, false)
+	if err != nil {
+		return err
+	}
+	if checked.Findings == nil {
+		checked.Findings = []store.Finding{}
+	}
+	book, err := s.openLogbook(w.Store)
+	if err != nil {
+		return err
+	}
+	reuses, err := book.Reuses()
+	if err != nil {
+		return err
+	}
+	view := s.view(ctx)
+	defer view.Close("")
+	document, err := prove.Records(ctx, s.proving(w, choice, view), most, reuses)
+	if err != nil {
+		return err
+	}
+	view.Close("")
+	document.Store = checked
+	if err := s.result(document, func() string { return report.StoreProofText(s.paint, document) }); err != nil {
+		return err
+	}
+	switch {
+	case len(checked.Findings) > 0:
+		return flow.Differsf("the store %s has %s; `imbricat store check --repair` removes what is damaged", w.Store.Dir(), report.Count(len(checked.Findings), "finding"))
+	case document.Wrong() > 0:
+		return flow.Differsf("%s must not be reused; --fresh runs the steps again", report.Count(document.Wrong(), "record"))
 	}
 	return nil
 }

@@ -18,6 +18,7 @@ type Done struct {
 	Plan *plan.Step
 	Tree *filetree.Tree // what it laid down
 	Run  *store.Run     // of a command; nil: it is none
+	Ran  bool           // it ran in this build; else its record was found
 	// Needs are the units out of which it takes, apart from its own.
 	Needs []*plan.Unit
 
@@ -43,7 +44,7 @@ func (w *work) done() (all []*Done) {
 			}
 			d := &Done{Name: s.name, Plan: s.plan, Tree: s.outcome.Tree, runner: w.runner, command: s.command}
 			if s.outcome.Run != nil {
-				d.Run = s.outcome.Run.Record
+				d.Run, d.Ran = s.outcome.Run.Record, s.outcome.Run.Ran
 			}
 			for _, n := range s.inputs.units {
 				if !slices.Contains(d.Needs, n.plan) {

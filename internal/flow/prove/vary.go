@@ -229,7 +229,7 @@ func (p *prover) probed(plain, other *sandbox.Seen, v *varied) error {
 	tell("clock", other.Clock-plain.Clock > int64((v.ahead-time.Hour).Seconds()), "%s in place of %s%s", day(other.Clock), day(plain.Clock), network)
 	tell("listing", v.listed(plain.Names, other.Names), "folders are listed in the order %s", v.order)
 	tell("processes", other.PID >= v.first, "their numbers begin at %d", v.first)
-	tell("machine", other.Release != plain.Release, "the kernel calls itself %s in place of %s", other.Release, plain.Release)
+	tell("machine", other.Release != plain.Release, "another release and version of the kernel (%s), boot and processor", other.Release)
 	tell("addresses", other.Address != plain.Address, "where programs lie in memory is random")
 	if v.cores > 0 {
 		tell("processors", other.Processors != plain.Processors, "%d in place of %d", other.Processors, plain.Processors)

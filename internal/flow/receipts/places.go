@@ -6,13 +6,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 
-	"github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/content/image"
@@ -20,6 +18,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/receipt"
+	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/recipe"
 )
@@ -48,21 +47,7 @@ func (k *Recorder) publish(ctx context.Context, ref reference.Reference, text []
 	if err != nil {
 		return err
 	}
-	repository := client.Repository(ref.Host, ref.Repository)
-	layer := digest.Descriptor{MediaType: receipt.MediaType, Digest: digest.FromBytes(text), Size: int64(len(text))}
-	manifest := v1.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: v1.MediaTypeImageManifest, ArtifactType: receipt.MediaType,
-		Config: v1.DescriptorEmptyJSON, Layers: []digest.Descriptor{layer}}
-	manifest.Config.Data = nil
-	body, err := json.Marshal(manifest)
-	if err != nil {
-		return err
-	}
-	for desc, content := range map[*digest.Descriptor][]byte{&manifest.Config: []byte("{}"), &layer: text} {
-		if err := repository.PutBlob(ctx, *desc, func(at int64) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(content[at:])), nil }); err != nil {
-			return fmt.Errorf("keeping the receipt: %w", err)
-		}
-	}
-	if err := repository.PutManifest(ctx, tagOf(ref.Tag, r), v1.MediaTypeImageManifest, body); err != nil {
+	if _, err := client.Repository(ref.Host, ref.Repository).PutArtifact(ctx, tagOf(ref.Tag, r), registry.Artifact{Type: receipt.MediaType, Content: text}); err != nil {
 		return fmt.Errorf("keeping the receipt: %w", err)
 	}
 	return nil

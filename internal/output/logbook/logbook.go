@@ -332,6 +332,25 @@ func (b *Book) Ran(reused Step) (number int64, ran Step, err error) {
 	return number, all[0], nil
 }
 
+// Reuses returns how often each run of a command was reused by builds that the logbook holds, by its key and its trace.
+func (b *Book) Reuses() (map[[2]string]int, error) {
+	rows, err := b.db.Query("select key, trace, count(*) from steps where outcome = 'reused' and key != '' group by key, trace")
+	if err != nil {
+		return nil, fmt.Errorf("reading the logbook: %w", err)
+	}
+	defer rows.Close()
+	all := map[[2]string]int{}
+	for rows.Next() {
+		var run [2]string
+		var n int
+		if err := rows.Scan(&run[0], &run[1], &n); err != nil {
+			return nil, fmt.Errorf("reading the logbook: %w", err)
+		}
+		all[run] = n
+	}
+	return all, rows.Err()
+}
+
 func (b *Book) steps(where string, args ...any) ([]Step, error) {
 	rows, err := b.db.Query(`select unit, platform, place, label, outcome, reason, more, wall, cpu, spared, files, bytes, packed, key, trace, inputs, log
 		from steps where `+where+` order by position`, args...)
