@@ -25,7 +25,7 @@ func (o *initOrders) surround() error {
 	if under.Answered() && !o.Spec.Observe {
 		return refused("conditions", "showing the command another clock, order or machine", fmt.Errorf("it is not observed"))
 	}
-	if under.FirstPID > 0 {
+	if under.FirstPID > 0 && o.Kind != Chroot {
 		if err := countTo(under.FirstPID - 1); err != nil {
 			return refused("conditions", "giving processes other numbers", err)
 		}

@@ -162,6 +162,7 @@ func remedies(d *engine.Done, s *report.ProvenStep) (all []remedy) {
 	if len(removed) > 0 && len(do.Lines) > 0 {
 		line := "rm -rf " + strings.Join(quotedPaths(removed), " ")
 		add("run", line, func(c *executor.Command) { c.Args[len(c.Args)-1] += "\n" + line })
+		all = append(all[len(all)-1:], all[:len(all)-1]...) // what comes last is given up first
 	}
 	return all
 }
