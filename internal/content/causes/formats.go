@@ -180,8 +180,9 @@ func zipMembers(content []byte) (all []member, err error) {
 	if err != nil {
 		return nil, err
 	}
+	left := int64(Most)
 	for i, f := range r.File {
-		if i == mostMembers {
+		if i == mostMembers || left <= 0 {
 			break
 		}
 		m := member{name: f.Name, fields: []memberField{{"modification time", stampOf(f.Modified), Clock}, {"extra field", fmt.Sprintf("%x", f.Extra), Clock}, {"mode", f.Mode().String(), Other}}}
@@ -189,7 +190,8 @@ func zipMembers(content []byte) (all []member, err error) {
 		if err != nil {
 			continue
 		}
-		m.content, _ = io.ReadAll(io.LimitReader(body, Most)) // what is damaged is compared as far as it goes
+		m.content, _ = io.ReadAll(io.LimitReader(body, left)) // what is damaged is compared as far as it goes
+		left -= int64(len(m.content))
 		body.Close()
 		all = append(all, m)
 	}

@@ -37,18 +37,26 @@ func (b *Box) Probe(ctx context.Context, work string, under conditions.Condition
 	for _, name := range probeNames {
 		view = append(view, tree.Entry{Path: "names/" + name, Kind: tree.File, Mode: 0o644, Content: digest.ContentBytes(nil)})
 	}
+	feed := noFiles(view)
+	if b.kind == Chroot { // nothing of the machine can be shown there, so the program is laid down
+		if view, feed, err = withProgram(view, program); err != nil {
+			return nil, err
+		}
+	}
 	var out bytes.Buffer
-	s := &Spec{Work: work, Top: view[0], Args: []string{roleProbe}, Dir: "/names", Env: []string{"LANG=C.UTF-8", "PATH=/bin"}, Observe: true, Under: under, Stdout: &out,
-		Points: []tree.Entry{view[0], {Path: strings.TrimPrefix(roleProbe, "/"), Kind: tree.File, Mode: 0o755, Content: digest.ContentBytes(nil)}},
-		Mounts: []Mount{{From: program, At: roleProbe, ReadOnly: true}}}
+	s := &Spec{Work: work, Top: view[0], Args: []string{roleProbe}, Dir: "/names", Env: []string{"LANG=C.UTF-8", "PATH=/bin"}, Observe: true, Under: under, Stdout: &out}
+	if b.kind != Chroot {
+		s.Points = []tree.Entry{view[0], {Path: strings.TrimPrefix(roleProbe, "/"), Kind: tree.File, Mode: 0o755, Content: digest.ContentBytes(nil)}}
+		s.Mounts = []Mount{{From: program, At: roleProbe, ReadOnly: true}}
+	}
 	if b.overlay {
 		base := filepath.Join(work, "base")
-		if err := b.Lay(ctx, base, view, noFiles(view)); err != nil {
+		if err := b.Lay(ctx, base, view, feed); err != nil {
 			return nil, err
 		}
 		s.Lower = []string{base}
 	}
-	if err := b.Prepare(ctx, s, view, noFiles(view)); err != nil {
+	if err := b.Prepare(ctx, s, view, feed); err != nil {
 		return nil, err
 	}
 	status, err := b.Run(ctx, s)
@@ -63,6 +71,27 @@ func (b *Box) Probe(ctx context.Context, work string, under conditions.Condition
 		return nil, fmt.Errorf("reading what a command sees: %w", err)
 	}
 	return seen, nil
+}
+
+// withProgram adds a program of the machine to a view of empty files, where the probe is to be.
+func withProgram(view []tree.Entry, program string) ([]tree.Entry, Feed, error) {
+	text, err := os.ReadFile(program)
+	if err != nil {
+		return nil, nil, err
+	}
+	view = append(view, tree.Entry{Path: strings.TrimPrefix(roleProbe, "/"), Kind: tree.File, Mode: 0o755, Size: int64(len(text)), Content: digest.ContentBytes(text)})
+	slices.SortFunc(view, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
+	return view, func(put func(int, int64, io.Reader) error) error {
+		for i := range view {
+			if view[i].Kind != tree.File {
+				continue
+			}
+			if err := put(i, -1, bytes.NewReader(text[:view[i].Size])); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, nil
 }
 
 // probeMain tells what it sees.
