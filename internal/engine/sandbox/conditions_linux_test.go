@@ -10,8 +10,10 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unsafe"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine/sandbox/conditions"
@@ -25,6 +27,8 @@ func seeMain() {
 	switch os.Getenv(probeEnv) {
 	case "clock":
 		fmt.Println(time.Now().Unix())
+	case "until":
+		untilMain()
 	case "names":
 		f, err := os.Open("/names")
 		if err != nil {
@@ -38,6 +42,39 @@ func seeMain() {
 		names, _ := f.Readdirnames(2)
 		fmt.Println(names)
 	}
+}
+
+// untilMain waits until moments of the wall clock that are near, and tells whether they came when they should.
+func untilMain() {
+	soon := func() unix.Timespec {
+		var now unix.Timespec
+		_ = unix.ClockGettime(unix.CLOCK_REALTIME, &now)
+		return unix.NsecToTimespec(now.Nano() + int64(60*time.Millisecond))
+	}
+	tell := func(name string, wait func(at unix.Timespec) error) {
+		began := time.Now()
+		err := wait(soon())
+		took := time.Since(began)
+		fmt.Println(name, err, took > 50*time.Millisecond, took < 20*time.Second)
+	}
+	tell("sleep", func(at unix.Timespec) error {
+		return unix.ClockNanosleep(unix.CLOCK_REALTIME, unix.TIMER_ABSTIME, &at, nil)
+	})
+	wait := func(word *uint32, at unix.Timespec) unix.Errno {
+		const waitBitset, private, realtime = 9, 128, 256
+		_, _, errno := unix.Syscall6(unix.SYS_FUTEX, uintptr(unsafe.Pointer(word)), waitBitset|private|realtime, 0, uintptr(unsafe.Pointer(&at)), 0, ^uintptr(0))
+		return errno
+	}
+	tell("lock", func(at unix.Timespec) error {
+		word := new(uint32)
+		for {
+			if errno := wait(word, at); errno != 0 && errno != unix.EINTR {
+				return errno
+			}
+		}
+	})
+	changed := uint32(1)
+	fmt.Println("changed", wait(&changed, soon()))
 }
 
 // TestConditions: each condition is what a command sees, of a static program of Go, of one of C and of many processes, and nothing else of it changes.
@@ -65,6 +102,9 @@ func TestConditions(t *testing.T) {
 		require.NoError(t, err, "%s: %q", name, out)
 		require.InDelta(t, start.Unix(), int64(seconds.Seconds()), 60, name)
 	}
+	until := "sleep <nil> true true\nlock connection timed out true true\nchanged resource temporarily unavailable"
+	require.Equal(t, until, try(probeEnv+"=until /probe", clock))
+	require.Equal(t, until, try(probeEnv+"=until /probe", conditions.Conditions{Clock: time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)}))
 	require.Equal(t, "2", try("a=$(busybox date +%s); sleep 2; b=$(busybox date +%s); echo $((b-a))", clock), "it advances")
 	many := try("for i in 1 2 3 4 5 6 7 8; do (for j in 1 2 3 4 5 6 7 8; do busybox date +%Y; done) & done; wait", clock)
 	require.Equal(t, strings.TrimSpace(strings.Repeat("2031\n", 64)), many)

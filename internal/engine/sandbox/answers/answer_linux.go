@@ -31,6 +31,8 @@ type Call struct {
 	Name   string
 	Narrow bool // the process is one of 32 bits
 	Args   [6]uint64
+	// Waits reports whether the thread is still stopped in the call: whoever has its number else is another one, which is none of ours.
+	Waits func() bool
 }
 
 // Reply is what a call comes to. Without Done the kernel carries the call out.
@@ -154,11 +156,11 @@ func (a *Answerer) clock(c Call) (Reply, error) {
 		if at == 0 {
 			return Reply{Done: true, Value: seconds}, nil
 		}
-		return a.written(c.PID, at, inMemory(c.Narrow, seconds), seconds), nil
+		return a.written(c, at, inMemory(c.Narrow, seconds), seconds), nil
 	default:
 		return Reply{}, unable("the call %s", c.Name)
 	}
-	return a.written(c.PID, at, inMemory(c.Narrow && c.Name != "clock_gettime64", seconds, rest), 0), nil
+	return a.written(c, at, inMemory(c.Narrow && c.Name != "clock_gettime64", seconds, rest), 0), nil
 }
 
 // inMemory returns numbers as a process of 64 or 32 bits has them in memory. What this program is for is little-endian.
@@ -174,11 +176,31 @@ func inMemory(narrow bool, values ...int64) (out []byte) {
 }
 
 // written is the reply to a call whose result lies in memory.
-func (a *Answerer) written(pid int, at uint64, text []byte, value int64) Reply {
-	if err := writeMemory(pid, at, text); err != nil {
+func (a *Answerer) written(c Call, at uint64, text []byte, value int64) Reply {
+	if err := a.write(c, at, text); err != nil {
 		return Reply{Done: true, Errno: unix.EFAULT}
 	}
 	return Reply{Done: true, Value: value}
+}
+
+// write writes into the memory of a thread that is stopped in a call. What is open is the memory of who waits, if it waits after it was opened.
+func (a *Answerer) write(c Call, at uint64, text []byte) error {
+	if len(text) == 0 {
+		return nil
+	}
+	fd, err := unix.Openat(a.proc, fmt.Sprintf("%d/mem", c.PID), unix.O_WRONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	if !c.Waits() {
+		return unix.ESRCH
+	}
+	n, err := unix.Pwrite(fd, text, int64(at))
+	if err == nil && n != len(text) {
+		err = unix.EFAULT
+	}
+	return err
 }
 
 const (
@@ -233,7 +255,7 @@ func (a *Answerer) numbers(c Call) (Reply, error) {
 	a.seeds[c.PID]++
 	out := make([]byte, size)
 	_, _ = rand.NewChaCha8(seedOf(a.under.Seed, a.seeds[c.PID])).Read(out) // it never fails
-	return a.written(c.PID, c.Args[0], out, int64(size)), nil
+	return a.written(c, c.Args[0], out, int64(size)), nil
 }
 
 func seedOf(seed, n uint64) (out [32]byte) {
@@ -256,7 +278,7 @@ func (a *Answerer) machine(c Call) (Reply, error) {
 		*field = [65]byte{}
 		copy(field[:len(field)-1], text)
 	}
-	return a.written(c.PID, c.Args[0], unsafe.Slice((*byte)(unsafe.Pointer(&name)), unsafe.Sizeof(name)), 0), nil
+	return a.written(c, c.Args[0], unsafe.Slice((*byte)(unsafe.Pointer(&name)), unsafe.Sizeof(name)), 0), nil
 }
 
 // Kernel returns the release and the version that a kernel says of itself where a machine is shown.

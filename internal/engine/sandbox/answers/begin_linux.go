@@ -27,13 +27,17 @@ const (
 
 // Catch makes ready for a program that a process is about to begin. Ready says whether anything was done, and then Begun must follow when the call
 // goes on. It must be called by the thread that calls Begun.
-func (a *Answerer) Catch(thread int) (ready bool, err error) {
+func (a *Answerer) Catch(thread int, waits func() bool) (ready bool, err error) {
 	if !a.under.Hidden() {
 		return false, nil
 	}
 	_, _, errno := unix.Syscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(thread), 0, unix.PTRACE_O_TRACEEXEC, 0, 0)
 	switch errno {
 	case 0:
+		if !waits() { // its number is another one's by now
+			letGo(thread)
+			return false, nil
+		}
 		return true, nil
 	case unix.ESRCH:
 		return false, nil // it is gone
@@ -90,6 +94,25 @@ func (a *Answerer) Begun(thread int) error {
 		}
 	}
 	return unable("another clock: a program did not begin")
+}
+
+// letGo lets something go that runs.
+func letGo(thread int) {
+	if unix.PtraceInterrupt(thread) != nil {
+		return // it ended
+	}
+	var status unix.WaitStatus
+	for {
+		pid, err := unix.Wait4(thread, &status, unix.WALL, nil)
+		switch {
+		case errors.Is(err, unix.EINTR):
+		case err != nil, pid == thread && !status.Stopped():
+			return
+		default:
+			_ = release(thread, 0)
+			return
+		}
+	}
 }
 
 func release(pid int, signal unix.Signal) error {

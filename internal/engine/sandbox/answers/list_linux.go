@@ -46,7 +46,7 @@ func (a *Answerer) list(c Call) (Reply, error) {
 	if err != nil {
 		return Reply{}, nil // it is gone
 	}
-	open, err := openOf(pid, int(int32(c.Args[0])))
+	open, err := openOf(c, pid, int(int32(c.Args[0])))
 	if err != nil {
 		if errors.Is(err, unix.EBADF) || errors.Is(err, unix.ESRCH) {
 			return Reply{}, nil
@@ -84,7 +84,7 @@ func (a *Answerer) list(c Call) (Reply, error) {
 	if _, err := unix.Seek(open, int64(next), unix.SEEK_SET); err != nil {
 		return Reply{}, unable("the order of a list: %w", err)
 	}
-	return a.written(c.PID, c.Args[1], text, int64(len(text))), nil
+	return a.written(c, c.Args[1], text, int64(len(text))), nil
 }
 
 // process returns the number of the process that a thread belongs to.
@@ -106,12 +106,15 @@ func (a *Answerer) process(thread int) (int, error) {
 }
 
 // openOf returns a descriptor of what a process has open, which shares its position.
-func openOf(pid, fd int) (int, error) {
+func openOf(c Call, pid, fd int) (int, error) {
 	process, err := unix.PidfdOpen(pid, 0)
 	if err != nil {
 		return 0, err
 	}
 	defer unix.Close(process)
+	if !c.Waits() {
+		return 0, unix.ESRCH
+	}
 	return unix.PidfdGetfd(process, fd, 0)
 }
 

@@ -67,6 +67,7 @@ const mostNotes = 2_000_000
 const (
 	listenerReceive = 0xc0502100
 	listenerSend    = 0xc0182101
+	listenerValid   = 0x40082102
 	listenerFlags   = 0x40082104
 	syncWakeUp      = 1      // SECCOMP_USER_NOTIF_FD_SYNC_WAKE_UP
 	filterListener  = 1 << 3 // SECCOMP_FILTER_FLAG_NEW_LISTENER
@@ -178,10 +179,14 @@ func (o *Observer) send(r reply) {
 // answer answers a call as the conditions ask, or lets it go on. A program that begins is stripped of what would tell it otherwise.
 func (o *Observer) answer(n *notification) error {
 	c := o.calls[callID{n.arch, uint32(n.number)}]
+	waits := func() bool {
+		_, _, errno := unix.Syscall(unix.SYS_IOCTL, uintptr(o.Listener), listenerValid, uintptr(unsafe.Pointer(&n.id)))
+		return errno == 0
+	}
 	var got answers.Reply
 	if c != nil && (c.answered() || c.act == answers.List) {
 		var err error
-		if got, err = o.answerer.Answer(answers.Call{PID: int(n.pid), Kind: c.act, Name: c.name, Narrow: n.arch == unix.AUDIT_ARCH_I386, Args: n.args}); err != nil {
+		if got, err = o.answerer.Answer(answers.Call{PID: int(n.pid), Kind: c.act, Name: c.name, Narrow: n.arch == unix.AUDIT_ARCH_I386, Args: n.args, Waits: waits}); err != nil {
 			return err
 		}
 	} else {
@@ -194,7 +199,7 @@ func (o *Observer) answer(n *notification) error {
 	begins := false
 	if c != nil && c.act == "exec" {
 		var err error
-		if begins, err = o.answerer.Catch(int(n.pid)); err != nil {
+		if begins, err = o.answerer.Catch(int(n.pid), waits); err != nil {
 			return err
 		}
 		got.After = 0
