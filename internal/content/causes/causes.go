@@ -119,7 +119,7 @@ func (l *look) at(name, prefix string, was, now []byte, depth int) {
 		return
 	}
 	if isText(was) && isText(now) {
-		l.text(name, prefix, was, now)
+		l.text(prefix, was, now)
 	} else {
 		l.binary(prefix, was, now)
 	}

@@ -12,7 +12,7 @@ import (
 )
 
 // text compares texts line by line, and tells what differs in the first lines that do.
-func (l *look) text(name, prefix string, was, now []byte) {
+func (l *look) text(prefix string, was, now []byte) {
 	a, b := lines(was), lines(now)
 	if len(a) == len(b) && !slices.Equal(a, b) {
 		x, y := slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b))

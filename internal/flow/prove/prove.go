@@ -115,7 +115,7 @@ func (p *prover) differs() bool {
 func (p *prover) round(ctx context.Context, use func(ctx context.Context, w *Elsewhere, ex *local.Local, v *varied) error) error {
 	p.proof.Rounds++
 	v := p.vary()
-	dir, err := os.MkdirTemp(p.room(v), "imbricat-verify-")
+	dir, err := os.MkdirTemp(p.room(), "imbricat-verify-")
 	if err != nil {
 		return err
 	}

@@ -122,7 +122,7 @@ const (
 )
 
 // room chooses a folder for another store: on another file system than the store's where one has room.
-func (p *prover) room(v *varied) string {
+func (p *prover) room() string {
 	need := int64(leastRoom)
 	for _, d := range p.steps {
 		need += times * d.Tree.Bytes

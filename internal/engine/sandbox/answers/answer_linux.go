@@ -89,7 +89,7 @@ func (a *Answerer) Answer(c Call) (r Reply, err error) {
 	case Until:
 		return a.until(c)
 	case Random:
-		r, err = a.numbers(c)
+		r = a.numbers(c)
 	case Machine:
 		r, err = a.machine(c)
 	case List:
@@ -250,12 +250,12 @@ func (a *Answerer) until(c Call) (Reply, error) {
 const mostRandom = 1 << 25
 
 // numbers makes random numbers of the seed. Those of one process differ from one another, or it would look for an unused name forever.
-func (a *Answerer) numbers(c Call) (Reply, error) {
+func (a *Answerer) numbers(c Call) Reply {
 	size := min(c.Args[1], mostRandom)
 	a.seeds[c.PID]++
 	out := make([]byte, size)
 	_, _ = rand.NewChaCha8(seedOf(a.under.Seed, a.seeds[c.PID])).Read(out) // it never fails
-	return a.written(c, c.Args[0], out, int64(size)), nil
+	return a.written(c, c.Args[0], out, int64(size))
 }
 
 func seedOf(seed, n uint64) (out [32]byte) {
