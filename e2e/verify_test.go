@@ -44,7 +44,7 @@ var notTheSame = []struct {
 	{"kernel's name", "uname -a > /out/machine", "/out/machine", causes.Machine, "line 1", ""},
 	{"zip", "cp -r /src/pages /z && cd /z && zip -q /out/pages.zip ebb flood neap", "/out/pages.zip", causes.Clock, "zip entry ebb: modification time", ""},
 	{"jar", "cd /w && javac -d classes /src/Tide.java && jar cf /out/tide.jar -C classes . && rm -r classes", "/out/tide.jar", causes.Clock, "zip entry META-INF/: modification time", ""},
-	{"folder of a build", "cd $(mktemp -d) && cp /src/main.go . && GO111MODULE=off GOCACHE=$PWD/c go build -o /out/tide main.go && rm -rf $PWD", "/out/tide", causes.Random, "a text", `GOFLAGS: "-trimpath -buildvcs=false"`},
+	{"folder of a build", "cp -r /src/mod $(mktemp -d) && cd /tmp/tmp.*/mod && GOCACHE=/tmp/c go build -o /out/tide . && rm -rf /tmp/tmp.* /tmp/c", "/out/tide", causes.Random, "a text", `GOFLAGS: "-trimpath -buildvcs=false"`},
 	{"address", `python3 -c "print(hex(id(object())))" > /out/address`, "/out/address", causes.Addresses, "line 1", ""},
 	{"caches of npm", "cp -r /src/npm /n && cd /n && HOME=/root npm install --offline --no-audit --no-fund", "/root/.npm/_cacache/*", causes.Clock, "line 2", "- rm -rf /root/.npm"},
 	{"packages", "apt-get update -q && apt-get install -y -q --no-install-recommends hello && rm -rf /var/lib/apt/lists", "/var/log/dpkg.log", causes.Clock, "line 1", "- rm -rf "},
@@ -90,7 +90,7 @@ func TestVerifyTools(t *testing.T) {
 		r.write("tools/src/pages/"+page, page+"\n")
 	}
 	for name, text := range map[string]string{"gauge.c": "#include <stdio.h>\nint main(void) { puts(__DATE__ \" \" __TIME__); return 0; }\n", "tide.c": "int tide(int h) { return 3 * h; }\n", "py/tide.py": "def tide(h):\n    return 3 * h\n",
-		"Tide.java": "public class Tide { public static void main(String[] a) { System.out.println(\"tide\"); } }\n", "main.go": "package main\n\nfunc main() { println(\"tide\") }\n",
+		"Tide.java": "public class Tide { public static void main(String[] a) { System.out.println(\"tide\"); } }\n", "mod/go.mod": "module tideline.example/tide\n\ngo 1.19\n", "mod/main.go": "package main\n\nfunc main() { println(\"tide\") }\n",
 		"npm/package.json": `{"name": "tide", "version": "1.0.0", "dependencies": {"lib": "file:./lib"}}`, "npm/lib/package.json": `{"name": "lib", "version": "1.0.0"}`} {
 		r.write("tools/src/"+name, text)
 	}
