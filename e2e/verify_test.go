@@ -47,7 +47,7 @@ var notTheSame = []struct {
 	{"folder of a build", "cp -r /src/mod $(mktemp -d) && cd /tmp/tmp.*/mod && GOCACHE=/tmp/c go build -o /out/tide . && rm -rf /tmp/tmp.* /tmp/c", "/out/tide", causes.Random, "a text", `GOFLAGS: "-trimpath -buildvcs=false"`},
 	{"address", `python3 -c "print(hex(id(object())))" > /out/address`, "/out/address", causes.Addresses, "line 1", ""},
 	{"caches of npm", "cp -r /src/npm /n && cd /n && HOME=/root npm install --offline --no-audit --no-fund", "/root/.npm/_cacache/*", causes.Clock, "line 2", "- rm -rf /root/.npm"},
-	{"packages", "apt-get update -q && apt-get install -y -q --no-install-recommends hello && rm -rf /var/lib/apt/lists", "/var/log/dpkg.log", causes.Clock, "line 1", "- rm -rf "},
+	{"packages", "apt-get update -q && apt-get install -y -q --no-install-recommends hello && rm -rf /var/lib/apt/lists", "/var/log/dpkg.log", causes.Clock, "line ", "- rm -rf "},
 }
 
 const toolsOfVerify = `imbricat: 1

@@ -27,6 +27,12 @@ func seeMain() {
 	switch os.Getenv(probeEnv) {
 	case "clock":
 		fmt.Println(time.Now().Unix())
+	case "random":
+		for range 2 {
+			one := make([]byte, 8)
+			_, _ = unix.Getrandom(one, 0)
+			fmt.Printf("%x\n", one)
+		}
 	case "until":
 		untilMain()
 	case "names":
@@ -127,7 +133,9 @@ func TestConditions(t *testing.T) {
 	maps := "busybox awk '{print $1}' /proc/self/maps"
 	require.Equal(t, try(maps, conditions.Conditions{Plain: true, Seed: 1}), try(maps, conditions.Conditions{Plain: true, Seed: 1}))
 	require.NotEqual(t, try(maps, conditions.Conditions{}), try(maps, conditions.Conditions{}))
-	names := "mktemp -u; mktemp -u"
+	names := probeEnv + "=random /probe"
+	first, second, _ := strings.Cut(try(names, conditions.Conditions{Seed: 7}), "\n")
+	require.NotEqual(t, first, second, "or a process would look for an unused name forever")
 	require.Equal(t, try(names, conditions.Conditions{Seed: 7, FirstPID: 50, Clock: start}), try(names, conditions.Conditions{Seed: 7, FirstPID: 50, Clock: start}))
 	require.Equal(t, "ok", try("for i in 1 2 3 4 5 6; do (sh -c 'echo > /tmp/x'; cat /etc/motd) >/dev/null & done; wait; echo ok", conditions.Conditions{Jitter: true}))
 

@@ -100,6 +100,23 @@ func ProofText(p Paint, d *Proof, most int) string {
 	if d.Follow > 0 {
 		fmt.Fprintf(w, "\n%s\n", p.Muted(fmt.Sprintf("%s for that alone", Count(d.Follow, "later step")+" "+plural(d.Follow, "differs", "differ"))))
 	}
+	conditionsText(w, p, d)
+	return w.String()
+}
+
+// conditionsText tells under what all was done again: of a proof that holds in full, since that is what it says.
+func conditionsText(w *strings.Builder, p Paint, d *Proof) {
+	if !d.Reproducible {
+		names := func(list []Condition) string {
+			var all []string
+			for _, c := range list {
+				all = append(all, c.Name)
+			}
+			return strings.Join(all, ", ")
+		}
+		fmt.Fprintf(w, "\n%s\n", p.Muted("varied: "+names(d.Varied)+"; not varied here: "+names(d.Unvaried)))
+		return
+	}
 	for _, part := range []struct {
 		name string
 		list []Condition
@@ -116,7 +133,6 @@ func ProofText(p Paint, d *Proof, most int) string {
 			fmt.Fprintf(w, "  %-*s  %s\n", width, c.Name, c.What)
 		}
 	}
-	return w.String()
 }
 
 func plural(n int, one, many string) string {
