@@ -187,6 +187,7 @@ func TestRecipes(t *testing.T) {
 			r.git("tag", "1.4.0")
 			r.ok("lock")
 			outcomes(r)
+			r.ok("verify") // every one of them is reproducible
 			recipes[name](r)
 		})
 	}
