@@ -158,3 +158,34 @@ images:
 	require.NoError(t, errors.Join(st.Close(), book.Close()))
 	require.Regexp(t, `✗ wrong    gauge:2 .* leaves something else now, each time the same: /ebb, /flood`, r.differs("verify", "--records", "5"))
 }
+
+// TestVerifyKilled: what a verify that is killed leaves goes with the next one, and not what another works in.
+func TestVerifyKilled(t *testing.T) {
+	r := newRun(t)
+	r.busybox()
+	temporary := t.TempDir()
+	r.env = append(r.env, "TMPDIR="+temporary)
+	r.write("imbricat.yaml", "imbricat: 1\nimages:\n  gauge:\n    base: none\n    steps:\n      - copy: {from: bin, to: /bin}\n      - run: {command: [/bin/busybox, sleep, \"1\"]}\n")
+	r.ok("build")
+	places := []string{"/dev/shm", "/var/tmp", temporary}
+	folders := func() (all []string) {
+		for _, place := range places {
+			found, _ := filepath.Glob(filepath.Join(place, "imbricat-verify-*", "store"))
+			all = append(all, found...)
+		}
+		return all
+	}
+	before := folders()
+	c := r.command("verify", "--view", "none")
+	require.NoError(t, c.Start())
+	wait(t, "a second store", func() bool { return len(folders()) > len(before) })
+	_ = c.Process.Kill()
+	_ = c.Wait()
+	left := slices.DeleteFunc(folders(), func(dir string) bool { return slices.Contains(before, dir) })
+	require.NotEmpty(t, left)
+	r.ok("verify")
+	for _, dir := range left {
+		require.NoDirExists(t, filepath.Dir(dir))
+	}
+	require.Contains(t, r.ok("store", "check"), "nothing wrong")
+}

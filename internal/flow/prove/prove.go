@@ -87,7 +87,7 @@ func Images(ctx context.Context, o Options) (*report.Proof, error) {
 	}
 	eo.Done = func(ctx context.Context, r *engine.Result, steps []*engine.Done) error {
 		p.made, p.steps, p.proof.Built = r, steps, r.Took.Seconds()
-		for p.proof.Rounds < max(1, o.Rounds) && len(p.proof.Differing) == 0 && !p.differs() {
+		for p.proof.Rounds < max(1, o.Rounds) && p.equal() {
 			if err := p.round(ctx, p.again); err != nil {
 				return err
 			}
@@ -97,28 +97,31 @@ func Images(ctx context.Context, o Options) (*report.Proof, error) {
 	if _, err := engine.Run(ctx, eo); err != nil {
 		return nil, err
 	}
-	p.proof.Reproducible = !p.differs() && len(p.proof.Differing) == 0
+	p.proof.Reproducible = p.equal() && p.proof.Rounds > 0
 	p.proof.Seconds = time.Since(began).Seconds()
 	return p.proof, nil
 }
 
 func newProver(o Options) *prover {
 	return &prover{Options: o, units: map[plan.UnitID]*plan.Unit{}, tried: map[string]*report.ProvenStep{}, runtime: longestNarrowing,
-		proof: &report.Proof{Images: []report.ProvenImage{}, Varied: []report.Condition{}, Fixed: []report.Condition{}, Unvaried: []report.Condition{}, Differing: []report.ProvenStep{}}}
+		proof: &report.Proof{Images: []report.ProvenImage{}, Stages: []report.ProvenStage{}, Varied: []report.Condition{}, Fixed: []report.Condition{}, Unvaried: []report.Condition{}, Differing: []report.ProvenStep{}}}
 }
 
-func (p *prover) differs() bool {
-	return slices.ContainsFunc(p.proof.Images, func(i report.ProvenImage) bool { return i.Digest != i.Again })
+// equal reports whether nothing was found to differ so far.
+func (p *prover) equal() bool {
+	return len(p.proof.Differing) == 0 && !slices.ContainsFunc(p.proof.Images, func(i report.ProvenImage) bool { return i.Digest != i.Again }) &&
+		!slices.ContainsFunc(p.proof.Stages, func(s report.ProvenStage) bool { return !s.Equal })
 }
 
 // round makes all again, in another store, and hands on where.
 func (p *prover) round(ctx context.Context, use func(ctx context.Context, w *Elsewhere, ex *local.Local, v *varied) error) error {
 	p.proof.Rounds++
 	v := p.vary()
-	dir, err := os.MkdirTemp(p.room(), "imbricat-verify-")
+	dir, release, err := ownFolder(p.room())
 	if err != nil {
 		return err
 	}
+	defer release()
 	removing := func() { _ = os.RemoveAll(dir) }
 	defer func() { removing() }()
 	link, err := linkTo(p.Work.Dir, dir)
@@ -137,10 +140,8 @@ func (p *prover) round(ctx context.Context, use func(ctx context.Context, w *Els
 	ex := w.Executor(ctx, v.of)
 	defer w.Close()
 	if box, err := ex.Box(ctx); err == nil {
-		removing = func() {
-			_ = box.Remove(filepath.Join(dir, "store"))
-			_ = os.RemoveAll(dir)
-		}
+		removing = func() { removeFolder(box, dir) }
+		sweep(box, append(p.Folders, os.TempDir()))
 	}
 	if p.proof.Rounds == 1 {
 		if err := p.probe(ctx, ex, dir, v); err != nil {
@@ -251,25 +252,19 @@ func (p *prover) compare(ctx context.Context, r *round) error {
 		}
 		p.proof.Images = append(p.proof.Images, one)
 	}
-	if !p.differs() && !p.stagesDiffer(r) {
+	p.proof.Stages = p.proof.Stages[:0]
+	other := r.byName()
+	for _, u := range p.Work.Plan.Stages {
+		differs := slices.ContainsFunc(p.steps, func(d *engine.Done) bool {
+			two := other[d.Name]
+			return d.Name.Unit == u.ID && (two == nil || two.Tree.Key != d.Tree.Key)
+		})
+		p.proof.Stages = append(p.proof.Stages, report.ProvenStage{Name: u.ID.Name, Platform: u.ID.Platform.String(), Equal: !differs})
+	}
+	if p.equal() {
 		return nil
 	}
 	return r.trace(ctx)
-}
-
-// stagesDiffer reports whether stages that are built for their own sake came out otherwise.
-func (p *prover) stagesDiffer(r *round) bool {
-	if len(p.Work.Plan.Stages) == 0 {
-		return false
-	}
-	other := r.byName()
-	for _, d := range p.steps {
-		two := other[d.Name]
-		if slices.ContainsFunc(p.Work.Plan.Stages, func(u *plan.Unit) bool { return u.ID == d.Name.Unit }) && (two == nil || two.Tree.Key != d.Tree.Key) {
-			return true
-		}
-	}
-	return false
 }
 
 func (r *round) byName() map[step.Name]*engine.Done {

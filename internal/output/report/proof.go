@@ -14,6 +14,7 @@ import (
 type Proof struct {
 	Reproducible bool          `json:"reproducible"`
 	Images       []ProvenImage `json:"images"`
+	Stages       []ProvenStage `json:"stages"` // that were named
 	Rounds       int           `json:"rounds"` // how often all was made again
 	Steps        int           `json:"steps"`  // that were done again in each, for each platform
 	Commands     int           `json:"commands"`
@@ -34,6 +35,13 @@ type ProvenImage struct {
 	Again     digest.Digest  `json:"again"`  // what it was when it was made again; of several rounds the first that differs
 	Platforms []string       `json:"platforms"`
 	Settings  []differ.Value `json:"settings,omitempty"` // that differ
+}
+
+// ProvenStage is a stage that was made again for its own sake.
+type ProvenStage struct {
+	Name     string `json:"name"`
+	Platform string `json:"platform"`
+	Equal    bool   `json:"equal"` // all its steps laid down the same
 }
 
 // Condition is something that a command could notice.
@@ -89,11 +97,21 @@ func ProofText(p Paint, d *Proof, most int) string {
 			fmt.Fprintf(w, "            %s: %s → %s\n", v.Name, orNone(v.Was), orNone(v.Now))
 		}
 	}
+	for _, s := range d.Stages {
+		head := p.Muted("○ equal   ")
+		if !s.Equal {
+			head = p.Wrong("✗ differs ")
+		}
+		fmt.Fprintf(w, "%s%s %s  stage\n", head, p.Bold(s.Name), s.Platform)
+	}
 	again := "once"
 	if d.Rounds > 1 {
 		again = fmt.Sprintf("%d times", d.Rounds)
 	}
 	fmt.Fprintf(w, "%s, %s of them commands, done again %s in another store, without reuse, in %s\n", Count(d.Steps, "step"), fmt.Sprint(d.Commands), again, Took(time.Duration(d.Seconds*float64(time.Second))))
+	if !d.Reproducible && len(d.Differing) == 0 {
+		fmt.Fprintf(w, "every step laid down the same; %s\n", d.elsewhere())
+	}
 	for _, s := range d.Differing {
 		provenStep(w, p, &s, most)
 	}
@@ -133,6 +151,16 @@ func conditionsText(w *strings.Builder, p Paint, d *Proof) {
 			fmt.Fprintf(w, "  %-*s  %s\n", width, c.Name, c.What)
 		}
 	}
+}
+
+// elsewhere tells in what images differ whose steps do not.
+func (d *Proof) elsewhere() string {
+	for _, i := range d.Images {
+		if len(i.Settings) > 0 {
+			return "what differs is said by settings: a fact of the environment, such as ${env.USER}, or the time of the image"
+		}
+	}
+	return "the layers are divided or packed otherwise"
 }
 
 func plural(n int, one, many string) string {
