@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/content/tree"
+	"imbricat/internal/engine/sandbox/conditions"
 	"imbricat/internal/ground/digest"
 )
 
@@ -83,6 +84,48 @@ func BenchmarkObserved(b *testing.B) {
 				b.ReportMetric(plain.Seconds(), "s-plain")
 				b.ReportMetric(observed.Seconds(), "s-observed")
 				b.ReportMetric(float64(notes), "paths")
+			}
+		})
+	}
+}
+
+// BenchmarkConditions compares commands that are shown another clock or order with the same ones that are not, in turns, by medians: what a program
+// that starts costs more, what a look at the clock and a list of a folder do.
+func BenchmarkConditions(b *testing.B) {
+	bench := newBench(b, Options{})
+	own, err := os.Executable()
+	require.NoError(b, err)
+	const names = "mkdir /d; i=0; while [ $i -lt 1000 ]; do i=$((i+1)); : > /d/$i; done; "
+	for name, one := range map[string]struct {
+		line  string
+		under conditions.Conditions
+	}{
+		"clock: 500 programs":       {"i=0; while [ $i -lt 500 ]; do i=$((i+1)); /bin/busybox true; done", conditions.Conditions{Clock: time.Unix(946684800, 0)}},
+		"clock: 100,000 looks":      {probeEnv + "=looks /probe", conditions.Conditions{Clock: time.Unix(946684800, 0)}},
+		"listing: 50 x 1,000 names": {names + "i=0; while [ $i -lt 50 ]; do i=$((i+1)); ls /d > /dev/null; done", conditions.Conditions{Order: conditions.Sorted}},
+		"listing: 500 programs":     {"i=0; while [ $i -lt 500 ]; do i=$((i+1)); /bin/busybox true; done", conditions.Conditions{Order: conditions.Sorted}},
+	} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				var took [2][]time.Duration
+				for round := range 10 {
+					under := []conditions.Conditions{{}, one.under}[round%2]
+					began := time.Now()
+					status, out, _, err := bench.run(b.Context(), one.line, func(s *Spec) {
+						s.Observe, s.Under = true, under
+						s.Mounts = append(s.Mounts, Mount{From: own, At: "/probe", ReadOnly: true})
+						s.Points = append(s.Points, tree.Entry{Path: "probe", Kind: tree.File, Mode: 0o755, Content: digest.ContentBytes(nil)})
+					})
+					require.NoError(b, err)
+					require.Zero(b, status.Code, out)
+					took[round%2] = append(took[round%2], time.Since(began))
+				}
+				for i := range took {
+					slices.Sort(took[i])
+				}
+				b.ReportMetric(took[1][2].Seconds()/took[0][2].Seconds(), "ratio")
+				b.ReportMetric(took[0][2].Seconds(), "s-plain")
+				b.ReportMetric(took[1][2].Seconds(), "s-under")
 			}
 		})
 	}
