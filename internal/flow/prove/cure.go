@@ -65,7 +65,8 @@ func (r *round) holds(ctx context.Context, d *engine.Done, all []remedy) (string
 	defer func() { r.runtime -= time.Since(began) }()
 	other := *r.varied
 	other.order, other.machine, other.first, other.ahead, other.cores = "", machines[0], 300, other.ahead/2, 0
-	first, err := r.left(ctx, d, r.where.Executor(ctx, r.varied.of), change)
+	why := "with " + strings.Join(lines(all), ", ")
+	first, err := r.left(ctx, d, why, r.where.Executor(ctx, r.varied.of), change)
 	var second side
 	if err == nil {
 		select {
@@ -73,7 +74,7 @@ func (r *round) holds(ctx context.Context, d *engine.Done, all []remedy) (string
 		case <-ctx.Done():
 			return "", ctx.Err()
 		}
-		second, err = r.left(ctx, d, r.where.Executor(ctx, other.of), change)
+		second, err = r.left(ctx, d, why+" once more", r.where.Executor(ctx, other.of), change)
 	}
 	var failed *command.FailedError
 	if errors.As(err, &failed) && ctx.Err() == nil {

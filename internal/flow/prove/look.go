@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"imbricat/internal/content/causes"
 	"imbricat/internal/content/filetree"
@@ -16,6 +17,7 @@ import (
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/command"
 	"imbricat/internal/engine/executor"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/output/report"
 )
 
@@ -233,8 +235,18 @@ func lastLine(output []byte) string {
 	return lines[len(lines)-1]
 }
 
-// left runs a step's command again, and tells what it left. The files are gone when it returns.
-func (r *round) left(ctx context.Context, d *engine.Done, ex executor.Executor, change func(c *executor.Command)) (side, error) {
+// left runs a step's command again, for what is said of it, and tells what it left. The files are gone when it returns.
+func (r *round) left(ctx context.Context, d *engine.Done, why string, ex executor.Executor, change func(c *executor.Command)) (s side, err error) {
+	began := time.Now()
+	task := event.Task{ID: d.Name.Unit.String() + " " + d.Name.Place() + " again", Unit: d.Name.Unit.Name, Platform: d.Name.Unit.Platform.String(), Place: d.Name.Place(), Label: d.Plan.Label + ", " + why}
+	r.Sink.Send(event.Started{Task: task, Act: "running"})
+	defer func() {
+		done := event.Finished{Task: task, Outcome: event.Ran, Took: time.Since(began)}
+		if err != nil {
+			done.Outcome, done.Reason = event.Failed, event.Text(err.Error())
+		}
+		r.Sink.Send(done)
+	}()
 	if err := r.emptyKept(ctx, d); err != nil {
 		return side{}, err
 	}

@@ -98,7 +98,7 @@ func (r *round) narrow(ctx context.Context, d *engine.Done, s *report.ProvenStep
 
 // hold runs the command twice with everything held.
 func (n *narrowing) hold(ctx context.Context) (err error) {
-	if n.first, err = n.run(ctx, nil); err != nil {
+	if n.first, err = n.run(ctx, "everything held", nil); err != nil {
 		return err
 	}
 	select {
@@ -106,16 +106,16 @@ func (n *narrowing) hold(ctx context.Context) (err error) {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	second, err := n.run(ctx, nil)
+	second, err := n.run(ctx, "everything held once more", nil)
 	for _, p := range differing(n.first, second) {
 		n.noise[causes.Shown(p)] = true
 	}
 	return err
 }
 
-func (n *narrowing) run(ctx context.Context, alter func(c *conditions.Conditions, network bool)) (side, error) {
+func (n *narrowing) run(ctx context.Context, why string, alter func(c *conditions.Conditions, network bool)) (side, error) {
 	n.s.Narrowed++
-	return n.left(ctx, n.d, n.where.Executor(ctx, func(c *executor.Command) conditions.Conditions {
+	return n.left(ctx, n.d, why, n.where.Executor(ctx, func(c *executor.Command) conditions.Conditions {
 		h := n.held(c)
 		if alter != nil {
 			alter(&h, c.Network)
@@ -157,7 +157,7 @@ func (n *narrowing) explained() bool {
 func (n *narrowing) try(ctx context.Context, c change) error {
 	changed := map[string]bool{}
 	for range c.times {
-		got, err := n.run(ctx, c.do)
+		got, err := n.run(ctx, "with "+causes.Words[c.cause]+" changed", c.do)
 		if err != nil {
 			return err
 		}

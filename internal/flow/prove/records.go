@@ -100,7 +100,7 @@ func (r *round) record(ctx context.Context, d *engine.Done) (report.ProvenRecord
 		return one, err
 	}
 	plain := r.where.Executor(ctx, func(*executor.Command) conditions.Conditions { return conditions.Conditions{} })
-	first, err := r.left(ctx, d, plain, nil)
+	first, err := r.left(ctx, d, "whose record is reused", plain, nil)
 	var second side
 	paths := differing(recorded, first)
 	if err == nil && len(paths) > 0 {
@@ -109,7 +109,7 @@ func (r *round) record(ctx context.Context, d *engine.Done) (report.ProvenRecord
 		case <-ctx.Done():
 			return one, ctx.Err()
 		}
-		second, err = r.left(ctx, d, plain, nil)
+		second, err = r.left(ctx, d, "whose record differs", plain, nil)
 	}
 	var failed *command.FailedError
 	switch {

@@ -40,7 +40,9 @@ func systemOf(dir string) (s system, err error) {
 		s.device = uint64(known.Dev)
 	}
 	s.free, s.kind = int64(stat.Bavail)*int64(stat.Bsize), kindOf(&stat)
-	s.memory = s.kind == "tmpfs"
+	if s.memory = s.kind == "tmpfs"; s.memory {
+		s.free = min(s.free, memory())
+	}
 	return s, nil
 }
 
