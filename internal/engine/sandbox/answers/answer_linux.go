@@ -53,6 +53,8 @@ type Answerer struct {
 	random *rand.Rand // for what is held back
 	held   time.Duration
 	host   string
+	// patience is how long a program may take to begin.
+	patience time.Duration
 }
 
 // ErrUnable is that something cannot be shown as it is asked to.

@@ -45,17 +45,19 @@ func (a *Answerer) Catch(thread int, waits func() bool) (ready bool, err error) 
 	return false, unable("another clock: holding a program at its start: %w", errno)
 }
 
-// How long a program may take to begin before it is looked whether it failed to.
+// How long a program may take to begin before it is looked whether it failed to. On a machine that is slow it is held up by the look, and
+// tries again: it gets more time then.
 const (
-	firstLook = 2 * time.Millisecond
-	lookEvery = 20 * time.Microsecond
-	lastLook  = 10 * time.Second
+	leastPatience = 3 * time.Millisecond
+	mostPatience  = 24 * time.Millisecond
+	lookEvery     = 20 * time.Microsecond
+	lastLook      = time.Minute
 )
 
 // Begun waits until a program that was caught begins, takes away what it is not to have and lets it go. Where it could not begin the
 // process that tried goes on.
 func (a *Answerer) Begun(thread int) error {
-	patience, asked := firstLook, time.Now()
+	patience, asked := max(a.patience, leastPatience), time.Now()
 	for began := time.Now(); time.Since(began) < lastLook; {
 		var status unix.WaitStatus
 		pid, err := unix.Wait4(-1, &status, unix.WNOHANG|unix.WALL|unix.WNOTHREAD, nil)
@@ -81,12 +83,14 @@ func (a *Answerer) Begun(thread int) error {
 		}
 		switch signal := status.StopSignal(); {
 		case signal == unix.SIGTRAP && int(status)>>16 == unix.PTRACE_EVENT_EXEC:
+			a.patience = max(leastPatience, a.patience/2)
 			err := a.strip(pid)
 			if detached := release(pid, 0); err == nil && detached != nil && !errors.Is(detached, unix.ESRCH) {
 				err = unable("another clock: letting a program go: %w", detached)
 			}
 			return err
 		case int(status)>>16 == unix.PTRACE_EVENT_STOP:
+			a.patience = min(2*max(a.patience, leastPatience), mostPatience)
 			_ = release(pid, 0) // it did not begin; where it is still about to, the kernel makes the call again
 			return nil
 		default:
