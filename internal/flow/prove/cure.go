@@ -69,10 +69,8 @@ func (r *round) holds(ctx context.Context, d *engine.Done, all []remedy) (string
 	first, err := r.left(ctx, d, why, r.where.Executor(ctx, r.varied.of), change)
 	var second side
 	if err == nil {
-		select {
-		case <-time.After(apart):
-		case <-ctx.Done():
-			return "", ctx.Err()
+		if err := pause(ctx); err != nil {
+			return "", err
 		}
 		second, err = r.left(ctx, d, why+" once more", r.where.Executor(ctx, other.of), change)
 	}
@@ -97,75 +95,96 @@ func someOf(paths []string) string {
 	return fmt.Sprintf("%s (and %d more)", causes.Shown(paths[0]), len(paths)-1)
 }
 
-// remedies are the changes that may help against what differs.
-func remedies(d *engine.Done, s *report.ProvenStep) (all []remedy) {
-	do := d.Plan.Do.(plan.Run)
-	seen := map[causes.Cause]bool{}
-	forms := map[causes.Form]bool{}
+// remedies are the changes that may help against what differs. Those that change most of a step come last.
+func remedies(d *engine.Done, s *report.ProvenStep) []remedy {
+	p := &prescription{do: d.Plan.Do.(plan.Run), causes: map[causes.Cause]bool{}, forms: map[causes.Form]bool{}}
 	for _, f := range s.Files {
 		for _, c := range f.Found {
-			seen[c] = true
+			p.causes[c] = true
 		}
 		for _, one := range f.Differences {
-			forms[one.Form], seen[one.Cause] = true, true
+			p.forms[one.Form], p.causes[one.Cause] = true, true
+		}
+		if kind, known := causes.Known(strings.TrimPrefix(f.Path, "/")); known {
+			p.known(f.Path, kind)
 		}
 	}
-	add := func(key, value string, apply func(c *executor.Command)) {
-		if !slices.ContainsFunc(all, func(r remedy) bool { return r.key == key && r.value == value }) {
-			all = append(all, remedy{key, value, apply})
+	p.lines()
+	p.variables()
+	p.switches()
+	return p.all
+}
+
+// prescription gathers remedies for one step.
+type prescription struct {
+	do      plan.Run
+	causes  map[causes.Cause]bool
+	forms   map[causes.Form]bool
+	removed []string // paths that nothing misses
+	told    []string // variables that keep tools from making such files
+	tmp     bool
+	all     []remedy
+}
+
+func (p *prescription) add(key, value string, apply func(c *executor.Command)) {
+	p.all = append(p.all, remedy{key, value, apply})
+}
+
+// known notes what is done about a file of a kind.
+func (p *prescription) known(path string, kind causes.Kind) {
+	p.causes[kind.Cause] = true
+	switch {
+	case strings.HasPrefix(path, "/tmp/"):
+		p.tmp = true
+	case kind.Drop:
+		if at := kind.Folder(path); !slices.Contains(p.removed, at) {
+			p.removed = append(p.removed, at)
+		}
+		if kind.Env != "" {
+			p.told = append(p.told, kind.Env)
 		}
 	}
-	variable := func(pair string) {
+}
+
+// lines removes files at the end of a command that is one of a shell.
+func (p *prescription) lines() {
+	if len(p.removed) == 0 || len(p.do.Lines) == 0 {
+		return
+	}
+	line := "rm -rf " + strings.Join(quotedPaths(p.removed), " ")
+	p.add("run", line, func(c *executor.Command) { c.Args[len(c.Args)-1] += "\n" + line })
+}
+
+// variables are those by which tools are told, but for those that the step sets itself.
+func (p *prescription) variables() {
+	all := p.told
+	for _, form := range []causes.Form{causes.Tar, causes.Gzip, causes.ByteCode, causes.GoBuild} {
+		if p.forms[form] {
+			all = append(all, toldBy[form]...)
+		}
+	}
+	if p.causes[causes.Random] {
+		all = append(all, "PYTHONHASHSEED=0", "PERL_HASH_SEED=0")
+	}
+	for i, pair := range all {
 		name, _, _ := strings.Cut(pair, "=")
-		if _, given := do.Env[name]; !given {
-			add("env", pair, func(c *executor.Command) { c.Env = append(c.Env, pair) })
+		if _, given := p.do.Env[name]; !given && slices.Index(all, pair) == i {
+			p.add("env", pair, func(c *executor.Command) { c.Env = append(c.Env, pair) })
 		}
 	}
-	for _, form := range []causes.Form{causes.Tar, causes.Gzip, causes.Zip, causes.ByteCode, causes.GoBuild} {
-		if forms[form] {
-			for _, pair := range toldBy[form] {
-				variable(pair)
-			}
-		}
+}
+
+// switches are those of a step.
+func (p *prescription) switches() {
+	if p.tmp && !p.do.FreshTmp {
+		p.add("fresh-tmp", "true", func(c *executor.Command) { c.FreshTmp = true })
 	}
-	if seen[causes.Random] {
-		variable("PYTHONHASHSEED=0")
-		variable("PERL_HASH_SEED=0")
+	if p.causes[causes.Listing] && !p.do.Sorted {
+		p.add("listing", "sorted", func(c *executor.Command) { c.Sorted = true })
 	}
-	var removed []string
-	tmp := false
-	for _, f := range s.Files {
-		kind, known := causes.Known(strings.TrimPrefix(f.Path, "/"))
-		switch {
-		case known && strings.HasPrefix(f.Path, "/tmp/"):
-			tmp = true
-		case known && kind.Drop:
-			seen[kind.Cause] = true
-			if kind.Env != "" {
-				variable(kind.Env)
-			}
-			if at := kind.Folder(f.Path); !slices.Contains(removed, at) {
-				removed = append(removed, at)
-			}
-		case known:
-			seen[kind.Cause] = true
-		}
+	if p.causes[causes.Clock] && !p.do.FixedClock && !p.do.Network {
+		p.add("clock", "fixed", func(c *executor.Command) { c.FixedClock = true })
 	}
-	if tmp && !do.FreshTmp {
-		add("fresh-tmp", "true", func(c *executor.Command) { c.FreshTmp = true })
-	}
-	if seen[causes.Listing] && !do.Sorted {
-		add("listing", "sorted", func(c *executor.Command) { c.Sorted = true })
-	}
-	if seen[causes.Clock] && !do.FixedClock && !do.Network {
-		add("clock", "fixed", func(c *executor.Command) { c.FixedClock = true })
-	}
-	if len(removed) > 0 && len(do.Lines) > 0 {
-		line := "rm -rf " + strings.Join(quotedPaths(removed), " ")
-		add("run", line, func(c *executor.Command) { c.Args[len(c.Args)-1] += "\n" + line })
-		all = append(all[len(all)-1:], all[:len(all)-1]...) // what comes last is given up first
-	}
-	return all
 }
 
 // toldBy are variables by which tools that make a format are told to leave out what differs.

@@ -56,6 +56,16 @@ var changes = []change{
 // apart is how long two runs begin apart at least, so that no second of a file's time is the same.
 const apart = 1100 * time.Millisecond
 
+// pause waits for so long.
+func pause(ctx context.Context) error {
+	select {
+	case <-time.After(apart):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
 // narrowing is the search for what causes one step's differences.
 type narrowing struct {
 	*round
@@ -101,10 +111,8 @@ func (n *narrowing) hold(ctx context.Context) (err error) {
 	if n.first, err = n.run(ctx, "everything held", nil); err != nil {
 		return err
 	}
-	select {
-	case <-time.After(apart):
-	case <-ctx.Done():
-		return ctx.Err()
+	if err := pause(ctx); err != nil {
+		return err
 	}
 	second, err := n.run(ctx, "everything held once more", nil)
 	for _, p := range differing(n.first, second) {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"math/rand/v2"
 	"slices"
-	"time"
 
 	"imbricat/internal/content/causes"
 	"imbricat/internal/engine"
@@ -104,10 +103,8 @@ func (r *round) record(ctx context.Context, d *engine.Done) (report.ProvenRecord
 	var second side
 	paths := differing(recorded, first)
 	if err == nil && len(paths) > 0 {
-		select {
-		case <-time.After(apart):
-		case <-ctx.Done():
-			return one, ctx.Err()
+		if err := pause(ctx); err != nil {
+			return one, err
 		}
 		second, err = r.left(ctx, d, "whose record differs", plain, nil)
 	}
