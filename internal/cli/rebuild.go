@@ -6,11 +6,15 @@ import (
 	"slices"
 	"strings"
 
+	"imbricat/internal/engine/executor"
+	"imbricat/internal/engine/local"
+	"imbricat/internal/engine/sandbox/conditions"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/prove"
 	"imbricat/internal/flow/receipts"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/once"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
@@ -18,7 +22,12 @@ import (
 )
 
 func (s *session) proving(w *workspace.Workspace, c workspace.Choice, sink event.Sink) prove.Options {
-	return prove.Options{Work: w, Rounds: int(s.cmd.Int("rounds")), Cure: s.cmd.Bool("cure"), Sink: sink, Folders: []string{"/dev/shm", "/var/tmp", os.TempDir()},
+	here := once.NewValue(s.sandbox(w.Store))
+	return prove.Options{Work: w, Here: func(ctx context.Context, under func(c *executor.Command) conditions.Conditions) *local.Local {
+		o := s.executing(w.Store, sink, w.Vouched)
+		o.Under, o.Open = under, here.Get
+		return local.New(ctx, o)
+	}, Rounds: int(s.cmd.Int("rounds")), Cure: s.cmd.Bool("cure"), Sink: sink, Folders: []string{"/dev/shm", "/var/tmp", os.TempDir()},
 		Open: func(_ context.Context, where prove.Where) (*prove.Elsewhere, error) {
 			return s.proveIn(w, where, c, sink)
 		}}

@@ -37,6 +37,7 @@ type change struct {
 	cause causes.Cause
 	times int // how often it is tried: what is up to chance may be the same once
 	do    func(c *conditions.Conditions, network bool)
+	here  bool // it is run beside the store that the images were made in
 }
 
 var changes = []change{
@@ -44,13 +45,14 @@ var changes = []change{
 		if c.Clock = c.Clock.Add(25*time.Hour + 11*time.Minute + 7*time.Second); !network {
 			c.Clock = c.Clock.Add(400 * 24 * time.Hour)
 		}
-	}},
-	{causes.Listing, 1, func(c *conditions.Conditions, _ bool) { c.Order = conditions.Reversed }},
-	{causes.Random, 1, func(c *conditions.Conditions, _ bool) { c.Seed = 2 }},
-	{causes.Processes, 1, func(c *conditions.Conditions, _ bool) { c.FirstPID = 7000 }},
-	{causes.Machine, 1, func(c *conditions.Conditions, _ bool) { c.Machine = machines[1] }},
-	{causes.Addresses, 2, func(c *conditions.Conditions, _ bool) { c.Plain = false }},
-	{causes.Parallel, 3, func(c *conditions.Conditions, _ bool) { c.Processors, c.Jitter = 0, true }},
+	}, false},
+	{causes.Listing, 1, func(c *conditions.Conditions, _ bool) { c.Order = conditions.Reversed }, false},
+	{causes.Random, 1, func(c *conditions.Conditions, _ bool) { c.Seed = 2 }, false},
+	{causes.Processes, 1, func(c *conditions.Conditions, _ bool) { c.FirstPID = 7000 }, false},
+	{causes.Machine, 1, func(c *conditions.Conditions, _ bool) { c.Machine = machines[1] }, false},
+	{causes.Addresses, 2, func(c *conditions.Conditions, _ bool) { c.Plain = false }, false},
+	{causes.Parallel, 3, func(c *conditions.Conditions, _ bool) { c.Processors, c.Jitter = 0, true }, false},
+	{causes.Place, 1, func(*conditions.Conditions, bool) {}, true},
 }
 
 // apart is how long two runs begin apart at least, so that no second of a file's time is the same.
@@ -108,25 +110,29 @@ func (r *round) narrow(ctx context.Context, d *engine.Done, s *report.ProvenStep
 
 // hold runs the command twice with everything held.
 func (n *narrowing) hold(ctx context.Context) (err error) {
-	if n.first, err = n.run(ctx, "everything held", nil); err != nil {
+	if n.first, err = n.run(ctx, "everything held", change{}); err != nil {
 		return err
 	}
 	if err := pause(ctx); err != nil {
 		return err
 	}
-	second, err := n.run(ctx, "everything held once more", nil)
+	second, err := n.run(ctx, "everything held once more", change{})
 	for _, p := range differing(n.first, second) {
 		n.noise[causes.Shown(p)] = true
 	}
 	return err
 }
 
-func (n *narrowing) run(ctx context.Context, why string, alter func(c *conditions.Conditions, network bool)) (side, error) {
+func (n *narrowing) run(ctx context.Context, why string, c change) (side, error) {
 	n.s.Narrowed++
-	return n.left(ctx, n.d, why, n.where.Executor(ctx, func(c *executor.Command) conditions.Conditions {
-		h := n.held(c)
-		if alter != nil {
-			alter(&h, c.Network)
+	where := n.where.Executor
+	if c.here {
+		where = n.Here
+	}
+	return n.left(ctx, n.d, why, where(ctx, func(command *executor.Command) conditions.Conditions {
+		h := n.held(command)
+		if c.do != nil {
+			c.do(&h, command.Network)
 		}
 		return h
 	}), nil)
@@ -164,8 +170,11 @@ func (n *narrowing) explained() bool {
 // try changes one condition.
 func (n *narrowing) try(ctx context.Context, c change) error {
 	changed := map[string]bool{}
+	if do, is := n.d.Plan.Do.(plan.Run); c.here && is && len(do.Keep) > 0 {
+		return nil // kept directories are there for builds alone
+	}
 	for range c.times {
-		got, err := n.run(ctx, "with "+causes.Words[c.cause]+" changed", c.do)
+		got, err := n.run(ctx, "with "+causes.Words[c.cause]+" changed", c)
 		if err != nil {
 			return err
 		}

@@ -31,6 +31,8 @@ type Options struct {
 	Work *workspace.Workspace
 	// Open opens another store, for the same images of the project.
 	Open func(ctx context.Context, w Where) (*Elsewhere, error)
+	// Here makes what runs commands beside the store of Work under conditions. It records nothing.
+	Here func(ctx context.Context, under func(c *executor.Command) conditions.Conditions) *local.Local
 	// Folders are where another store may be made, the most welcome first.
 	Folders []string
 	Rounds  int  // how often all is made again
