@@ -140,5 +140,5 @@ func probeMain() error {
 			_, _ = fmt.Sscanf(lines[at], "%x", &s.Address)
 		}
 	}
-	return json.NewEncoder(os.Stdout).Encode(s)
+	return json.NewEncoder(descriptor(unix.Stdout)).Encode(s)
 }
