@@ -55,6 +55,9 @@ func (s *session) rebuild(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
+	if err := s.mayState(s.statementFile(), besideAll(all)); err != nil {
+		return err
+	}
 	view := s.view(ctx)
 	defer view.Close("")
 	documents := []*report.Rebuilt{}
@@ -67,18 +70,13 @@ func (s *session) rebuild(ctx context.Context, args []string) error {
 	}
 	view.Close("")
 	equal := !slices.ContainsFunc(documents, func(r *report.Rebuilt) bool { return r.Equal == "" })
-	if equal {
-		if err := s.stateRebuilt(ctx, documents, told); err != nil {
-			return err
-		}
-	}
 	if err := s.result(documents, func() string { return report.RebuiltText(s.paint, documents, int(s.cmd.Int("top"))) }); err != nil {
 		return err
 	}
 	if !equal {
 		return flow.Differsf("what was published could not be built again as it is; nothing was changed")
 	}
-	return nil
+	return s.stateRebuilt(ctx, documents, told)
 }
 
 func (s *session) rebuildOne(ctx context.Context, one prove.Published, sink event.Sink) (*report.Rebuilt, error) {

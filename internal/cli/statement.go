@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -18,8 +20,36 @@ import (
 
 // attached is an image beside which a statement is put.
 type attached struct {
+	image  string // of the recipe; empty: it is not known
 	at     reference.Reference
 	digest digest.Digest
+}
+
+// besideOf lists where the images of a plan are published.
+func (s *session) besideOf(w *workspace.Workspace) (all []attached) {
+	for _, i := range w.Plan.Images {
+		for _, to := range w.Plan.Destinations(i.Name) {
+			at := to.Repository
+			at.Tag, at.Digest = "", ""
+			if one := (attached{image: i.Name, at: at}); !slices.Contains(all, one) {
+				all = append(all, one)
+			}
+		}
+	}
+	return all
+}
+
+// mayState refuses, before there is work, a statement that could not be written or put beside anything.
+func (s *session) mayState(file string, beside []attached) error {
+	if file != "" {
+		if info, err := os.Stat(filepath.Dir(file)); err != nil || !info.IsDir() {
+			return flow.Usagef("there is no folder %s for the statement", filepath.Dir(file))
+		}
+	}
+	if s.cmd.Bool("attach") && len(beside) == 0 {
+		return flow.Usagef("--attach puts the statement beside images that are published, and these are published nowhere")
+	}
+	return nil
 }
 
 // stateProof writes the statement of a proof, and puts it beside the images, where that is asked for.
@@ -28,14 +58,13 @@ func (s *session) stateProof(ctx context.Context, w *workspace.Workspace, d *rep
 	if g := w.Facts.Git; g.Known() {
 		about.Source, about.Revision = g.Source, g.Commit
 	}
-	var beside []attached
+	digests := map[string]digest.Digest{}
 	for _, i := range d.Images {
-		for _, to := range w.Plan.Destinations(i.Name) {
-			at := to.Repository
-			if at.Tag, at.Digest = "", ""; !slices.Contains(beside, attached{at, i.Digest}) {
-				beside = append(beside, attached{at, i.Digest})
-			}
-		}
+		digests[i.Name] = i.Digest
+	}
+	beside := s.besideOf(w)
+	for i := range beside {
+		beside[i].digest = digests[beside[i].image]
 	}
 	return s.state(ctx, prove.Of(d, about), s.cmd.String("statement"), beside)
 }
@@ -49,14 +78,29 @@ func (s *session) stateRebuilt(ctx context.Context, all []*report.Rebuilt, r *re
 	var beside []attached
 	for _, one := range all {
 		if ref, err := reference.Parse(one.Reference); err == nil && ref.Kind == reference.Registry {
-			beside = append(beside, attached{ref, one.Digest})
+			beside = append(beside, attached{at: ref, digest: one.Digest})
 		}
 	}
+	return s.state(ctx, prove.OfRebuilt(all, about), s.statementFile(), beside)
+}
+
+// statementFile is where the statement goes: beside a receipt that is given, unless another file is named.
+func (s *session) statementFile() string {
 	file := s.cmd.String("statement")
 	if name := s.cmd.String("receipt"); file == "" && name != "" {
 		file = strings.TrimSuffix(name, ".json") + ".proof.json"
 	}
-	return s.state(ctx, prove.OfRebuilt(all, about), file, beside)
+	return file
+}
+
+// besideAll lists those of published images that are in a registry.
+func besideAll(all []prove.Published) (beside []attached) {
+	for _, one := range all {
+		if one.Reference.Kind == reference.Registry {
+			beside = append(beside, attached{image: one.Image, at: one.Reference})
+		}
+	}
+	return beside
 }
 
 func (s *session) state(ctx context.Context, statement *prove.Statement, file string, beside []attached) error {
@@ -72,9 +116,6 @@ func (s *session) state(ctx context.Context, statement *prove.Statement, file st
 	}
 	if !s.cmd.Bool("attach") {
 		return nil
-	}
-	if len(beside) == 0 {
-		return flow.Usagef("--attach puts the statement beside images that are published, and these are published nowhere")
 	}
 	client, err := s.client()
 	if err != nil {

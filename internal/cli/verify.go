@@ -13,16 +13,18 @@ import (
 	"imbricat/internal/engine/sandbox/conditions"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/prove"
+	"imbricat/internal/flow/receipts"
 	"imbricat/internal/flow/verify"
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/once"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/recipe"
 )
 
 func verifyCommand() *cli.Command {
 	return elsewhere(&cli.Command{
-		Name: "verify", Usage: "rebuilds images under other conditions and proves them equal, or shows what differs and why; or checks what was published", ArgsUsage: "[IMAGE|STAGE…] | RECEIPT|REFERENCE…",
+		Name: "verify", Usage: "rebuilds images under other conditions and proves them equal, or shows what differs and why; or checks what was published", ArgsUsage: "[IMAGE|STAGE…] | [REFERENCE] --receipt FILE | RECEIPT|REFERENCE…",
 		Description: "Images of the recipe (all, where none is named) are built once more without reuse, in a store of their own, with another\n" +
 			"clock, order of folders, numbers of processes, machine, file system, number of processors, timing and builder. The digests\n" +
 			"must be equal; else the step, the files, the bytes and the condition that causes it are told, and the usual cure.\n\n" +
@@ -30,7 +32,7 @@ func verifyCommand() *cli.Command {
 			"digest, with the platforms it names, and its tags must stand on it. Of a reference all that it lists must be there.\n" +
 			"Documents are read and compared with their digests; with --contents layers are, too. Exit code 3 tells that something\n" +
 			"differs.\n\nExample: imbricat verify gauge --cure",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "receipt", Usage: "build what the `FILE` tells of again, from this folder or from the revision that it names, and compare it with what was published"},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "receipt", Usage: "build what the `FILE` tells of again, from this folder or from --source, and compare it with what was published"},
 			&cli.BoolFlag{Name: "contents", Usage: "read every layer and compare it with its digest, in place of asking whether it is there"},
 			&cli.BoolFlag{Name: "cure", Usage: "try changes of steps that are not reproducible, and print those that hold"},
 			&cli.IntFlag{Name: "rounds", Value: 1, Usage: "how `OFTEN` all is built again, each time under other conditions"},
@@ -71,10 +73,28 @@ func (s *session) ownUnits(args []string) (bool, error) {
 		return false, nil // who needs it tells why
 	}
 	own := slices.ContainsFunc(args, r.Has)
+	for _, name := range args {
+		if r.Has(name) || receipts.IsFile(name) || isReference(name) {
+			continue
+		}
+		if near := recipe.Nearest(name, r.Names()); near != "" && !s.stored(name) {
+			return false, flow.Usagef("no image and no stage is named %q: did you mean %q?", name, near)
+		}
+	}
 	if own && slices.ContainsFunc(args, func(name string) bool { return !r.Has(name) }) {
 		return false, flow.Usagef("verify takes images and stages of the recipe, or receipts and references, not both at once")
 	}
 	return own, nil
+}
+
+// stored reports whether the store has an image of a name.
+func (s *session) stored(name string) bool {
+	st, err := s.openStore()
+	if err != nil {
+		return false
+	}
+	_, err = st.Lookup(name)
+	return err == nil
 }
 
 // verifyPublished holds what was published against what is said of it.
@@ -107,13 +127,11 @@ func (s *session) prove(ctx context.Context, names []string) error {
 	if s.cmd.Int("rounds") < 1 {
 		return flow.Usagef("--rounds takes a number from 1")
 	}
-	choice := workspace.Choice{Images: names, Stages: true}
-	p, err := s.plan(choice)
+	w, choice, err := s.proven(names)
 	if err != nil {
 		return err
 	}
-	w, err := s.workOn(p)
-	if err != nil {
+	if err := s.mayState(s.cmd.String("statement"), s.besideOf(w)); err != nil {
 		return err
 	}
 	view := s.view(ctx)
@@ -123,18 +141,24 @@ func (s *session) prove(ctx context.Context, names []string) error {
 		return err
 	}
 	view.Close("")
-	if document.Reproducible {
-		if err := s.stateProof(ctx, w, document); err != nil {
-			return err
-		}
-	}
 	if err := s.result(document, func() string { return report.ProofText(s.paint, document, int(s.cmd.Int("top"))) }); err != nil {
 		return err
 	}
 	if !document.Reproducible {
 		return flow.Differsf("what was built again differs; nothing was changed")
 	}
-	return nil
+	return s.stateProof(ctx, w, document)
+}
+
+// proven opens what it takes to prove images and stages that are named.
+func (s *session) proven(names []string) (*workspace.Workspace, workspace.Choice, error) {
+	choice := workspace.Choice{Images: names, Stages: true}
+	p, err := s.plan(choice)
+	if err != nil {
+		return nil, choice, err
+	}
+	w, err := s.workOn(p)
+	return w, choice, err
 }
 
 // proveStore reads the store, and runs commands of records again.
@@ -143,12 +167,7 @@ func (s *session) proveStore(ctx context.Context, names []string) error {
 	if most < 0 {
 		return flow.Usagef("--records takes a number from 0")
 	}
-	choice := workspace.Choice{Images: names, Stages: true}
-	p, err := s.plan(choice)
-	if err != nil {
-		return err
-	}
-	w, err := s.workOn(p)
+	w, choice, err := s.proven(names)
 	if err != nil {
 		return err
 	}

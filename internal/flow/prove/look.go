@@ -125,7 +125,9 @@ func (r *round) look(ctx context.Context, d, two *engine.Done, below bool) (*rep
 		}
 		found.Files = append(found.Files, one)
 	}
-	if d.Run != nil {
+	if d.Run == nil {
+		found.Unexplored = "it is no command: what it takes in was changed meanwhile, or a value of the environment is in it"
+	} else {
 		if err := r.narrow(ctx, d, found); err != nil {
 			return nil, err
 		}

@@ -47,6 +47,17 @@ func (r *Recipe) Has(name string) bool {
 	return slices.ContainsFunc(r.Images, func(i Image) bool { return i.Matches(name) }) || slices.ContainsFunc(r.Stages, func(s Stage) bool { return s.Matches(name) })
 }
 
+// Names lists the images and stages.
+func (r *Recipe) Names() (all []string) {
+	for i := range r.Images {
+		all = append(all, r.Images[i].Name)
+	}
+	for i := range r.Stages {
+		all = append(all, r.Stages[i].Name)
+	}
+	return all
+}
+
 // Authority is a file of the project with certificates.
 type Authority struct {
 	Pos  Pos
