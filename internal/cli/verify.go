@@ -24,14 +24,14 @@ import (
 
 func verifyCommand() *cli.Command {
 	return elsewhere(&cli.Command{
-		Name: "verify", Usage: "rebuilds images under other conditions and proves them equal, or shows what differs and why; or checks what was published", ArgsUsage: "[IMAGE|STAGE…] | [REFERENCE] --receipt FILE | RECEIPT|REFERENCE…",
+		Name: "verify", Usage: "rebuilds images under other conditions and proves them equal, or shows what differs and why; or checks what was published", ArgsUsage: "[IMAGE|STAGE…] | RECEIPT|REFERENCE…",
 		Description: "Images of the recipe (all, where none is named) are built once more without reuse, in a store of their own, with another\n" +
 			"clock, order of folders, numbers of processes, machine, file system, number of processors, timing and builder. The digests\n" +
 			"must be equal; else the step, the files, the bytes and the condition that causes it are told, and the usual cure.\n\n" +
 			"A receipt (a file that ends in .json) is held against the registry: every image that it tells of must be there by its\n" +
 			"digest, with the platforms it names, and its tags must stand on it. Of a reference all that it lists must be there.\n" +
 			"Documents are read and compared with their digests; with --contents layers are, too. Exit code 3 tells that something\n" +
-			"differs.\n\nExample: imbricat verify gauge --cure",
+			"differs. REFERENCE with --receipt or --source is built again from there, and compared.\n\nExample: imbricat verify gauge --cure",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "receipt", Usage: "build what the `FILE` tells of again, from this folder or from --source, and compare it with what was published"},
 			&cli.BoolFlag{Name: "contents", Usage: "read every layer and compare it with its digest, in place of asking whether it is there"},
 			&cli.BoolFlag{Name: "cure", Usage: "try changes of steps that are not reproducible, and print those that hold"},
