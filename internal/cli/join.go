@@ -21,7 +21,7 @@ func joinCommand() *cli.Command {
 			"--wait the one source is a folder that receipts come into, or HOST/REPOSITORY:TAG as ship --receipt has it.\n" +
 			"Recipe, facts and commit must be the same. All content goes to the destination before its tags are written.\n\n" +
 			"Example: imbricat join registry.tideline.example/tides/gauge amd64.json arm64.json",
-		Flags: append([]cli.Flag{forceFlag(),
+		Flags: append([]cli.Flag{forceFlag(), fewerPlatformsFlag(),
 			&cli.IntFlag{Name: "wait", HideDefault: true, Usage: "wait until there are receipts of this `NUMBER` of runs"},
 			&cli.StringFlag{Name: "within", Value: "30m", Usage: "`TIME` to wait at most"},
 			&cli.StringSliceFlag{Name: "tag", Usage: "`TAG` that the index gets besides; may be given again"},
@@ -45,7 +45,7 @@ func runJoin(ctx context.Context, s *session) (err error) {
 	if err != nil {
 		return flow.WrongUse(err)
 	}
-	o := join.Options{Tags: s.cmd.StringSlice("tag"), Force: s.cmd.Bool("force"), Extend: s.cmd.Bool("extend"), Differing: s.cmd.Bool("differing"), Wait: int(s.cmd.Int("wait"))}
+	o := join.Options{Tags: s.cmd.StringSlice("tag"), Moves: s.moves(), Extend: s.cmd.Bool("extend"), Differing: s.cmd.Bool("differing"), Wait: int(s.cmd.Int("wait"))}
 	if o.Within, err = recipe.ParseDuration(s.cmd.String("within")); err != nil || o.Within <= 0 {
 		return flow.Usagef("--within takes a time such as 30m, not %q", s.cmd.String("within"))
 	}

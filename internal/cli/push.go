@@ -16,6 +16,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/plan"
 )
 
 func pushCommand() *cli.Command {
@@ -25,13 +26,43 @@ func pushCommand() *cli.Command {
 			"(a file) tells where that was done in another folder. What a registry has already is not\n" +
 			"sent again; tags are written last, when all content is everywhere. A fixed tag never moves, and a moving tag never\n" +
 			"goes back to an older build. To push an image anywhere else, use copy.\n\nExample: imbricat push gauge",
-		Flags:  append([]cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), forceFlag(), dirtyFlag(), byDigestFlag()}, runFlags()...),
+		Flags:  append([]cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), forceFlag(), fewerPlatformsFlag(), dirtyFlag(), byDigestFlag(), toFlag(), tagFlag()}, runFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runPush(ctx, newSession(c)) },
 	}
 }
 
 func forceFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "force", Usage: "let moving tags go back to an older build (fixed tags never move)", Sources: env("FORCE")}
+}
+
+func fewerPlatformsFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "fewer-platforms", Usage: "let moving tags lose platforms, and have fewer than the recipe requires", Sources: env("FEWER_PLATFORMS")}
+}
+
+func toFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "to", Usage: "`REPOSITORY` to push to instead of the recipe's, or besides with + before it: [+][IMAGE=]HOST/REPOSITORY, or HOST/PREFIX/ for one below it that is called as the image"}
+}
+
+func tagFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "tag", Usage: "`TAG` to write instead of the recipe's, or besides: [+][IMAGE=]TAG"}
+}
+
+// moves are what moving tags may do.
+func (s *session) moves() push.Moves {
+	return push.Moves{Back: s.cmd.Bool("force"), FewerPlatforms: s.cmd.Bool("fewer-platforms")}
+}
+
+// redirected is what is planned, going where the command line says.
+func (s *session) redirectedPlan(p *workspace.Planned) (*workspace.Planned, error) {
+	r, err := plan.ParseRedirection(s.cmd.StringSlice("to"), s.cmd.StringSlice("tag"))
+	if err != nil {
+		return nil, flow.WrongUse(err)
+	}
+	own := *p
+	if own.Plan, err = p.Plan.Redirect(r, p.Recipe.Has); err != nil {
+		return nil, flow.WrongUse(err)
+	}
+	return &own, nil
 }
 
 func dirtyFlag() cli.Flag {
@@ -43,7 +74,7 @@ func byDigestFlag() cli.Flag {
 }
 
 func (s *session) pushOptions() push.Options {
-	return push.Options{Force: s.cmd.Bool("force"), Dirty: s.cmd.Bool("dirty"), ByDigest: s.cmd.Bool("by-digest")}
+	return push.Options{Moves: s.moves(), Dirty: s.cmd.Bool("dirty"), ByDigest: s.cmd.Bool("by-digest")}
 }
 
 func runPush(ctx context.Context, s *session) (err error) {
@@ -56,7 +87,14 @@ func runPush(ctx context.Context, s *session) (err error) {
 	if err != nil {
 		return err
 	}
-	w, err := s.workspace(ctx, images)
+	p, err := s.expand(ctx, images)
+	if err == nil {
+		p, err = s.redirectedPlan(p)
+	}
+	if err != nil {
+		return err
+	}
+	w, err := s.workOn(p)
 	if err != nil {
 		return err
 	}
@@ -88,12 +126,12 @@ func (s *session) send(ctx context.Context, w *workspace.Workspace, r *receipts.
 	if err != nil {
 		return nil, err
 	}
-	if err := push.HoldBackPrefixes(ctx, w.Places.Client, shipments, o.Force); err != nil {
+	if err := push.HoldBackPrefixes(ctx, w.Places.Client, shipments, o.Moves); err != nil {
 		return nil, err
 	}
 	view := s.view(ctx)
 	r.Part = "push"
-	err = push.Send(ctx, w, shipments, o.Force, view, &r.Part)
+	err = push.Send(ctx, w, shipments, o.Moves, view, &r.Part)
 	view.Close("")
 	push.Record(ctx, r, w.Store, shipments)
 	if err != nil {

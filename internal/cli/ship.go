@@ -17,13 +17,15 @@ import (
 	"imbricat/internal/flow/settings"
 	"imbricat/internal/flow/ship"
 	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/event"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/plan"
 )
 
 func shipCommand() *cli.Command {
-	flags := []cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), sandboxFlag(), jobsFlag(), keepGoingFlag(), freshFlag(), forceFlag(), dirtyFlag(), byDigestFlag(),
+	flags := []cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), sandboxFlag(), jobsFlag(), keepGoingFlag(), freshFlag(), forceFlag(), dirtyFlag(), byDigestFlag(), fewerPlatformsFlag(), toFlag(), tagFlag(),
+		&cli.BoolFlag{Name: "dry-run", Usage: "ask what can be asked before any work, and show which tags would be written where, and which not and why", Sources: env("DRY_RUN")},
 		&cli.StringSliceFlag{Name: "without", Usage: "`PART` to leave out: " + strings.Join(ship.Parts, ", ") + "; may be given again, or hold several with commas", Sources: env("WITHOUT")},
 		&cli.BoolFlag{Name: "logout", Usage: "forget the logins of the destinations' registries at the end, whatever happened", Sources: env("LOGOUT")}}
 	return &cli.Command{
@@ -38,6 +40,9 @@ func shipCommand() *cli.Command {
 }
 
 func runShip(ctx context.Context, s *session) (err error) {
+	if s.cmd.Bool("dry-run") {
+		return s.shipDry(ctx)
+	}
 	var p *workspace.Planned
 	defer func() { err = errors.Join(err, s.logOut(p)) }()
 	k, err := s.begin("ship")
@@ -76,13 +81,58 @@ func (s *session) shipOptions() (ship.Options, error) {
 	return o, nil
 }
 
+// shippable plans images, going where the command line says.
+func (s *session) shippable(ctx context.Context, images []string, o ship.Options) (*workspace.Planned, error) {
+	p, err := s.choose(ctx, workspace.Choice{Images: images, Checks: !o.Leaves("checks")})
+	if err != nil {
+		return nil, err
+	}
+	return s.redirectedPlan(p)
+}
+
+// shipDry asks and tells, and does nothing. No receipt is written: nothing was shipped.
+func (s *session) shipDry(ctx context.Context) error {
+	o, err := s.shipOptions()
+	if err != nil {
+		return err
+	}
+	images, _, err := s.freshSteps()
+	if err != nil {
+		return err
+	}
+	p, err := s.shippable(ctx, images, o)
+	if err != nil {
+		return err
+	}
+	document, nothing := &report.Asked{Tags: []report.AskedTag{}}, s.unaffected(p.Plan)
+	var refused error
+	if nothing == "" {
+		if _, nothing, err = ship.Wanted(p, o); err != nil {
+			return err
+		}
+		w, err := s.workOn(p)
+		if err != nil {
+			return err
+		}
+		unwritten, err := receipts.Begin(receipts.Options{Command: "ship"})
+		if err != nil {
+			return err
+		}
+		if document, refused = ship.New(w, unwritten, event.Discard, o).DryRun(ctx); document == nil {
+			return refused
+		}
+	}
+	document.Nothing = nothing
+	return errors.Join(s.result(document, func() string { return report.AskedText(s.paint, document) }), refused)
+}
+
 // ship ships what is planned, as far as anything is to be done. The plan is returned as soon as there is one.
 func (s *session) ship(ctx context.Context, k *receipts.Recorder, o ship.Options) (*workspace.Planned, error) {
 	images, steps, err := s.freshSteps()
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.choose(ctx, workspace.Choice{Images: images, Checks: !o.Leaves("checks")})
+	p, err := s.shippable(ctx, images, o)
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +154,7 @@ func (s *session) ship(ctx context.Context, k *receipts.Recorder, o ship.Options
 			return p, nil
 		}
 		if len(wanted) < len(p.Plan.Images) {
-			if p, err = s.choose(ctx, workspace.Choice{Images: wanted, Checks: !o.Leaves("checks")}); err != nil {
+			if p, err = s.shippable(ctx, wanted, o); err != nil {
 				return nil, err
 			}
 		}

@@ -33,7 +33,7 @@ import (
 // Options say how images are joined.
 type Options struct {
 	Tags      []string      // that the index gets besides
-	Force     bool          // moving tags may go back
+	push.Moves
 	Extend    bool          // platforms stay that the destination's index has and the sources do not
 	Differing bool          // what was not built from the same is joined too
 	Wait      int           // for receipts of so many runs; 0: there is nothing to wait for
@@ -108,11 +108,11 @@ func (j *run) join(ctx context.Context) (*push.Shipment, error) {
 	one := &push.Shipment{Image: name, Began: time.Now(), To: plan.Destination{Name: j.goes.Name, Repository: j.to, Tags: j.names, Prefixes: j.goes.Prefixes, Fixed: j.goes.Fixed}}
 	options := transfer.Options{Names: j.names}
 	if j.to.Kind == reference.Registry {
-		if err := push.HoldBackPrefixes(ctx, j.places.Client, []*push.Shipment{one}, j.o.Force); err != nil {
+		if err := push.HoldBackPrefixes(ctx, j.places.Client, []*push.Shipment{one}, j.o.Moves); err != nil {
 			return nil, err
 		}
 		options.Names = one.To.Tags
-		options.Guard = one.Guard(j.o.Force, func(_ context.Context, stands registry.Document) (string, error) {
+		options.Guard = one.Guard(j.o.Moves, func(_ context.Context, stands registry.Document) (string, error) {
 			return push.Older(nil, j.made(), stands), nil
 		})
 	}
@@ -341,6 +341,9 @@ func (j *run) name() (held string, err error) {
 	}
 	if j.to.Kind == reference.Registry && j.to.Identifier() == "" && len(j.ready) > 0 {
 		j.names = append(slices.Clone(j.goes.Wanted), extra...)
+		if err := j.requirePlatforms(); err != nil {
+			return "", err
+		}
 		var why []string
 		for _, h := range j.goes.Held {
 			why = append(why, h.Tag+": "+h.Why)
@@ -359,6 +362,21 @@ func (j *run) name() (held string, err error) {
 	}
 	j.names, j.goes.Prefixes = append([]string{name}, extra...), nil
 	return "", nil
+}
+
+// requirePlatforms refuses tags for an index that would lack platforms which the recipe requires.
+func (j *run) requirePlatforms() error {
+	if len(j.names) == 0 || j.o.FewerPlatforms || j.o.Extend {
+		return nil
+	}
+	for _, wanted := range j.goes.Requires {
+		if !slices.ContainsFunc(j.ready, func(i receipt.Image) bool {
+			return slices.ContainsFunc(i.Platforms, func(p receipt.Platform) bool { return p.Platform == wanted })
+		}) {
+			return flow.Refusedf("no receipt tells of %s, which the tags of %s require; --fewer-platforms joins all the same", wanted, j.to)
+		}
+	}
+	return nil
 }
 
 // await waits until there are receipts of so many runs.

@@ -56,10 +56,10 @@ func (j *run) beginSingles(ctx context.Context, to transfer.Place) error {
 	for _, s := range j.singles {
 		one := s.shipment
 		one.Began = time.Now()
-		if err := push.HoldBackPrefixes(ctx, j.places.Client, []*push.Shipment{one}, j.o.Force); err != nil {
+		if err := push.HoldBackPrefixes(ctx, j.places.Client, []*push.Shipment{one}, j.o.Moves); err != nil {
 			return err
 		}
-		guard := one.Guard(j.o.Force, func(_ context.Context, stands registry.Document) (string, error) {
+		guard := one.Guard(j.o.Moves, func(_ context.Context, stands registry.Document) (string, error) {
 			return push.Older(nil, j.made(), stands), nil
 		})
 		var err error

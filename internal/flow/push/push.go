@@ -35,9 +35,15 @@ import (
 
 // Options are what a person may decide otherwise.
 type Options struct {
-	Force    bool // moving tags may go back
+	Moves
 	Dirty    bool // tags that name a commit may name what differs from it
 	ByDigest bool // no tag is written
+}
+
+// Moves are what moving tags may do that they do not do by themselves. Fixed tags never move.
+type Moves struct {
+	Back           bool // go back to an older build
+	FewerPlatforms bool // lose platforms, and lack some that the recipe requires
 }
 
 // Shipment is one image on its way to one destination: its index, or what it is for one platform.
@@ -58,6 +64,9 @@ type Shipment struct {
 func Record(ctx context.Context, k *receipts.Recorder, st *store.Store, shipments []*Shipment) {
 	for _, one := range shipments {
 		to := receipt.Destination{Name: one.To.Name, Repository: one.To.Repository.String(), Platform: one.To.Single(), Held: one.Held, Fixed: one.To.Fixed, Prefixes: one.To.Prefixes}
+		for _, p := range one.To.Requires {
+			to.Requires = append(to.Requires, p.String())
+		}
 		to.Wanted = append(append([]string{}, one.To.Tags...), one.Wanted...)
 		if one.under != nil {
 			r := one.under.Sofar()
@@ -74,7 +83,7 @@ func Record(ctx context.Context, k *receipts.Recorder, st *store.Store, shipment
 
 // Send asks all destinations first, then sends all content everywhere, and then writes the tags. part is told when the
 // tags' turn comes.
-func Send(ctx context.Context, w *workspace.Workspace, shipments []*Shipment, force bool, sink event.Sink, part *string) error {
+func Send(ctx context.Context, w *workspace.Workspace, shipments []*Shipment, may Moves, sink event.Sink, part *string) error {
 	for _, one := range shipments {
 		one.Began = time.Now()
 		from, err := w.Places.Source(reference.Reference{Kind: reference.Store, Digest: one.Descriptor.Digest})
@@ -85,7 +94,7 @@ func Send(ctx context.Context, w *workspace.Workspace, shipments []*Shipment, fo
 		if err != nil {
 			return err
 		}
-		guard := one.Guard(force, func(ctx context.Context, stands registry.Document) (string, error) {
+		guard := one.Guard(may, func(ctx context.Context, stands registry.Document) (string, error) {
 			return older(ctx, w, one.Index, stands)
 		})
 		if one.under, err = transfer.Begin(ctx, from, to, transfer.Options{Root: one.Descriptor, Names: one.To.Tags, Guard: guard, Sink: sink}); err != nil {
@@ -122,10 +131,10 @@ func Send(ctx context.Context, w *workspace.Workspace, shipments []*Shipment, fo
 }
 
 // Guard keeps fixed tags, moving prefixes of versions and other moving tags from going where they must not.
-func (one *Shipment) Guard(force bool, older func(ctx context.Context, stands registry.Document) (string, error)) transfer.Guard {
+func (one *Shipment) Guard(may Moves, older func(ctx context.Context, stands registry.Document) (string, error)) transfer.Guard {
 	prefix := func(name string) bool { return slices.Contains(one.To.Prefixes, name) }
-	g := transfer.Guard{Fixed: func(tag string) bool { return !prefix(tag) && retention.Match(one.To.Fixed, tag) }}
-	if force {
+	g := transfer.Guard{Fixed: func(tag string) bool { return !prefix(tag) && retention.Match(one.To.Fixed, tag) }, KeepPlatforms: !may.FewerPlatforms}
+	if may.Back {
 		return g
 	}
 	g.Older = func(ctx context.Context, name string, stands registry.Document) (string, error) {
@@ -167,9 +176,9 @@ func saidBy(stands registry.Document, key string) string {
 
 // HoldBackPrefixes holds back the moving prefixes of versions whose repository has a higher version: 1 does not go from 1.4.0 back to
 // 1.3.9. Where a registry lists no tags for us, what a prefix stands on is asked alone, when it is to move.
-func HoldBackPrefixes(ctx context.Context, client *registry.Client, shipments []*Shipment, force bool) error {
+func HoldBackPrefixes(ctx context.Context, client *registry.Client, shipments []*Shipment, may Moves) error {
 	for _, one := range shipments {
-		if len(one.To.Prefixes) == 0 || len(one.To.Tags) == 0 || force {
+		if len(one.To.Prefixes) == 0 || len(one.To.Tags) == 0 || may.Back {
 			continue
 		}
 		tags, err := client.Repository(one.To.Repository.Host, one.To.Repository.Repository).Tags(ctx)
@@ -257,7 +266,7 @@ func Shipments(ctx context.Context, w *workspace.Workspace, o Options, made func
 			}
 			one := &Shipment{Image: i.Name, To: d}
 			for _, h := range d.Held {
-				one.Held = append(one.Held, receipt.Held{Tag: h.Tag, Why: "its condition does not hold: " + h.When})
+				one.Held = append(one.Held, HeldByCondition(h))
 			}
 			if o.ByDigest {
 				one.Wanted, one.To.Tags = d.Tags, nil
@@ -267,6 +276,9 @@ func Shipments(ctx context.Context, w *workspace.Workspace, o Options, made func
 				return nil, fmt.Errorf("%w; run `imbricat build %s` first", err, i.Name)
 			}
 			if err := checkFresh(ctx, w, i, desc, one.To, o); err != nil {
+				return nil, err
+			}
+			if err := RequirePlatforms(i.Name, one.To, o, builtFor(i)); err != nil {
 				return nil, err
 			}
 			if one.Index, one.Descriptor = desc, desc; !d.Whole() {
@@ -286,6 +298,11 @@ func Shipments(ctx context.Context, w *workspace.Workspace, o Options, made func
 	return list, nil
 }
 
+// HeldByCondition tells of a tag whose condition does not hold.
+func HeldByCondition(h plan.Held) receipt.Held {
+	return receipt.Held{Tag: h.Tag, Why: "its condition does not hold: " + h.When}
+}
+
 // forPlatform is what an index offers for a platform.
 func forPlatform(ctx context.Context, st *store.Store, index digest.Descriptor, p platform.Platform) (digest.Descriptor, error) {
 	offers, err := image.Offers(ctx, st, index)
@@ -297,6 +314,27 @@ func forPlatform(ctx context.Context, st *store.Store, index digest.Descriptor, 
 		return digest.Descriptor{}, fmt.Errorf("the image in the store is not for %s", p)
 	}
 	return offers[at].Descriptor, nil
+}
+
+// builtFor returns the platforms that an image is planned for.
+func builtFor(i *plan.Image) (all []platform.Platform) {
+	for _, u := range i.Units {
+		all = append(all, u.ID.Platform)
+	}
+	return all
+}
+
+// RequirePlatforms refuses tags for an index that lacks platforms which the recipe requires of it.
+func RequirePlatforms(image string, to plan.Destination, o Options, has []platform.Platform) error {
+	if o.FewerPlatforms || len(to.Tags) == 0 {
+		return nil
+	}
+	for _, p := range to.Requires {
+		if !slices.Contains(has, p) {
+			return flow.Refusedf("%s is not pushed to %s: its tags require %s; --by-digest has it joined with the others, and --fewer-platforms pushes it all the same", image, to.Repository, p)
+		}
+	}
+	return nil
 }
 
 // checkFresh compares what an image says of its making with what the recipe's facts are now: its tags would lie else.

@@ -6,14 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 
-	v1 "github.com/opencontainers/image-spec/specs-go/v1"
-
-	"imbricat/internal/content/image"
-	"imbricat/internal/engine"
 	"imbricat/internal/engine/check"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/building"
@@ -24,10 +19,7 @@ import (
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
-	"imbricat/internal/ground/say"
 	"imbricat/internal/output/report"
-	"imbricat/internal/remote/registry"
-	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/facts"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
@@ -120,12 +112,9 @@ func (r *Run) parts(ctx context.Context) error {
 	if !r.o.Leaves("push") {
 		r.tellNarrowed()
 		r.k.Part = "destinations"
-		if err := r.askDestinations(ctx); err != nil {
+		if err := r.askAll(ctx); err != nil {
 			return err
 		}
-	}
-	if err := r.checkDirty(ctx); err != nil {
-		return err
 	}
 	r.k.Part = "build"
 	document, result, err := building.Run(ctx, r.w, r.sink, r.o.Build)
@@ -168,10 +157,10 @@ func (r *Run) parts(ctx context.Context) error {
 	if r.shipments, err = push.Shipments(ctx, r.w, r.o.Options, made); err != nil {
 		return err
 	}
-	if err := push.HoldBackPrefixes(ctx, r.w.Places.Client, r.shipments, r.o.Force); err != nil {
+	if err := push.HoldBackPrefixes(ctx, r.w.Places.Client, r.shipments, r.o.Moves); err != nil {
 		return err
 	}
-	if err := push.Send(ctx, r.w, r.shipments, r.o.Force, r.sink, &r.k.Part); err != nil {
+	if err := push.Send(ctx, r.w, r.shipments, r.o.Moves, r.sink, &r.k.Part); err != nil {
 		return errors.Join(err, left.err)
 	}
 	return left.end(r.k)
@@ -243,110 +232,9 @@ func (r *Run) checkLock() error {
 	return nil
 }
 
-// checkDirty refuses before any work what push would refuse after it: tags that name a commit, for other files.
-func (r *Run) checkDirty(ctx context.Context) error {
-	if r.o.ByDigest || r.o.Leaves("push") {
-		return nil
-	}
-	o, done, err := r.w.Engine(ctx, r.sink)
-	if err != nil {
-		return err
-	}
-	defer done()
-	for _, i := range r.w.Plan.Images {
-		changed, err := engine.Dirty(ctx, o.Inputs, i)
-		if err != nil {
-			return err
-		}
-		for _, d := range i.Destinations {
-			if len(changed) == 0 {
-				continue
-			}
-			if err := push.RefuseDirty(i.Name, d, r.o.Options, fmt.Sprintf("it is made from %s that %s from the commit (%s)",
-				report.Count(len(changed), "file"), plural(len(changed), "differs", "differ"), say.Some(changed))); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
 func plural(n int, one, many string) string {
 	if n == 1 {
 		return one
 	}
 	return many
-}
-
-// askDestinations asks for the right to push, and refuses what is known already to be refused in the end: a fixed tag on
-// another commit, and a moving one on a later.
-func (r *Run) askDestinations(ctx context.Context) error {
-	asked := map[string]bool{}
-	for _, i := range r.w.Plan.Images {
-		for _, d := range i.Destinations {
-			if len(d.Tags) == 0 && !r.o.ByDigest {
-				continue
-			}
-			repository := r.w.Places.Client.Repository(d.Repository.Host, d.Repository.Repository)
-			if name := d.Repository.String(); !asked[name] {
-				asked[name] = true
-				if err := repository.MayPush(ctx); err != nil {
-					return fmt.Errorf("%s cannot be pushed to: %w", name, err)
-				}
-			}
-			if r.o.ByDigest {
-				continue
-			}
-			one := &push.Shipment{Image: i.Name, To: d}
-			if err := push.HoldBackPrefixes(ctx, r.w.Places.Client, []*push.Shipment{one}, r.o.Force); err != nil {
-				return err
-			}
-			if err := r.askTags(ctx, repository, i, one); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-func (r *Run) askTags(ctx context.Context, repository *registry.Repository, i *plan.Image, one *push.Shipment) error {
-	git, own := r.w.Facts.Git, map[string]string{}
-	if _, overridden := i.Units[0].Values.Annotations[v1.AnnotationRevision]; git.Known() && !overridden {
-		var err error
-		if own[v1.AnnotationRevision], err = r.w.Revision(ctx, i); err != nil {
-			return err
-		}
-	}
-	guard := one.Guard(r.o.Force, func(_ context.Context, stands registry.Document) (string, error) {
-		return push.Older(git, own, stands), nil
-	})
-	for _, tag := range one.To.Tags {
-		stands, err := repository.Tagged(ctx, tag, image.Accepted)
-		var answer *registry.Error
-		if errors.As(err, &answer) && answer.NotFound() || errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		refusal := &transfer.MoveError{Place: repository.String() + ":" + tag, Stands: stands.Descriptor.Digest, Wanted: "what would be built"}
-		if guard.Fixed(tag) {
-			if there := push.RevisionOf(stands); there != "" && own[v1.AnnotationRevision] != "" && there != own[v1.AnnotationRevision] && there != git.Commit {
-				refusal.Why = fmt.Sprintf("the tag is fixed and was built from the commit %s; give what is new a new tag", there)
-				return refusal
-			}
-			continue
-		}
-		if guard.Older == nil {
-			continue
-		}
-		if refusal.Why, err = guard.Older(ctx, tag, stands); err != nil {
-			return err
-		}
-		if refusal.Why != "" {
-			refusal.Why += "; --force moves it all the same"
-			return refusal
-		}
-	}
-	return nil
 }

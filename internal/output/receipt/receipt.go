@@ -142,6 +142,10 @@ type Destination struct {
 	Held     []Held   `json:"held,omitempty"`
 	Fixed    []string `json:"fixed,omitempty"`
 	Prefixes []string `json:"prefixes,omitempty"`
+	// Requires are platforms without which no index gets the tags.
+	Requires []string `json:"requires,omitempty"`
+	// OnFailure is that it went there for a look, since a check of it does not hold.
+	OnFailure bool `json:"onFailure,omitempty"`
 
 	Sent         int     `json:"sent"`
 	SentBytes    int64   `json:"sentBytes"`

@@ -161,3 +161,86 @@ func FatesText(p Paint, d *Fates) string {
 	}
 	return RowsText(p, "the run was to write no tag", []string{"tag", "now", "image"}, rows)
 }
+
+// Outcomes of a tag that ship would write.
+const (
+	TagNew     = "new"     // it is not there yet
+	TagMoves   = "moves"   // it stands on something else
+	TagStands  = "stands"  // it is fixed, and what is built must be what it stands on
+	TagHeld    = "held"    // it is not written now, and nothing fails
+	TagRefused = "refused" // ship would fail
+	TagNone    = "digest"  // the image goes there without a tag
+)
+
+// Asked is what ship would write, told without doing any of it.
+type Asked struct {
+	Tags     []AskedTag `json:"tags"`
+	Nothing  string     `json:"nothing,omitempty"`  // why no tag would be written
+	Problems []string   `json:"problems,omitempty"` // that have nothing to do with any tag
+}
+
+// AskedTag is what would become of a tag.
+type AskedTag struct {
+	Image       string        `json:"image"`
+	Destination string        `json:"destination,omitempty"` // its name in the recipe
+	Repository  string        `json:"repository"`
+	Platform    string        `json:"platform,omitempty"` // whose image the tag is for; empty: the index
+	Tag         string        `json:"tag,omitempty"`
+	Outcome     string        `json:"outcome"`
+	Now         digest.Digest `json:"now,omitempty"` // what it stands on
+	Why         string        `json:"why,omitempty"`
+}
+
+// alike returns the tags that are not written, those of an image with the same reason as one.
+func alike(tags []AskedTag) (list []AskedTag) {
+	for _, t := range tags {
+		if t.Outcome != TagRefused && t.Outcome != TagHeld {
+			continue
+		}
+		last := len(list) - 1
+		if last >= 0 && list[last].Image == t.Image && list[last].Outcome == t.Outcome && list[last].Why == t.Why {
+			list[last].Tag += ", " + t.Tag
+			continue
+		}
+		list = append(list, t)
+	}
+	return list
+}
+
+// AskedText returns a table of the tags, with those that would be refused told below it.
+func AskedText(p Paint, a *Asked) string {
+	w := &strings.Builder{}
+	var rows [][]string
+	for _, t := range a.Tags {
+		outcome, tag, now := t.Outcome, t.Tag, ""
+		switch t.Outcome {
+		case TagRefused:
+			outcome = p.Wrong("✗ refused")
+		case TagHeld:
+			outcome = p.Muted("○ held")
+		case TagNone:
+			outcome, tag = "by digest", "-"
+		}
+		if t.Now != "" {
+			now = p.Digest(t.Now)
+		}
+		rows = append(rows, []string{p.Bold(strings.TrimSpace(t.Image + " " + t.Platform)), t.Repository, p.Accent(tag), outcome, now})
+	}
+	if len(rows) > 0 {
+		Table(w, p, []string{"image", "repository", "tag", "would be", "stands on"}, rows)
+	}
+	for _, line := range alike(a.Tags) {
+		mark, why := "  ", p.Muted("held back: "+line.Why)
+		if line.Outcome == TagRefused {
+			mark, why = p.Wrong("✗ "), line.Why
+		}
+		fmt.Fprintf(w, "%s%s: %s\n", mark, p.Bold(line.Image+" "+line.Tag), why)
+	}
+	if a.Nothing != "" {
+		fmt.Fprintln(w, "nothing to ship: "+a.Nothing)
+	}
+	for _, text := range a.Problems {
+		fmt.Fprintf(w, "%s %s\n", p.Wrong("✗"), text)
+	}
+	return w.String()
+}

@@ -2,10 +2,16 @@ package transfer
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
+
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"imbricat/internal/content/image"
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/platform"
 	"imbricat/internal/remote/registry"
 )
 
@@ -16,6 +22,8 @@ type Guard struct {
 	Fixed func(name string) bool
 	// Older tells why the image is older than the one that a moving name stands on; "" where it is not. nil: nobody asks.
 	Older func(ctx context.Context, name string, stands registry.Document) (string, error)
+	// KeepPlatforms has no moving name go to an image that lacks platforms of the one that it stands on.
+	KeepPlatforms bool
 }
 
 // MoveError is a tag that may not move.
@@ -78,18 +86,67 @@ func (c *copier) mayMove(ctx context.Context, to *remote, name string, stands di
 		refusal.Why = "the tag is fixed; give what is new a new tag"
 		return refusal
 	}
-	if g.Older == nil {
+	if g.Older == nil && !g.KeepPlatforms {
 		return nil
 	}
 	document, err := to.repository.Tagged(ctx, string(stands), image.Accepted)
 	if err != nil {
 		return err
 	}
-	if refusal.Why, err = g.Older(ctx, name, document); err != nil || refusal.Why == "" {
+	if g.Older != nil {
+		if refusal.Why, err = g.Older(ctx, name, document); err != nil {
+			return err
+		}
+		if refusal.Why != "" {
+			refusal.Why += "; --force moves it all the same"
+			return refusal
+		}
+	}
+	if !g.KeepPlatforms {
+		return nil
+	}
+	if refusal.Why, err = c.loses(ctx, document); err != nil || refusal.Why == "" {
 		return err
 	}
-	refusal.Why += "; --force moves it all the same"
 	return refusal
+}
+
+// loses tells which platforms of what stands somewhere the image lacks; "" where it lacks none.
+func (c *copier) loses(ctx context.Context, stands registry.Document) (string, error) {
+	if !image.IsIndex(stands.Descriptor.MediaType) {
+		return "", nil
+	}
+	offers, err := image.Offers(ctx, c, c.result.Descriptor)
+	if err != nil {
+		return "", err
+	}
+	var has []platform.Platform
+	for _, o := range offers {
+		has = append(has, o.Platform)
+	}
+	return Loses(stands, has), nil
+}
+
+// Loses tells which platforms of an index an image for some platforms lacks, and how to have it all the same; "" where it lacks none.
+func Loses(stands registry.Document, has []platform.Platform) string {
+	var index v1.Index
+	if !image.IsIndex(stands.Descriptor.MediaType) || json.Unmarshal(stands.Body, &index) != nil {
+		return "" // nobody knows what it is for
+	}
+	var lost []string
+	for _, one := range index.Manifests {
+		if one.Platform == nil {
+			continue
+		}
+		p := platform.FromOCI(*one.Platform)
+		if !p.Unknown() && !slices.Contains(has, p) && !slices.Contains(lost, p.String()) {
+			lost = append(lost, p.String())
+		}
+	}
+	if len(lost) == 0 {
+		return ""
+	}
+	return "the tag would lose " + strings.Join(lost, ", ") + "; --fewer-platforms moves it all the same"
 }
 
 // name writes a name unless it stands right, and makes sure of a fixed one afterwards.

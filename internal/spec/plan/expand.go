@@ -393,7 +393,7 @@ func (x *expander) destinations(i *recipe.Image, d recipe.Destination) []Destina
 		got := e.destination(d, platform.Platform{})
 		if n == 0 {
 			all = append(all, got)
-		} else if first := all[0]; got.Repository != first.Repository || !slices.Equal(got.Tags, first.Tags) {
+		} else if first := all[0]; got.Repository != first.Repository || got.OnFailure != first.OnFailure || !slices.Equal(got.Tags, first.Tags) {
 			x.report(d.Pos, "the destination %q differs between %s and %s; all platforms share one index and its tags (a tag with for: PLATFORM stands on the image for that platform)",
 				d.Name, platforms[0], p)
 		}
@@ -402,6 +402,11 @@ func (x *expander) destinations(i *recipe.Image, d recipe.Destination) []Destina
 		}
 	}
 	x.forPlatforms(i, d)
+	for _, p := range d.Requires {
+		if !slices.Contains(i.Platforms, p) {
+			x.report(d.Pos, "the destination %q requires %s, and the image %s is for %s", d.Name, p, i.Name, platformList(i.Platforms))
+		}
+	}
 	all = append(all, own...)
 	x.apart(d, all)
 	return all
@@ -641,13 +646,13 @@ func (e *evaluator) settings(s *recipe.Settings) image.Settings {
 
 // destination evaluates a destination with the tags of one platform's image, or of the index.
 func (e *evaluator) destination(d recipe.Destination, only platform.Platform) Destination {
-	out := Destination{Name: d.Name, Fixed: d.Fixed, Platform: only}
-	text := e.text(d.To)
-	repository, err := reference.ParseRepository(text)
-	if err != nil && text != "" {
-		e.report(d.To.Pos, "%s", err)
+	out := Destination{Name: d.Name, Fixed: d.Fixed, Platform: only, Repository: e.repository(d.To)}
+	if out.Whole() {
+		out.Requires = d.Requires
+		if d.OnFailure.Given {
+			out.OnFailure = e.repository(d.OnFailure)
+		}
 	}
-	out.Repository = repository
 	for _, t := range d.Tags {
 		if out.Whole() != (len(t.For) == 0) || !out.Whole() && !slices.Contains(t.For, only) {
 			continue
@@ -680,6 +685,15 @@ func (e *evaluator) destination(d recipe.Destination, only platform.Platform) De
 	out.Prefixes = slices.DeleteFunc(out.Prefixes, func(name string) bool { return slices.Contains(out.Tags, name) })
 	out.Tags = append(out.Tags, out.Prefixes...)
 	return out
+}
+
+func (e *evaluator) repository(t recipe.Template) reference.Reference {
+	text := e.text(t)
+	repository, err := reference.ParseRepository(text)
+	if err != nil && text != "" {
+		e.report(t.Pos, "%s", err)
+	}
+	return repository
 }
 
 // namesCommit reports whether a tag was made of the commit, or of a tag of version control on it, and shows that.

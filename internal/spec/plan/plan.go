@@ -33,6 +33,8 @@ type Image struct {
 	Name         string
 	Units        []*Unit // one for each platform, in the recipe's order
 	Destinations []Destination
+	// Said is where the recipe publishes it, where somebody has it go elsewhere; nil: Destinations are.
+	Said []Destination
 }
 
 // Destination is a repository with the tags that hold for this build.
@@ -46,6 +48,10 @@ type Destination struct {
 	Fixed      []string // patterns of tags that never move to another digest
 	// Platform is whose image the tags stand on; the zero value: on the index over all platforms.
 	Platform platform.Platform
+	// Requires are platforms that the index must have.
+	Requires []platform.Platform
+	// OnFailure is where the image goes, by digest alone, when a check of it does not hold; the zero value: nowhere.
+	OnFailure reference.Reference
 }
 
 // Whole reports whether the index goes there, and not the image for one platform.
@@ -68,10 +74,13 @@ func (d *Destination) HeldTags() []string {
 	return names
 }
 
-// Destinations returns where an image of the plan is published; none where it has no such image.
+// Destinations returns where the recipe publishes an image of the plan; none where it has no such image.
 func (p *Plan) Destinations(image string) []Destination {
 	for _, i := range p.Images {
 		if i.Name == image {
+			if i.Said != nil {
+				return i.Said
+			}
 			return i.Destinations
 		}
 	}

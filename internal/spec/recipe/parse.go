@@ -405,14 +405,7 @@ func (d *decoder) checkEnvNames(n *yaml.Node) {
 func (d *decoder) destination(key, value *yaml.Node) Destination {
 	dest := Destination{Name: key.Value, Pos: at(key)}
 	d.object(value, "the destination "+key.Value,
-		field{key: "to", need: true, read: func(n *yaml.Node) {
-			dest.To = d.text(n, "to")
-			if text, constant := dest.To.Constant(); constant && dest.To.Given {
-				if _, err := reference.ParseRepository(text); err != nil {
-					d.report(dest.To.Pos, "%s", err)
-				}
-			}
-		}},
+		field{key: "to", need: true, read: func(n *yaml.Node) { dest.To = d.repository(n, "to") }},
 		field{key: "tags", need: true, read: func(n *yaml.Node) {
 			d.flat(n, "tags", func(item *yaml.Node) { dest.Tags = append(dest.Tags, d.tag(item)) })
 		}},
@@ -426,8 +419,20 @@ func (d *decoder) destination(key, value *yaml.Node) Destination {
 			})
 		}},
 		field{key: "invalid", read: func(n *yaml.Node) { dest.Refuse = d.oneOf(n, "invalid", "mend", "refuse") == "refuse" }},
+		field{key: "requires", read: func(n *yaml.Node) { dest.Requires = d.platforms(n, "requires") }},
+		field{key: "on-failure", read: func(n *yaml.Node) { dest.OnFailure = d.repository(n, "on-failure") }},
 	)
 	return dest
+}
+
+func (d *decoder) repository(n *yaml.Node, key string) Template {
+	to := d.text(n, key)
+	if text, constant := to.Constant(); constant && to.Given {
+		if _, err := reference.ParseRepository(text); err != nil {
+			d.report(to.Pos, "%s", err)
+		}
+	}
+	return to
 }
 
 func (d *decoder) tag(n *yaml.Node) Tag {

@@ -268,6 +268,10 @@ type Destination struct {
 	Fixed []string
 	// Refuse has values that no tag may hold refused instead of mended.
 	Refuse bool
+	// Requires are platforms that an index must have which the tags are to stand on.
+	Requires []platform.Platform
+	// OnFailure is the repository that an image of which a check does not hold goes to, by digest alone; not given: to none.
+	OnFailure Template
 }
 
 // Tag is a tag to write, always or on a condition.
