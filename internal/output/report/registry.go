@@ -191,8 +191,8 @@ type AskedTag struct {
 	Why         string        `json:"why,omitempty"`
 }
 
-// alike returns the tags that are not written, those of an image with the same reason as one.
-func alike(tags []AskedTag) (list []AskedTag) {
+// unwrittenTags returns the tags that are not written, those of an image with the same reason as one.
+func unwrittenTags(tags []AskedTag) (list []AskedTag) {
 	for _, t := range tags {
 		if t.Outcome != TagRefused && t.Outcome != TagHeld {
 			continue
@@ -229,7 +229,7 @@ func AskedText(p Paint, a *Asked) string {
 	if len(rows) > 0 {
 		Table(w, p, []string{"image", "repository", "tag", "would be", "stands on"}, rows)
 	}
-	for _, line := range alike(a.Tags) {
+	for _, line := range unwrittenTags(a.Tags) {
 		mark, why := "  ", p.Muted("held back: "+line.Why)
 		if line.Outcome == TagRefused {
 			mark, why = p.Wrong("✗ "), line.Why
