@@ -8,6 +8,7 @@ import (
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/join"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
 	"imbricat/internal/spec/recipe"
 )
@@ -32,7 +33,7 @@ func joinCommand() *cli.Command {
 }
 
 func runJoin(ctx context.Context, s *session) (err error) {
-	k, err := s.begin("join")
+	k, err := s.beginTelling("join", func(ctx context.Context, r *receipt.Receipt, _ error) error { return s.notify(ctx, nil, r) })
 	if err != nil {
 		return err
 	}

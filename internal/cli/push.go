@@ -78,16 +78,21 @@ func (s *session) pushOptions() push.Options {
 }
 
 func runPush(ctx context.Context, s *session) (err error) {
-	r, err := s.begin("push")
+	var p *workspace.Planned
+	r, err := s.beginTelling("push", func(ctx context.Context, r *receipt.Receipt, err error) error {
+		s.annotate(r, err)
+		return s.notify(ctx, p, r)
+	})
 	if err != nil {
 		return err
 	}
+	r.Receipt.Machine = s.machine(ctx)
 	defer func() { err = r.Close(ctx, err) }()
 	images, told, err := s.toPush()
 	if err != nil {
 		return err
 	}
-	p, err := s.expand(ctx, images)
+	p, err = s.expand(ctx, images)
 	if err == nil {
 		p, err = s.redirectedPlan(p)
 	}

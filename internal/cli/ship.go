@@ -27,6 +27,7 @@ func shipCommand() *cli.Command {
 	flags := []cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), sandboxFlag(), jobsFlag(), keepGoingFlag(), freshFlag(), forceFlag(), dirtyFlag(), byDigestFlag(), fewerPlatformsFlag(), toFlag(), tagFlag(),
 		&cli.BoolFlag{Name: "dry-run", Usage: "ask what can be asked before any work, and show which tags would be written where, and which not and why", Sources: env("DRY_RUN")},
 		&cli.StringSliceFlag{Name: "without", Usage: "`PART` to leave out: " + strings.Join(ship.Parts, ", ") + "; may be given again, or hold several with commas", Sources: env("WITHOUT")},
+		&cli.StringFlag{Name: "test-report", Usage: "write what became of the checks to this `FILE`, in the JUnit form", Sources: env("TEST_REPORT")},
 		&cli.BoolFlag{Name: "logout", Usage: "forget the logins of the destinations' registries at the end, whatever happened", Sources: env("LOGOUT")}}
 	return &cli.Command{
 		Name: "ship", Usage: "the pipeline's one command: build, check, push, receipt", ArgsUsage: "[IMAGE…] [--fresh [STEP…]]",
@@ -45,14 +46,22 @@ func runShip(ctx context.Context, s *session) (err error) {
 	}
 	var p *workspace.Planned
 	defer func() { err = errors.Join(err, s.logOut(p)) }()
-	k, err := s.begin("ship")
-	if err != nil {
-		return err
-	}
 	o, err := s.shipOptions()
 	if err != nil {
 		return err
 	}
+	k, err := s.beginTelling("ship", func(ctx context.Context, r *receipt.Receipt, err error) error {
+		s.annotate(r, err)
+		if o.Leaves("notify") {
+			return nil
+		}
+		return s.notify(ctx, p, r)
+	})
+	if err != nil {
+		return err
+	}
+	k.Receipt.Machine = s.machine(ctx)
+	s.logMachine(k.Receipt)
 	p, err = s.ship(ctx, k, o)
 	err = k.Close(ctx, err)
 	if s.json() {
@@ -170,7 +179,7 @@ func (s *session) ship(ctx context.Context, k *receipts.Recorder, o ship.Options
 	view.Close("")
 	var fails *ship.ChecksError
 	if errors.As(err, &fails) {
-		fmt.Fprint(s.err, report.ChecksText(s.errPaint, k.Receipt.Checks, false))
+		fmt.Fprint(s.err, report.ChecksText(s.errPaint, k.Receipt.Checks, false)+report.LooksText(s.errPaint, k.Receipt))
 	}
 	return p, err
 }

@@ -162,7 +162,7 @@ func (s *session) workIn(p *workspace.Planned, st *store.Store) (*workspace.Work
 	if err != nil {
 		return nil, err
 	}
-	return &workspace.Workspace{Planned: p, Store: st, Places: places, Agent: "imbricat/" + version(), Complain: s.err, Redactor: &s.secrets, Vouched: vouched,
+	return &workspace.Workspace{Planned: p, Store: st, Places: places, Agent: "imbricat/" + version(), Chroot: s.cmd.String("sandbox") == "chroot", Complain: s.err, Redactor: &s.secrets, Vouched: vouched,
 		Executor: func(ctx context.Context, sink event.Sink) *local.Local { return s.executor(ctx, st, sink, vouched) }}, nil
 }
 

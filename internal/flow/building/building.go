@@ -64,7 +64,7 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 	if result == nil {
 		return nil, nil, err
 	}
-	d := document(result)
+	d := document(w.Plan, result)
 	for _, u := range w.Plan.Stages {
 		if err == nil {
 			d.Stages = append(d.Stages, report.BuiltStage{Name: u.ID.Name, Platform: u.ID.Platform.String()})
@@ -113,7 +113,7 @@ func (w *warnings) sorted() []receipt.Warning {
 }
 
 // document tells of a build as people and machines read it.
-func document(r *engine.Result) *report.Build {
+func document(p *plan.Plan, r *engine.Result) *report.Build {
 	d := &report.Build{Images: []report.BuiltImage{}, Steps: []receipt.Step{}, Seconds: r.Took.Seconds()}
 	for _, i := range r.Images {
 		one := report.BuiltImage{Name: i.Name, Digest: i.Descriptor.Digest, MediaType: i.Descriptor.MediaType, Size: i.Descriptor.Size, Created: i.Created}
@@ -125,6 +125,9 @@ func document(r *engine.Result) *report.Build {
 	for _, t := range r.Steps {
 		d.Steps = append(d.Steps, receipt.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: phrase.Line(t.Reason),
 			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds(), Spared: t.Spared.Seconds()})
+		if t.Outcome == event.Failed {
+			d.Steps[len(d.Steps)-1].Position = positionOf(p, t.Unit, t.Place)
+		}
 		d.Spared += t.Spared.Seconds()
 		switch t.Outcome {
 		case event.Ran:
@@ -134,6 +137,18 @@ func document(r *engine.Result) *report.Build {
 		}
 	}
 	return d
+}
+
+// positionOf is where the recipe has a step of a unit; without a file where it is none of its steps.
+func positionOf(p *plan.Plan, unit, place string) receipt.Position {
+	for _, u := range p.Units {
+		for i := range u.Steps {
+			if u.ID.Name == unit && place == fmt.Sprintf("%s:%d", unit, i+1) {
+				return receipt.PositionAt(p.File.Place(u.Steps[i].Pos))
+			}
+		}
+	}
+	return receipt.Position{}
 }
 
 // CheckSteps refuses names that no step bears.

@@ -38,14 +38,17 @@ type Made struct {
 
 // All decides the checks of all images one after the other: those that run something share the machine's ports. What
 // a check cannot find out is its verdict, and no error.
-func All(ctx context.Context, w *workspace.Workspace, made Made, sink event.Sink) ([]receipt.Check, error) {
-	list := []receipt.Check{}
+// what held before is not held again for the same image, unless that is asked for.
+func All(ctx context.Context, w *workspace.Workspace, made Made, fresh bool, sink event.Sink) (list []receipt.Check, err error) {
+	list = []receipt.Check{}
+	known := remember(w.Store, fresh)
+	defer func() { err = errors.Join(err, known.keep()) }()
 	for _, i := range w.Plan.Images {
 		for _, u := range i.Units {
 			if len(u.Checks) == 0 {
 				continue
 			}
-			c := &checker{Workspace: w, made: made, unit: u}
+			c := &checker{Workspace: w, made: made, unit: u, known: known}
 			own, err := c.all(ctx, sink)
 			if list = append(list, own...); err != nil {
 				return list, fmt.Errorf("checking %s: %w", u.ID, err)
@@ -63,6 +66,7 @@ type checker struct {
 	found   *baseimage.Found
 	subject *check.Subject
 	learnt  func(*trace.Trace) // of what is tried; nil: nobody asks
+	known   *memory
 }
 
 // Tried is what a check that runs the image came to, and what its command learnt of the image; nil: it could not be run.
@@ -101,39 +105,81 @@ func (c *checker) options(ctx context.Context) try.Options {
 // all decides every check. Each that takes its time has an event of its own, the others have one together; what does not
 // hold is told at the end.
 func (c *checker) all(ctx context.Context, sink event.Sink) (list []receipt.Check, err error) {
-	began, hold, others := time.Now(), 0, 0
-	if err := c.examine(ctx); err != nil {
+	if err := c.find(ctx); err != nil {
 		return nil, err
 	}
+	began, others := time.Now(), others{}
 	for n, one := range c.unit.Checks {
 		started := time.Now()
-		v := c.decide(ctx, one)
-		if ctx.Err() != nil {
-			return list, ctx.Err()
-		}
-		what, detail, took := c.Redactor.Text(v.What), c.Redactor.Text(v.Detail), time.Since(started)
-		list = append(list, receipt.Check{Image: c.unit.ID.Name, Platform: c.unit.ID.Platform.String(), Check: what, Outcome: v.Outcome, Detail: detail, Seconds: took.Seconds()})
-		if check.Known(one.Do) {
-			if others++; v.Outcome == check.Holds {
-				hold++
+		key := keyOf(c.Agent, c.Chroot, c.found.Descriptor.Digest, one)
+		held, found := c.known.find(key)
+		did := receipt.Check{Image: c.unit.ID.Name, Platform: c.unit.ID.Platform.String()}
+		did.Position = receipt.PositionAt(c.Plan.File.Place(one.Pos))
+		if found {
+			did.Check, did.Detail, did.Outcome, did.Found = c.Redactor.Text(held.What), c.Redactor.Text(held.Detail), check.Holds, &held.At
+		} else {
+			v, err := c.decide(ctx, one)
+			if err != nil {
+				return list, err
 			}
+			did.Check, did.Detail, did.Outcome = c.Redactor.Text(v.What), c.Redactor.Text(v.Detail), v.Outcome
+			c.known.note(key, did)
+		}
+		took := time.Since(started)
+		did.Seconds = took.Seconds()
+		if list = append(list, did); check.Known(one.Do) {
+			others.add(did)
 			continue
 		}
-		sink.Send(event.Finished{Task: taskOf(c.unit, n, what), Outcome: outcomeOf(v.Outcome == check.Holds), Reason: event.Text(v.Outcome), Detail: detail, Took: took})
+		reason := did.Outcome
+		if found {
+			reason = "held " + report.Span(time.Since(held.At)) + " ago for the same digest"
+		}
+		sink.Send(event.Finished{Task: taskOf(c.unit, n, did.Check), Outcome: outcomeOf(did), Reason: event.Text(reason), Detail: did.Detail, Took: took})
 		began = began.Add(took) // the time of the others alone counts below
 	}
-	if others > 0 {
-		sink.Send(event.Finished{Task: taskOf(c.unit, len(c.unit.Checks), "content and settings"), Outcome: outcomeOf(hold == others), Detail: fmt.Sprintf("%d of %d hold", hold, others), Took: time.Since(began)})
-	}
+	others.tell(c.unit, sink, time.Since(began))
 	return list, nil
 }
 
-// outcomeOf is how a check is shown.
-func outcomeOf(holds bool) event.Outcome {
-	if holds {
-		return event.Ran
+// others are the checks that have no event of their own.
+type others struct {
+	all, hold, known int
+}
+
+func (o *others) add(c receipt.Check) {
+	o.all++
+	if c.Outcome == check.Holds {
+		o.hold++
 	}
-	return event.Failed
+	if c.Found != nil {
+		o.known++
+	}
+}
+
+func (o *others) tell(u *plan.Unit, sink event.Sink, took time.Duration) {
+	if o.all == 0 {
+		return
+	}
+	e := event.Finished{Task: taskOf(u, len(u.Checks), "content and settings"), Outcome: event.Ran, Detail: fmt.Sprintf("%d of %d hold", o.hold, o.all), Took: took}
+	switch {
+	case o.hold < o.all:
+		e.Outcome = event.Failed
+	case o.known == o.all:
+		e.Outcome, e.Reason = event.Reused, event.Text("they held before for the same digest")
+	}
+	sink.Send(e)
+}
+
+// outcomeOf is how a check is shown.
+func outcomeOf(c receipt.Check) event.Outcome {
+	switch {
+	case c.Outcome != check.Holds:
+		return event.Failed
+	case c.Found != nil:
+		return event.Reused
+	}
+	return event.Ran
 }
 
 // taskOf is a check as a task of its image.
@@ -156,10 +202,10 @@ func (c *checker) find(ctx context.Context) error {
 	return err
 }
 
-// examine finds the image and what it holds.
+// examine finds what the image holds, once.
 func (c *checker) examine(ctx context.Context) (err error) {
-	if err := c.find(ctx); err != nil {
-		return err
+	if c.subject != nil {
+		return nil
 	}
 	secrets := false
 	for _, one := range c.unit.Checks {
@@ -170,16 +216,21 @@ func (c *checker) examine(ctx context.Context) (err error) {
 	return err
 }
 
-func (c *checker) decide(ctx context.Context, one plan.Check) check.Verdict {
+func (c *checker) decide(ctx context.Context, one plan.Check) (v check.Verdict, err error) {
 	switch do := one.Do.(type) {
 	case *recipe.TryCheck:
-		return c.try(ctx, do, one)
+		v = c.try(ctx, do, one)
 	case *recipe.BaseCheck:
-		return c.base(ctx, do)
+		v = c.base(ctx, do)
 	case *recipe.StageCheck:
-		return c.stage(do, one.Stage)
+		v = c.stage(do, one.Stage)
+	default:
+		if err := c.examine(ctx); err != nil {
+			return v, err
+		}
+		v = check.Judge(one.Do, c.subject)
 	}
-	return check.Judge(one.Do, c.subject)
+	return v, ctx.Err()
 }
 
 // lastWords bounds what a verdict repeats of a command's output, in bytes.

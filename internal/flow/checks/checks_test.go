@@ -34,7 +34,7 @@ func TestBase(t *testing.T) {
 		w := p.Workspace(t, nil)
 		w.Redactor.Add([]byte("sesame-42"))
 		var events []event.Finished
-		list, err := checks.All(t.Context(), w, checks.Made{Image: flowtest.Build(t, w)}, event.Func(func(e event.Event) { events = append(events, e.(event.Finished)) }))
+		list, err := checks.All(t.Context(), w, checks.Made{Image: flowtest.Build(t, w)}, false, event.Func(func(e event.Event) { events = append(events, e.(event.Finished)) }))
 		require.NoError(t, err)
 		require.Len(t, list, 1)
 		require.Len(t, events, 1)

@@ -166,5 +166,5 @@ func send(t *testing.T, w *workspace.Workspace, made func(string) (digest.Descri
 	shipments, err := push.Shipments(t.Context(), w, push.Options{}, made)
 	require.NoError(t, err)
 	var part string
-	require.NoError(t, push.Send(t.Context(), w, shipments, false, event.Discard, &part))
+	require.NoError(t, push.Send(t.Context(), w, shipments, push.Moves{}, event.Discard, &part))
 }

@@ -44,7 +44,7 @@ func (j *joins) shipped(t *testing.T, name, platform, version string) string {
 	k.From(w.Planned)
 	shipments, err := push.Shipments(t.Context(), w, push.Options{ByDigest: true}, flowtest.Build(t, w))
 	require.NoError(t, err)
-	require.NoError(t, push.Send(t.Context(), w, shipments, false, event.Discard, &k.Part))
+	require.NoError(t, push.Send(t.Context(), w, shipments, push.Moves{}, event.Discard, &k.Part))
 	push.Record(t.Context(), k, w.Store, shipments)
 	require.NoError(t, k.Close(t.Context(), nil))
 	return filepath.Join(j.dir, name)

@@ -52,6 +52,7 @@ type Shipment struct {
 	Index      digest.Descriptor // of the image
 	Descriptor digest.Descriptor // of what goes there
 	To         plan.Destination
+	OnFailure  bool // it goes there for a look, since a check of it does not hold
 	Held       []receipt.Held
 	Wanted     []string // tags that are left for later
 	Began      time.Time
@@ -63,7 +64,7 @@ type Shipment struct {
 // Record notes in a receipt how far shipments came.
 func Record(ctx context.Context, k *receipts.Recorder, st *store.Store, shipments []*Shipment) {
 	for _, one := range shipments {
-		to := receipt.Destination{Name: one.To.Name, Repository: one.To.Repository.String(), Platform: one.To.Single(), Held: one.Held, Fixed: one.To.Fixed, Prefixes: one.To.Prefixes}
+		to := receipt.Destination{Name: one.To.Name, Repository: one.To.Repository.String(), Platform: one.To.Single(), Held: one.Held, Fixed: one.To.Fixed, Prefixes: one.To.Prefixes, OnFailure: one.OnFailure}
 		for _, p := range one.To.Requires {
 			to.Requires = append(to.Requires, p.String())
 		}

@@ -91,12 +91,12 @@ func TestGuard(t *testing.T) {
 	one := &Shipment{To: plan.Destination{Tags: []string{"1.4.0", "newest"}, Prefixes: []string{"1.4", "1"}, Fixed: []string{"[0-9]*"}}}
 	one.To.Tags = append(one.To.Tags, one.To.Prefixes...)
 	older := func(context.Context, registry.Document) (string, error) { return "it is later", nil }
-	g := one.Guard(false, older)
+	g := one.Guard(Moves{}, older)
 	for tag, fixed := range map[string]bool{"1.4.0": true, "1.3.9": true, "newest": false, "1.4": false, "1": false} {
 		require.Equal(t, fixed, g.Fixed(tag), tag)
-		require.Equal(t, fixed, one.Guard(true, older).Fixed(tag), tag)
+		require.Equal(t, fixed, one.Guard(Moves{Back: true}, older).Fixed(tag), tag)
 	}
-	require.Nil(t, one.Guard(true, older).Older)
+	require.Nil(t, one.Guard(Moves{Back: true}, older).Older)
 	for _, c := range []struct{ tag, version, why string }{
 		{"newest", "1.3.0", "it is later"},
 		{"1", "1.5.0", "it is the version 1.5.0"},
@@ -189,8 +189,8 @@ func TestSend(t *testing.T) {
 		require.NoError(t, err)
 		shipments, err := Shipments(t.Context(), w, Options{}, flowtest.Build(t, w))
 		require.NoError(t, err)
-		require.NoError(t, HoldBackPrefixes(t.Context(), w.Places.Client, shipments, force))
-		err = Send(t.Context(), w, shipments, force, event.Discard, &k.Part)
+		require.NoError(t, HoldBackPrefixes(t.Context(), w.Places.Client, shipments, Moves{Back: force}))
+		err = Send(t.Context(), w, shipments, Moves{Back: force}, event.Discard, &k.Part)
 		Record(t.Context(), k, w.Store, shipments)
 		return k.Receipt, shipments, err
 	}

@@ -5,6 +5,7 @@ package receipts
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -29,11 +30,14 @@ import (
 type Options struct {
 	Command, Program string
 	Place            string // a file, or HOST/REPOSITORY:TAG; empty: it is not kept
+	Tests            string // file that gets its checks as a test report; empty: none
 	Values           string // file that gets its digests, references and tags as KEY=VALUE lines; empty: none
 	Redactor         *redact.Redactor
 	Client           func() (*registry.Client, error)
 	Exit             func(error) int // the program's exit code of an error
-	Interrupted      int             // and of an interruption
+	// Closing, where it is given, is called with the receipt when all of it is known, before it is written.
+	Closing     func(ctx context.Context, r *receipt.Receipt, err error) error
+	Interrupted int // and of an interruption
 }
 
 // Recorder fills the receipt of a run and writes it at the end, however the run ended.
@@ -139,6 +143,9 @@ func (k *Recorder) Close(ctx context.Context, err error) error {
 		writing, enough = context.WithTimeout(writing, 10*time.Second)
 		defer enough()
 	}
+	if k.o.Closing != nil {
+		err = errors.Join(err, k.o.Closing(writing, r, err))
+	}
 	return errors.Join(err, k.write(writing))
 }
 
@@ -146,6 +153,15 @@ func (k *Recorder) write(ctx context.Context) error {
 	if name := k.o.Values; name != "" {
 		if err := files.Append(name, k.Receipt.Lines()); err != nil {
 			return err
+		}
+	}
+	if name := k.o.Tests; name != "" {
+		text, err := report.JUnit(k.Receipt)
+		if err == nil {
+			err = files.Replace(name, text, 0o644)
+		}
+		if err != nil {
+			return fmt.Errorf("the test report: %w", err)
 		}
 	}
 	place := k.o.Place

@@ -25,10 +25,12 @@ import (
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/files"
+	"imbricat/internal/ground/notice"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/remote/credential"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/share"
+	"imbricat/internal/spec/recipe"
 	"imbricat/internal/spec/retention"
 )
 
@@ -51,6 +53,7 @@ type Settings struct {
 		AtMost string `yaml:"at-most"` // of what can be made again, such as 20GB
 	} `yaml:"store"`
 	Authorities []string                     `yaml:"authorities"` // files of certificates that commands are to believe
+	Notify      []Notice                     `yaml:"notify"`      // addresses that are told of runs
 	Registries  map[string]*registrySettings `yaml:"registries"`  // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
 
 	Bounds   sandbox.Bounds         `yaml:"-"` // from Limits
@@ -59,6 +62,13 @@ type Settings struct {
 	Believed map[string]share.Trust `yaml:"-"` // from Trust
 	settings map[string]registry.Settings
 	programs map[string]credential.Program
+}
+
+// Notice is an address that is told of runs.
+type Notice struct {
+	To  string   `yaml:"to"`
+	Key string   `yaml:"key"` // file of what signs what it is told; empty: it is not signed
+	On  []string `yaml:"on"`  // outcomes of a receipt; none: those that failed and those that are done
 }
 
 // registrySettings is what a person chooses for one registry.
@@ -122,6 +132,9 @@ func Read() (*Settings, error) {
 	if err == nil {
 		err = c.readTrust()
 	}
+	if err == nil {
+		err = c.readNotices()
+	}
 	for _, name := range c.Authorities {
 		if err == nil {
 			err = c.vouch(name)
@@ -138,6 +151,28 @@ func Read() (*Settings, error) {
 		return nil, flow.Usagef("%s: %w", File(), plainYAML(err))
 	}
 	return c, nil
+}
+
+// readNotices checks the addresses that are told of runs.
+func (c *Settings) readNotices() error {
+	for i := range c.Notify {
+		one := &c.Notify[i]
+		if err := notice.CheckAddress(one.To); err != nil {
+			return fmt.Errorf("notify: to: %w", err)
+		}
+		if len(one.On) == 0 {
+			one.On = recipe.DefaultOutcomes
+		}
+		for _, word := range one.On {
+			if !slices.Contains(recipe.Outcomes, word) {
+				return fmt.Errorf("notify: on: cannot be %q: %s", word, strings.Join(recipe.Outcomes, ", "))
+			}
+		}
+		if one.Key != "" {
+			one.Key = beside(one.Key)
+		}
+	}
+	return nil
 }
 
 // readTrust checks whose entries of shared caches are believed. A key may also stand in a file.

@@ -26,7 +26,7 @@ import (
 )
 
 // Parts are what can be left out.
-var Parts = []string{"lock", "share", "checks", "push", "tags"}
+var Parts = []string{"lock", "share", "checks", "push", "tags", "notify"}
 
 // Options say how it is shipped.
 type Options struct {
@@ -42,6 +42,7 @@ func (o Options) Leaves(part string) bool { return slices.Contains(o.Without, pa
 type ChecksError struct {
 	Fails, Unable, Of int
 	Others            bool // images whose checks hold were pushed
+	Looks             bool // some of the others were pushed by digest alone, for a look
 }
 
 // Error implements error.
@@ -49,6 +50,9 @@ func (e *ChecksError) Error() string {
 	n, what := e.Fails+e.Unable, "nothing was pushed"
 	if e.Others {
 		what = "the images that they are of were not pushed"
+	}
+	if e.Looks {
+		what += " under any tag"
 	}
 	return fmt.Sprintf("%d of %s %s not hold; %s", n, report.Count(e.Of, "check"), plural(n, "does", "do"), what)
 }
@@ -91,6 +95,7 @@ type Run struct {
 	sink      event.Sink
 	o         Options
 	shipments []*push.Shipment
+	looks     []*push.Shipment // of images that do not fulfil their checks
 }
 
 // New returns a run that records what it does.
@@ -101,7 +106,7 @@ func New(w *workspace.Workspace, k *receipts.Recorder, sink event.Sink, o Option
 // Do goes through the parts in their order, and records how far they came.
 func (r *Run) Do(ctx context.Context) error {
 	err := r.parts(ctx)
-	push.Record(ctx, r.k, r.w.Store, r.shipments)
+	push.Record(ctx, r.k, r.w.Store, append(r.looks, r.shipments...))
 	return err
 }
 
@@ -140,7 +145,12 @@ func (r *Run) parts(ctx context.Context) error {
 		r.k.Part = "checks"
 		if err := r.check(ctx, checks.Made{Image: made, Stages: result.Checked}); err != nil {
 			var fails *ChecksError
-			if !r.o.Build.KeepGoing || !errors.As(err, &fails) {
+			if errors.As(err, &fails) && !r.o.Leaves("push") {
+				lookErr := r.pushForALook(ctx, made)
+				fails.Looks = len(r.looks) > 0 && lookErr == nil
+				err = errors.Join(err, lookErr)
+			}
+			if !r.o.Build.KeepGoing || fails == nil {
 				return errors.Join(left.err, err)
 			}
 			left.note("checks", err)
@@ -168,7 +178,7 @@ func (r *Run) parts(ctx context.Context) error {
 
 // check decides the checks of every image, all of them.
 func (r *Run) check(ctx context.Context, made checks.Made) (err error) {
-	if r.k.Receipt.Checks, err = checks.All(ctx, r.w, made, r.sink); err != nil {
+	if r.k.Receipt.Checks, err = checks.All(ctx, r.w, made, r.o.Build.FreshAll, r.sink); err != nil {
 		return err
 	}
 	e := &ChecksError{Of: len(r.k.Receipt.Checks)}

@@ -76,7 +76,7 @@ func TestShip(t *testing.T) {
 	p.Write(t, "page", "high water 4.3 m")
 	p.Commit(t, "2026-06-02T00:00:00Z")
 	refused(Options{}, nil, "the tag is fixed and was built from the commit "+first)
-	refused(Options{Options: push.Options{Force: true}}, nil, "the tag is fixed")
+	refused(Options{Options: push.Options{Moves: push.Moves{Back: true}}}, nil, "the tag is fixed")
 
 	// A new version moves what may move.
 	_, err = again(t, p, Options{}, map[string]string{"version": "1.5.0"})
@@ -95,7 +95,7 @@ func TestShip(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, tags, r.Tags(t, "tides/gauge"), "no tag is written by digest")
 	require.Equal(t, []string{"1.4.1", "newest", "1.4", "1"}, k.Images[0].Destinations[0].Wanted)
-	k, err = again(t, p, Options{Options: push.Options{Force: true}}, map[string]string{"version": "1.4.1"})
+	k, err = again(t, p, Options{Options: push.Options{Moves: push.Moves{Back: true}}}, map[string]string{"version": "1.4.1"})
 	require.NoError(t, err)
 	now := r.Tags(t, "tides/gauge")
 	require.Equal(t, k.Images[0].Digest, now["newest"])
@@ -110,9 +110,9 @@ func TestShip(t *testing.T) {
 		kind   flow.Kind
 		fails  ChecksError
 	}{
-		{"checks: [{forbid: [/page]}, {size: {packed: 1MB}}]", flow.Differs, ChecksError{2, 0, 4, false}},
-		{"checks: [{try: {command: [/page], within: 1s}}]", flow.Unable, ChecksError{0, 2, 2, false}},
-		{"checks: [{try: {command: [/page], within: 1s}}, {forbid: [/page]}]", flow.Differs, ChecksError{2, 2, 4, false}},
+		{"checks: [{forbid: [/page]}, {size: {packed: 1MB}}]", flow.Differs, ChecksError{2, 0, 4, false, false}},
+		{"checks: [{try: {command: [/page], within: 1s}}]", flow.Unable, ChecksError{0, 2, 2, false, false}},
+		{"checks: [{try: {command: [/page], within: 1s}}, {forbid: [/page]}]", flow.Differs, ChecksError{2, 2, 4, false, false}},
 	} {
 		p.Write(t, "imbricat.yaml", replaceOnce(t, shipped, "checks: [{forbid: [/forbidden]}, {size: {packed: 1MB}}]", c.recipe))
 		k, err := again(t, p, Options{}, map[string]string{"version": "1.6.0"})
@@ -127,8 +127,8 @@ func TestShip(t *testing.T) {
 		_, err = again(t, p, Options{Without: []string{"checks", "push"}}, map[string]string{"version": "1.6.0"})
 		require.NoError(t, err)
 	}
-	require.Equal(t, "2 of 4 checks do not hold; nothing was pushed", (&ChecksError{2, 0, 4, false}).Error())
-	require.Equal(t, "1 of 4 checks does not hold; nothing was pushed", (&ChecksError{0, 1, 4, false}).Error())
+	require.Equal(t, "2 of 4 checks do not hold; nothing was pushed", (&ChecksError{2, 0, 4, false, false}).Error())
+	require.Equal(t, "1 of 4 checks does not hold; nothing was pushed", (&ChecksError{0, 1, 4, false, false}).Error())
 
 	// A registry that may not be pushed to is asked before anything is built.
 	p.Write(t, "imbricat.yaml", replaceOnce(t, shipped, "$REGISTRY/tides/gauge", "127.0.0.1:1/tides/gauge"))

@@ -39,7 +39,7 @@ func TestPublished(t *testing.T) {
 		shipments, err := push.Shipments(t.Context(), w, push.Options{}, flowtest.Build(t, w))
 		require.NoError(t, err)
 		if sent {
-			require.NoError(t, push.Send(t.Context(), w, shipments, false, event.Discard, &k.Part))
+			require.NoError(t, push.Send(t.Context(), w, shipments, push.Moves{}, event.Discard, &k.Part))
 		}
 		push.Record(t.Context(), k, w.Store, shipments)
 		require.NoError(t, k.Close(t.Context(), nil))

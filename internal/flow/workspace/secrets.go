@@ -83,3 +83,17 @@ func (f secrets) Secret(ctx context.Context, _ string, s plan.Secret) ([]byte, e
 	}
 	return value, nil
 }
+
+// Secret returns the value of a secret of the plan that comes from elsewhere, and is not made of others. What its command complains of goes to
+// tell.
+func (p *Planned) Secret(ctx context.Context, name string, tell io.Writer) ([]byte, error) {
+	dir, err := filepath.Abs(p.Dir)
+	if err != nil {
+		return nil, err
+	}
+	value, err := secrets{dir, tell}.Secret(ctx, name, p.Plan.Secrets[name])
+	if err != nil {
+		return nil, fmt.Errorf("the secret %q: %w", name, err)
+	}
+	return value, nil
+}

@@ -65,6 +65,30 @@ type Receipt struct {
 	Warnings []Warning         `json:"warnings"`
 	Shared   *Shared           `json:"shared,omitempty"`
 	Build    int64             `json:"build,omitempty"` // its number in the logbook
+	Machine  *Machine          `json:"machine,omitempty"`
+	Notified []Notified        `json:"notified,omitempty"` // who was told of the run
+}
+
+// Machine is where a run was, for who looks into why it went as it did.
+type Machine struct {
+	Name       string `json:"name"`
+	Platform   string `json:"platform"`
+	System     string `json:"system,omitempty"` // its distribution, with the version
+	Kernel     string `json:"kernel,omitempty"`
+	Processors int    `json:"processors"` // that the run may use
+	User       string `json:"user"`       // root or ordinary
+	Sandbox    string `json:"sandbox"`    // how commands are kept apart: root, mapped, single or chroot; or why they cannot be run
+	Go         string `json:"go"`         // that the program was built with
+}
+
+// Notified is an address that was told of a run. The address is without its query.
+type Notified struct {
+	To       string `json:"to"`
+	Signed   bool   `json:"signed"`
+	Delivery string `json:"delivery,omitempty"` // as the header tells it
+	Tries    int    `json:"tries"`
+	Status   int    `json:"status,omitempty"` // of the last answer
+	Error    string `json:"error,omitempty"`  // why it was not told
 }
 
 // Stop tells where a run stopped. Exit is the exit code.
@@ -170,6 +194,21 @@ type Check struct {
 	Outcome  string  `json:"outcome"` // holds, fails or unable
 	Detail   string  `json:"detail"`
 	Seconds  float64 `json:"seconds"`
+	// Found is when an earlier run found that it holds, and it was not held again; nil: this one did.
+	Found *time.Time `json:"found,omitempty"`
+	Position
+}
+
+// Position is where the recipe has something.
+type Position struct {
+	File   string `json:"file,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	Column int    `json:"column,omitempty"`
+}
+
+// PositionAt makes a position of a place.
+func PositionAt(file string, line, column int) Position {
+	return Position{File: file, Line: line, Column: column}
 }
 
 // Step is a step of a build.
@@ -186,6 +225,7 @@ type Step struct {
 	Packed   int64         `json:"packed,omitempty"`
 	Seconds  float64       `json:"seconds"`
 	Spared   float64       `json:"spared,omitempty"`
+	Position               // of one that failed
 }
 
 // Warning is a doubt that did not stop the work.

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"imbricat/internal/content/image"
+	"imbricat/internal/ground/notice"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/spec/project"
@@ -72,10 +73,33 @@ func Expand(r *recipe.Recipe, o Options) (*Plan, error) {
 			e.report(r.Cache.Pos, "%q is not a place for a shared cache: name a repository (HOST/REPOSITORY) or a folder (./DIR)", p.Share)
 		}
 	}
+	for _, n := range r.Notify {
+		p.Notify = append(p.Notify, x.notice(n, o.Here))
+	}
 	if len(x.problems.Problems) > 0 {
 		return nil, x.problems
 	}
 	return p, nil
+}
+
+// notice evaluates an address that is told of runs. It belongs to no image, so its platform is this machine's.
+func (x *expander) notice(n recipe.Notice, here platform.Platform) Notice {
+	e := x.evaluator("", here)
+	if e.scope == nil {
+		return Notice{}
+	}
+	out := Notice{To: e.text(n.To), Secret: n.Secret, On: n.On}
+	if err := notice.CheckAddress(out.To); err != nil && out.To != "" {
+		e.report(n.To.Pos, "%s", err)
+	}
+	if n.Secret == "" {
+		return out
+	}
+	e.secret(n.Secret)
+	if s := x.secrets[n.Secret]; s.SSHAgent || s.Text != nil {
+		e.report(n.Pos, "the secret %q cannot sign: one with env, file or command can", n.Secret)
+	}
+	return out
 }
 
 type expander struct {
@@ -340,7 +364,7 @@ func (e *evaluator) checks(list []recipe.Check) (out []Check) {
 		if !e.applies(c.Only, c.When) {
 			continue
 		}
-		one := Check{Do: c.Do}
+		one := Check{Pos: c.Pos, Do: c.Do}
 		if try, is := c.Do.(*recipe.TryCheck); is {
 			one.Command, one.Arguments, one.Get = e.texts(try.Command), e.texts(try.Arguments), e.text(try.Get)
 			for _, p := range try.Env {

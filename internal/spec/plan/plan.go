@@ -23,9 +23,17 @@ type Plan struct {
 	Stages  []*Unit // that are asked for by themselves
 	Units   []*Unit
 	Secrets map[string]Secret // those that run steps use
+	Notify  []Notice
 	Share   string            // the shared cache that the recipe names: a reference as text, or empty
 	// Direction is which way things go there: read, write or both.
 	Direction string
+}
+
+// Notice is an address that is told of runs.
+type Notice struct {
+	To     string
+	Secret string   // that signs what it is told; empty: it is not signed
+	On     []string // outcomes of a receipt
 }
 
 // Image is one image over all its platforms.
@@ -162,6 +170,7 @@ func (u *Unit) Needs() []*Unit {
 
 // Check is what an image must fulfil before it is shipped. Do is as in the recipe, with Command and Get evaluated beside it.
 type Check struct {
+	Pos       recipe.Pos
 	Do        recipe.Checked
 	Command   []string // of a *recipe.TryCheck
 	Arguments []string // of one too

@@ -10,6 +10,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"imbricat/internal/ground/notice"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/ground/say"
@@ -113,6 +114,13 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 			d.object(n, "cache", field{key: "share", need: true, read: func(n *yaml.Node) { r.Cache.Share = d.text(n, "share") }}, field{key: "direction", was: "mode", read: func(n *yaml.Node) {
 				r.Cache.Direction = d.oneOf(n, "direction", "read", "write", "both")
 			}})
+		}},
+		field{key: "notify", read: func(n *yaml.Node) {
+			if d.in.folder != "" {
+				d.report(at(n), "runs are told of once for all recipes: write notify in %s, which names this one", d.file.Name)
+				return
+			}
+			d.each(n, "notify", true, func(item *yaml.Node) { r.Notify = append(r.Notify, d.notice(item)) })
 		}},
 		field{key: "authorities", read: func(n *yaml.Node) {
 			d.each(n, "authorities", true, func(item *yaml.Node) {
@@ -400,6 +408,36 @@ func (d *decoder) checkEnvNames(n *yaml.Node) {
 			d.report(at(n.Content[i]), "an environment variable's name cannot hold '='")
 		}
 	}
+}
+
+// Outcomes are those of runs that notices can be sent on, and DefaultOutcomes those that they are sent on where nobody says which.
+var (
+	Outcomes        = []string{"done", "nothing", "failed", "interrupted"}
+	DefaultOutcomes = []string{"done", "failed"}
+)
+
+func (d *decoder) notice(n *yaml.Node) Notice {
+	one := Notice{Pos: at(d.deref(n)), On: DefaultOutcomes}
+	d.object(n, "an entry of notify",
+		field{key: "to", need: true, read: func(n *yaml.Node) {
+			one.To = d.text(n, "to")
+			if text, constant := one.To.Constant(); constant && one.To.Given {
+				if err := notice.CheckAddress(text); err != nil {
+					d.report(one.To.Pos, "%s", err)
+				}
+			}
+		}},
+		field{key: "secret", read: func(n *yaml.Node) {
+			name := d.word(n, "secret")
+			if one.Secret = d.secret(name); name != "" && !slices.Contains(d.secretNames, name) {
+				d.report(at(d.deref(n)), "no secret is named %q%s", name, suggest(name, d.secretNames))
+			}
+		}},
+		field{key: "on", read: func(n *yaml.Node) {
+			one.On = nil
+			d.each(n, "on", true, func(item *yaml.Node) { one.On = append(one.On, d.oneOf(item, "on", Outcomes...)) })
+		}})
+	return one
 }
 
 func (d *decoder) destination(key, value *yaml.Node) Destination {

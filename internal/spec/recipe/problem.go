@@ -42,6 +42,15 @@ func (f *File) NameAt(pos Pos) string {
 	return f.Name
 }
 
+// Place is a place as people know it: the file, and where it is in that. Without a line the file alone is known.
+func (f *File) Place(pos Pos) (name string, line, column int) {
+	t := f.at(pos.Line)
+	if t == nil {
+		return f.Name, 0, 0
+	}
+	return t.name, pos.Line - t.begins, pos.Column
+}
+
 // at finds the text that a line is of; nil where there is none.
 func (f *File) at(line int) *text {
 	for _, t := range f.texts {

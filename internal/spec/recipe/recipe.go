@@ -33,6 +33,8 @@ type Recipe struct {
 	Images  []Image
 	Silence []string // codes of warnings that are not given
 	Cache   *Cache   // nil: none is named
+	// Notify are addresses that are told what ship and push did.
+	Notify []Notice
 	// Authorities are files of the project with certificates that commands are to believe.
 	Authorities []Authority
 
@@ -62,6 +64,14 @@ func (r *Recipe) Names() (all []string) {
 type Authority struct {
 	Pos  Pos
 	File string
+}
+
+// Notice is an address that is told of runs.
+type Notice struct {
+	Pos    Pos
+	To     Template
+	Secret string   // that signs what it is told; empty: it is not signed
+	On     []string // outcomes of a receipt
 }
 
 // Cache is the shared cache that a recipe names.

@@ -1,0 +1,5 @@
+//go:build !unix
+
+package machine
+
+func kernel() string { return "" }
