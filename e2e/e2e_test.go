@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/http"
 	"net/http/httptest"
@@ -20,6 +21,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"imbricat/internal/ground/notice"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
@@ -105,7 +108,7 @@ func params(dir string, who *syscall.Credential) testscript.Params {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "standin": startStandin, "stopstandin": stopStandin, "field": field, "layers": layers, "flip": flip, "under": under,
-			"serve": serve, "attribute": attribute, "busybox": fillBusybox, "freeport": freePort,
+			"serve": serve, "attribute": attribute, "busybox": fillBusybox, "freeport": freePort, "receiver": receiver,
 		},
 		Condition: func(name string) (bool, error) {
 			if name == "root" {
@@ -147,7 +150,7 @@ func environ(ts *testscript.TestScript) []string {
 	var list []string
 	for _, name := range []string{"HOME", "PATH", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "IMBRICAT_STORE", "TZ", "REGISTRY", "FILES", "IMBRICAT_SECRET", "IMBRICAT_REGISTRY", "IMBRICAT_USER", "IMBRICAT_TOKEN",
 		"IMBRICAT_DIR", "IMBRICAT_FORMAT", "IMBRICAT_SANDBOX", "IMBRICAT_VIEW", "IMBRICAT_BRANCH", "IMBRICAT_RUN_NUMBER", "IMBRICAT_PATIENCE", "TOKEN", "PORT", "SOURCE_DATE_EPOCH", "GOMAXPROCS", "STATION", "TMPDIR", "IMBRICAT_STANDIN_SECRET",
-		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL"} {
+		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL", "RECEIVER", "OTHER", "HARBOUR_KEY", "IMBRICAT_ANNOTATE"} {
 		if value := ts.Getenv(name); value != "" {
 			list = append(list, name+"="+value)
 		}
@@ -180,6 +183,32 @@ func startStandin(ts *testscript.TestScript, neg bool, args []string) {
 	address, err := bufio.NewReader(out).ReadString('\n')
 	ts.Check(err)
 	ts.Setenv("REGISTRY", strings.TrimSpace(address))
+}
+
+// receiver NAME KEY STATUS…: takes notices at $NAME and keeps each as N.json in the folder NAME/, with its headers in N.headers, once its
+// signature is right; what is not signed so is kept as N.unsigned. It answers with each status in turn, and with the last one from then on.
+func receiver(ts *testscript.TestScript, neg bool, args []string) {
+	dir, key, answers := ts.MkAbs(args[0]), []byte(args[1]), args[2:]
+	ts.Check(os.MkdirAll(dir, 0o777))
+	var mutex sync.Mutex
+	n := 0
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		body, _ := io.ReadAll(r.Body)
+		name := filepath.Join(dir, strconv.Itoa(n))
+		suffix := ".json"
+		if notice.Verify(key, r.Header, body, time.Now(), time.Minute) != nil {
+			suffix = ".unsigned"
+		}
+		headers, _ := json.Marshal(r.Header)
+		_, _ = os.WriteFile(name+".headers", headers, 0o666), os.WriteFile(name+suffix, body, 0o666)
+		status, _ := strconv.Atoi(answers[min(n, len(answers)-1)])
+		w.WriteHeader(status)
+		n++
+	}))
+	ts.Defer(server.Close)
+	ts.Setenv(args[0], server.URL+"/told?token=in-the-query")
 }
 
 // standins are the running stand-ins' ends, by their folders.

@@ -83,7 +83,7 @@ func (p *Plan) Redirect(r *Redirection, known func(image string) bool) (*Plan, e
 	stands := map[string]string{}
 	for _, i := range p.Images {
 		one := *i
-		one.Said = slices.Concat([]Destination{}, i.Destinations)
+		one.Said = append([]Destination{}, i.Destinations...) // nowhere is not nil
 		places, err := r.places(i, len(p.Images))
 		if err != nil {
 			return nil, err
