@@ -428,7 +428,7 @@ func (x *expander) destinations(i *recipe.Image, d recipe.Destination) []Destina
 	x.forPlatforms(i, d)
 	for _, p := range d.Requires {
 		if !slices.Contains(i.Platforms, p) {
-			x.report(d.Pos, "the destination %q requires %s, and the image %s is for %s", d.Name, p, i.Name, platformList(i.Platforms))
+			x.report(d.Pos, "the destination %q requires %s, and the image %s is not for that", d.Name, p, i.Name)
 		}
 	}
 	all = append(all, own...)

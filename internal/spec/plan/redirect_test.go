@@ -47,7 +47,7 @@ func TestRedirect(t *testing.T) {
 		{[]*Image{gauge(), almanac()}, "stations/north#gauge=x.example/a almanac=x.example/a", "", "", "would stand on the image stations/north#gauge and on almanac"},
 		{[]*Image{almanac()}, "almanak=x.example/a", "", "", `no image "almanak"`},
 		{[]*Image{almanac()}, "x.example/A", "", "", "--to x.example/A"},
-		{[]*Image{almanac()}, "", "not a tag", "", "--tag not"},
+		{[]*Image{almanac()}, "", "a:b", "", "--tag a:b"},
 	} {
 		r, err := ParseRedirection(strings.Fields(c.to), strings.Fields(c.tags))
 		var out *Plan
