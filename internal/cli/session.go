@@ -17,6 +17,7 @@ import (
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/affected"
 	"imbricat/internal/flow/settings"
+	"imbricat/internal/flow/tags"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/printable"
@@ -76,6 +77,7 @@ type session struct {
 	events   *eventFile       // nil: none is wanted
 	secrets  redact.Redactor  // over what the environment holds of secrets
 	around   *around          // nil: it was not looked yet
+	seenTags tags.Seen        // what tags stood on, for their history
 	touched  *affected.Result // by --affected-since; nil: it was not looked yet
 	calm     bool             // progress leaves nothing behind unless that is asked for
 }

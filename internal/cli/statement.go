@@ -16,6 +16,7 @@ import (
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
+	"imbricat/internal/spec/plan"
 )
 
 // attached is an image beside which a statement is put.
@@ -25,10 +26,15 @@ type attached struct {
 	digest digest.Digest
 }
 
-// besideOf lists where the images of a plan are published.
+// besideOf lists where the images of a plan are published now. Where conditions keep all tags of an image back it may be anywhere by its digest.
 func (s *session) besideOf(w *workspace.Workspace) (all []attached) {
 	for _, i := range w.Plan.Images {
-		for _, to := range w.Plan.Destinations(i.Name) {
+		places := w.Plan.Destinations(i.Name)
+		tagged := func(d plan.Destination) bool { return len(d.Tags) > 0 }
+		for _, to := range places {
+			if !tagged(to) && slices.ContainsFunc(places, tagged) {
+				continue
+			}
 			at := to.Repository
 			at.Tag, at.Digest = "", ""
 			if one := (attached{image: i.Name, at: at}); !slices.Contains(all, one) {

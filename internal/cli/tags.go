@@ -15,6 +15,7 @@ import (
 	"imbricat/internal/flow/receipts"
 	"imbricat/internal/flow/tags"
 	"imbricat/internal/flow/verify"
+	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/report"
@@ -35,7 +36,7 @@ func tagsCommand() *cli.Command {
 		Description: "Lists tags with what they stand on: the newest versions first. When a tag was pushed is told where the registry\n" +
 			"tells it. Of a receipt (a file that ends in .json) it tells what became of the tags that the run wrote.\n\nExample: imbricat tags registry.tideline.example/tides/gauge",
 		Action: func(ctx context.Context, c *cli.Command) error { return runTags(ctx, newSession(c)) },
-		Commands: []*cli.Command{
+		Commands: append([]*cli.Command{
 			sub("list", "lists tags, as tags alone does", "HOST/REPOSITORY", "Example: imbricat tags list registry.tideline.example/tides/gauge", runTags),
 			sub("add", "gives an image of a repository, or those of a receipt, more tags", "HOST/REPOSITORY:TAG|@DIGEST|RECEIPT NEW…",
 				"Example: imbricat tags add registry.tideline.example/tides/gauge:1.4.0 newest", addTags, force("move tags that stand on another digest")),
@@ -53,7 +54,7 @@ func tagsCommand() *cli.Command {
 				&cli.StringSliceFlag{Name: "drop", Usage: "`PATTERN` of tags that go also where their image stays; may be given again"},
 				&cli.StringFlag{Name: "younger", Usage: "`AGE` such as 30d: what is younger stays"},
 				&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be deleted"}),
-		},
+		}, append(tagsPastCommands(), promoteCommand())...),
 	}
 }
 
@@ -285,14 +286,23 @@ func keepTags(ctx context.Context, s *session) error {
 
 // movingTags lists the tags that the recipe here, where there is one, moves in a repository.
 func (s *session) movingTags(ctx context.Context, repository string) ([]string, error) {
+	p, err := s.planSpeakingOf(ctx, repository)
+	if p == nil {
+		return nil, err
+	}
+	return p.Plan.MovingTags(repository), nil
+}
+
+// planSpeakingOf is what the recipe here plans; nil where there is none, or one that does not speak of a repository.
+func (s *session) planSpeakingOf(ctx context.Context, repository string) (*workspace.Planned, error) {
 	if !strings.Contains(s.recipeText(), path.Base(repository)) {
-		return nil, nil // no recipe, or one that does not speak of it
+		return nil, nil
 	}
 	p, err := s.expand(ctx, nil)
 	if err != nil {
 		return nil, fmt.Errorf("the recipe here tells which tags move, and has a mistake: %w", err)
 	}
-	return p.Plan.MovingTags(repository), nil
+	return p, nil
 }
 
 func (s *session) inventory(ctx context.Context, text string) (*registry.Repository, *transfer.Inventory, error) {

@@ -284,6 +284,7 @@ func (s *session) client() (*registry.Client, error) {
 		return nil, err
 	}
 	s.registry = s.clientOf(personal, logins)
+	s.atEnd(s.keepSeen)
 	return s.registry, nil
 }
 
@@ -298,5 +299,5 @@ func personalLogins() (*settings.Settings, credential.Chain, error) {
 }
 
 func (s *session) clientOf(personal *settings.Settings, logins credential.Source) *registry.Client {
-	return personal.Client(registry.Options{Logins: logins, Agent: "imbricat/" + version(), Log: slog.Default(), Uploads: s.uploads()})
+	return personal.Client(registry.Options{Logins: logins, Agent: "imbricat/" + version(), Log: slog.Default(), Uploads: s.uploads(), Tags: &s.seenTags})
 }

@@ -179,7 +179,7 @@ func (x *exchange) putManifest(identifier string) error {
 			return err
 		}
 		x.w.Header().Add(tagHeader, tag)
-		x.note(Event{What: "push", Digest: d, Tag: tag, Bytes: int64(len(body))})
+		x.note(Event{What: "push", Digest: d, Tag: tag, Bytes: int64(len(body)), Why: reasonOf(x.r)})
 	}
 	if len(tags) == 0 {
 		x.note(Event{What: "push", Digest: d, Bytes: int64(len(body))})

@@ -29,7 +29,7 @@ type Event struct {
 	Digest     digest.Digest `json:"digest,omitempty"`
 	Bytes      int64         `json:"bytes,omitempty"`
 	From       string        `json:"from,omitempty"` // of a mount
-	Why        string        `json:"why,omitempty"`  // of a refusal
+	Why        string        `json:"why,omitempty"`  // of a refusal, or as whoever pushes says
 }
 
 // eventsFile holds events as JSON lines; when it is full it becomes the old one.

@@ -222,7 +222,7 @@ func (r *statusRecorder) WriteHeader(status int) {
 var (
 	nameForm = regexp.MustCompile(`^[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*(/[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*)*$`)
 	tagForm  = regexp.MustCompile(`^[a-zA-Z0-9_][a-zA-Z0-9._-]*$`)
-	routes   = regexp.MustCompile(`^/v2/(.+)/(blobs/uploads/?|blobs/uploads/([^/]+)|blobs/([^/]+)|manifests/([^/]+)|referrers/([^/]+)|tags/list)$`)
+	routes   = regexp.MustCompile(`^/v2/(.+)/(blobs/uploads/?|blobs/uploads/([^/]+)|blobs/([^/]+)|manifests/([^/]+)|referrers/([^/]+)|tags/list|_imbricat/tags/history)$`)
 )
 
 func isTag(text string) bool { return len(text) <= 128 && tagForm.MatchString(text) }
@@ -259,6 +259,8 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request) error {
 	switch {
 	case match[2] == "tags/list":
 		return x.listTags()
+	case match[2] == "_imbricat/tags/history":
+		return x.tagHistory()
 	case match[6] != "":
 		return x.referrers(match[6])
 	case match[5] != "":

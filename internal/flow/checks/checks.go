@@ -45,10 +45,10 @@ func All(ctx context.Context, w *workspace.Workspace, made Made, fresh bool, sin
 	defer func() { err = errors.Join(err, known.keep()) }()
 	for _, i := range w.Plan.Images {
 		for _, u := range i.Units {
-			if len(u.Checks) == 0 {
+			c := &checker{Workspace: w, made: made, unit: u, known: known, held: heldFor(i, u)}
+			if len(c.held) == 0 {
 				continue
 			}
-			c := &checker{Workspace: w, made: made, unit: u, known: known}
 			own, err := c.all(ctx, sink)
 			if list = append(list, own...); err != nil {
 				return list, fmt.Errorf("checking %s: %w", u.ID, err)
@@ -56,6 +56,13 @@ func All(ctx context.Context, w *workspace.Workspace, made Made, fresh bool, sin
 		}
 	}
 	return list, nil
+}
+
+// heldFor returns the checks of an image, and those of the destinations of which it is to get a tag.
+func heldFor(i *plan.Image, u *plan.Unit) []plan.Check {
+	return slices.DeleteFunc(slices.Clone(u.Checks), func(c plan.Check) bool {
+		return c.Destination != "" && !slices.ContainsFunc(i.Destinations, func(d plan.Destination) bool { return d.Name == c.Destination && len(d.Tags) > 0 })
+	})
 }
 
 // checker decides the checks of an image for one platform.
@@ -67,6 +74,7 @@ type checker struct {
 	subject *check.Subject
 	learnt  func(*trace.Trace) // of what is tried; nil: nobody asks
 	known   *memory
+	held    []plan.Check // those that are to be held now
 }
 
 // Tried is what a check that runs the image came to, and what its command learnt of the image; nil: it could not be run.
@@ -109,7 +117,7 @@ func (c *checker) all(ctx context.Context, sink event.Sink) (list []receipt.Chec
 		return nil, err
 	}
 	began, others := time.Now(), others{}
-	for n, one := range c.unit.Checks {
+	for n, one := range c.held {
 		started := time.Now()
 		key := keyOf(c.Agent, c.Chroot, c.found.Descriptor.Digest, one)
 		held, found := c.known.find(key)
@@ -208,7 +216,7 @@ func (c *checker) examine(ctx context.Context) (err error) {
 		return nil
 	}
 	secrets := false
-	for _, one := range c.unit.Checks {
+	for _, one := range c.held {
 		_, is := one.Do.(*recipe.SecretsCheck)
 		secrets = secrets || is
 	}

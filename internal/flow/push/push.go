@@ -161,13 +161,13 @@ func (one *Shipment) version(prefix string) string {
 }
 
 // RevisionOf is the commit that an image says it was built from.
-func RevisionOf(stands registry.Document) string { return saidBy(stands, v1.AnnotationRevision) }
+func RevisionOf(stands registry.Document) string { return SaidBy(stands, v1.AnnotationRevision) }
 
 // versionOf is the version that an image says of itself.
-func versionOf(stands registry.Document) string { return saidBy(stands, v1.AnnotationVersion) }
+func versionOf(stands registry.Document) string { return SaidBy(stands, v1.AnnotationVersion) }
 
-// saidBy returns an annotation of an image.
-func saidBy(stands registry.Document, key string) string {
+// SaidBy returns an annotation of an image.
+func SaidBy(stands registry.Document, key string) string {
 	var there struct {
 		Annotations map[string]string `json:"annotations"`
 	}

@@ -44,7 +44,7 @@ const (
 // Receipt is the result of one run. Times are in UTC, sizes in bytes.
 type Receipt struct {
 	Version  int               `json:"receipt"`
-	Command  string            `json:"command"` // build, push, ship or join
+	Command  string            `json:"command"` // build, push, ship, join or promote
 	Outcome  string            `json:"outcome"`
 	Why      string            `json:"why,omitempty"`     // of an outcome nothing
 	Stopped  *Stop             `json:"stopped,omitempty"` // of an outcome failed or interrupted

@@ -100,7 +100,7 @@ func leftOf(r *receipt.Receipt, image string) *receipt.Left {
 }
 
 // done is what became of images, by the command.
-var done = map[string]string{"ship": "shipped", "push": "pushed", "join": "joined"}
+var done = map[string]string{"ship": "shipped", "push": "pushed", "join": "joined", "promote": "promoted"}
 
 // writeShipments tells of many images in one table, a row for each destination.
 func writeShipments(w *strings.Builder, p Paint, r *receipt.Receipt) {

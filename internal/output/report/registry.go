@@ -244,3 +244,76 @@ func AskedText(p Paint, a *Asked) string {
 	}
 	return w.String()
 }
+
+// TagHistory is what a tag stood on, the oldest first.
+type TagHistory struct {
+	Repository string     `json:"repository"`
+	Tag        string     `json:"tag"`
+	Logged     bool       `json:"logged"` // the registry keeps a log of its own
+	History    []TagStood `json:"history"`
+}
+
+// TagStood is what a tag stood on from a time on.
+type TagStood struct {
+	Time     time.Time     `json:"time"`
+	Digest   digest.Digest `json:"digest,omitempty"` // empty: it was deleted
+	There    bool          `json:"there"`            // the image still is
+	Version  string        `json:"version,omitempty"`
+	Revision string        `json:"revision,omitempty"`
+	Who      string        `json:"who,omitempty"`
+	Why      string        `json:"why,omitempty"`
+	From     string        `json:"from"`              // who tells: registry, receipt, written here, seen here, seen now
+	Receipt  string        `json:"receipt,omitempty"` // of the run that wrote it
+}
+
+// TagHistoryText returns a row for each thing that a tag stood on, the newest first.
+func TagHistoryText(p Paint, h *TagHistory, now time.Time) string {
+	var rows [][]string
+	for i := len(h.History) - 1; i >= 0; i-- {
+		one := h.History[i]
+		image, told := p.Muted("deleted"), one.From
+		if one.Digest != "" {
+			image = p.Digest(one.Digest)
+			if !one.There {
+				image += p.Muted(" (gone)")
+			}
+		}
+		if one.Who != "" {
+			told += ", " + one.Who
+		}
+		if one.Receipt != "" && one.From != "receipt" {
+			told += ", receipt"
+		}
+		if one.Receipt != "" {
+			told += " " + one.Receipt
+		}
+		rows = append(rows, []string{Ago(one.Time, now), image, one.Version, one.Revision[:min(len(one.Revision), 7)], told, one.Why})
+	}
+	text := RowsText(p, "", []string{"since", "digest", "version", "revision", "told by", "because"}, rows)
+	if !h.Logged {
+		text += p.Muted("the registry keeps no log of tags: this is what receipts and this machine know") + "\n"
+	}
+	return text
+}
+
+// TagBack is a tag that was moved back.
+type TagBack struct {
+	Repository string        `json:"repository"`
+	Tag        string        `json:"tag"`
+	From       digest.Digest `json:"from"`
+	To         digest.Digest `json:"to"`
+	Why        string        `json:"why"`
+	DryRun     bool          `json:"dryRun"`
+}
+
+// TagBackText tells where a tag stands now.
+func TagBackText(p Paint, b *TagBack) string {
+	name := p.Bold(b.Repository + ":" + b.Tag)
+	switch {
+	case b.From == b.To:
+		return fmt.Sprintf("%s stands on %s already\n", name, b.To)
+	case b.DryRun:
+		return fmt.Sprintf("%s would go back\n  from %s\n  to   %s\n", name, b.From, b.To)
+	}
+	return fmt.Sprintf("%s went back\n  from %s\n  to   %s\n", name, b.From, b.To)
+}

@@ -39,6 +39,7 @@ type Options struct {
 	Logins   credential.Source          // nil: none
 	Settings func(host string) Settings // nil: none
 	Uploads  Uploads                    // nil: uploads are not gone on with by a later run
+	Tags     TagMemory                  // nil: nobody wants to know of tags
 	Agent    string                     // what the program calls itself
 	Wait     time.Duration              // before the first retry; 0: 300 ms
 	Patience time.Duration              // over all tries of one request; 0: five minutes

@@ -20,6 +20,7 @@ type Repository struct {
 	host    string
 	name    string
 	mirrors []*Repository // that are read from first
+	reason  string        // why tags are written, percent-encoded
 }
 
 // Repository names a repository; nothing is asked yet.
@@ -143,6 +144,8 @@ func (r *Repository) document(ctx context.Context, identifier string, accept []s
 			return d, fmt.Errorf("%s: %s: %w: the bytes have the digest %s", r, q.op, digest.ErrMismatch, d.Descriptor.Digest)
 		}
 		d.Descriptor.Digest = asked
+	} else if r.client.o.Tags != nil {
+		r.client.o.Tags.Saw(r.String(), identifier, d.Descriptor.Digest)
 	}
 	return d, nil
 }
@@ -208,6 +211,9 @@ func missing(err error) bool {
 func (r *Repository) PutManifest(ctx context.Context, identifier, mediaType string, body []byte) error {
 	q := r.request(http.MethodPut, "pushing the manifest "+identifier, "/manifests/"+identifier, 201)
 	q.header = http.Header{"Content-Type": {mediaType}}
+	if r.reason != "" {
+		q.header.Set(ReasonHeader, r.reason)
+	}
 	q.body = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
 	q.size = int64(len(body))
 	resp, err := r.client.do(ctx, q)
@@ -223,6 +229,9 @@ func (r *Repository) PutManifest(ctx context.Context, identifier, mediaType stri
 				return fmt.Errorf("%s: %s: %w: the registry stored it as %s", r, q.op, digest.ErrMismatch, said)
 			}
 		}
+	}
+	if _, err := digest.Parse(identifier); err != nil && r.client.o.Tags != nil {
+		r.client.o.Tags.Wrote(r.String(), identifier, digest.FromBytes(body))
 	}
 	return r.noteReferrer(ctx, mediaType, body, resp.Header.Get(subjectHeader) != "")
 }

@@ -127,19 +127,28 @@ func (c *copier) loses(ctx context.Context, stands registry.Document) (string, e
 	return Loses(stands, has), nil
 }
 
-// Loses tells which platforms of an index an image for some platforms lacks, and how to have it all the same; "" where it lacks none.
-func Loses(stands registry.Document, has []platform.Platform) string {
+// PlatformsOf returns the platforms that an index names, each once; none of what is no index.
+func PlatformsOf(d registry.Document) (list []platform.Platform) {
 	var index v1.Index
-	if !image.IsIndex(stands.Descriptor.MediaType) || json.Unmarshal(stands.Body, &index) != nil {
-		return "" // nobody knows what it is for
+	if !image.IsIndex(d.Descriptor.MediaType) || json.Unmarshal(d.Body, &index) != nil {
+		return nil
 	}
-	var lost []string
 	for _, one := range index.Manifests {
 		if one.Platform == nil {
 			continue
 		}
-		p := platform.FromOCI(*one.Platform)
-		if !p.Unknown() && !slices.Contains(has, p) && !slices.Contains(lost, p.String()) {
+		if p := platform.FromOCI(*one.Platform); !p.Unknown() && !slices.Contains(list, p) {
+			list = append(list, p)
+		}
+	}
+	return list
+}
+
+// Loses tells which platforms of an index an image for some platforms lacks, and how to have it all the same; "" where it lacks none.
+func Loses(stands registry.Document, has []platform.Platform) string {
+	var lost []string
+	for _, p := range PlatformsOf(stands) {
+		if !slices.Contains(has, p) {
 			lost = append(lost, p.String())
 		}
 	}

@@ -350,6 +350,12 @@ func (x *expander) unit(name string, p platform.Platform) *Unit {
 				return ImageValues{e.settings(&img.Settings).With(e.settings(&variant.Settings)), e.pairs(img.Annotations), places(&img.Settings, &variant.Settings)}
 			})
 			u.Checks = e.checks(slices.Concat(img.Checks, variant.Checks))
+			for _, d := range img.Publish {
+				for _, c := range e.checks(d.Checks) {
+					c.Destination = d.Name
+					u.Checks = append(u.Checks, c)
+				}
+			}
 			if version, ok := e.scope.Facts["version"].(string); ok {
 				u.Version = version
 			}

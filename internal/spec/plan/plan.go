@@ -24,7 +24,7 @@ type Plan struct {
 	Units   []*Unit
 	Secrets map[string]Secret // those that run steps use
 	Notify  []Notice
-	Share   string            // the shared cache that the recipe names: a reference as text, or empty
+	Share   string // the shared cache that the recipe names: a reference as text, or empty
 	// Direction is which way things go there: read, write or both.
 	Direction string
 }
@@ -170,13 +170,15 @@ func (u *Unit) Needs() []*Unit {
 
 // Check is what an image must fulfil before it is shipped. Do is as in the recipe, with Command and Get evaluated beside it.
 type Check struct {
-	Pos       recipe.Pos
-	Do        recipe.Checked
-	Command   []string // of a *recipe.TryCheck
-	Arguments []string // of one too
-	Env       []string // NAME=VALUE, sorted; of one too
-	Get       string
-	Stage     *Unit // of a *recipe.StageCheck; nil where checks are not planned
+	Pos recipe.Pos
+	// Destination is the one that it is held for; empty: it is the image's, and is held wherever that goes.
+	Destination string
+	Do          recipe.Checked
+	Command     []string // of a *recipe.TryCheck
+	Arguments   []string // of one too
+	Env         []string // NAME=VALUE, sorted; of one too
+	Get         string
+	Stage       *Unit // of a *recipe.StageCheck; nil where checks are not planned
 }
 
 // Base is what a unit starts from; the zero value is nothing at all.

@@ -458,6 +458,7 @@ func (d *decoder) destination(key, value *yaml.Node) Destination {
 		}},
 		field{key: "invalid", read: func(n *yaml.Node) { dest.Refuse = d.oneOf(n, "invalid", "mend", "refuse") == "refuse" }},
 		field{key: "requires", read: func(n *yaml.Node) { dest.Requires = d.platforms(n, "requires") }},
+		field{key: "checks", read: func(n *yaml.Node) { dest.Checks = d.checks(n) }},
 		field{key: "on-failure", read: func(n *yaml.Node) { dest.OnFailure = d.repository(n, "on-failure") }},
 	)
 	return dest
@@ -565,6 +566,9 @@ func (d *decoder) checkNames(r *Recipe) {
 		}
 		u := add(&r.Images[i].Stage, true)
 		checks := slices.Clone(r.Images[i].Checks)
+		for _, to := range r.Images[i].Publish {
+			checks = append(checks, to.Checks...)
+		}
 		for _, v := range r.Images[i].For {
 			checks = append(checks, v.Checks...)
 		}

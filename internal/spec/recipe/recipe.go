@@ -280,6 +280,8 @@ type Destination struct {
 	Refuse bool
 	// Requires are platforms that an index must have which the tags are to stand on.
 	Requires []platform.Platform
+	// Checks are held besides those of the image before the tags are written there.
+	Checks []Check
 	// OnFailure is the repository that an image of which a check does not hold goes to, by digest alone; not given: to none.
 	OnFailure Template
 }
