@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/content/image"
@@ -18,13 +19,16 @@ import (
 	"imbricat/internal/flow/receipts"
 	"imbricat/internal/flow/stacks"
 	"imbricat/internal/flow/workspace"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/printable"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/inspect"
 	"imbricat/internal/output/phrase"
 	"imbricat/internal/output/receipt"
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/share"
+	"imbricat/internal/remote/transfer"
 	"imbricat/internal/spec/plan"
 )
 
@@ -341,7 +345,38 @@ func (s *session) show(ctx context.Context, arg string) (none shownDocument, err
 		}
 		return s.shownReceipt(r), nil
 	}
-	return s.describe(ctx, st, place, arg, root, ref.Kind == reference.Store)
+	one, err := s.describe(ctx, st, place, arg, root, ref.Kind == reference.Store)
+	if i, is := one.document.(*inspect.Image); is && err == nil && ref.Kind == reference.Registry {
+		if unknown := s.attachedTo(ctx, ref, i); unknown != nil && ctx.Err() == nil {
+			fmt.Fprintf(s.err, "warning: what is attached to %s is not known: %s\n", arg, unknown)
+		}
+	}
+	return one, err
+}
+
+// attachedTo tells what refers to an image, and to its platforms.
+func (s *session) attachedTo(ctx context.Context, ref reference.Reference, i *inspect.Image) error {
+	client, err := s.client()
+	if err != nil {
+		return err
+	}
+	of := map[digest.Digest]string{i.Digest: ""}
+	subjects := []digest.Digest{i.Digest}
+	for _, p := range i.Platforms {
+		if _, known := of[p.Digest]; !known {
+			of[p.Digest], subjects = p.Platform, append(subjects, p.Digest)
+		}
+	}
+	all, err := transfer.ReferrersOf(ctx, client.Source(ref.Host, ref.Repository), subjects)
+	if err != nil {
+		return err
+	}
+	for _, d := range subjects {
+		for _, one := range all[d] {
+			i.Referrers = append(i.Referrers, inspect.Referrer{Type: transfer.KindOf(one), Digest: one.Digest, Size: one.Size, Of: of[d], Created: one.Annotations[v1.AnnotationCreated]})
+		}
+	}
+	return nil
 }
 
 func (s *session) shownReceipt(r *receipt.Receipt) shownDocument {

@@ -41,28 +41,9 @@ func (s *session) shared(p *workspace.Planned, st *store.Store, sink event.Sink)
 	if place == "" || place == "none" {
 		return nil, nil
 	}
-	ref, err := reference.Parse(place)
+	backend, err := s.sharedAt(place)
 	if err != nil {
-		return nil, flow.WrongUse(err)
-	}
-	var backend share.Backend
-	switch {
-	case ref.Kind == reference.Registry && ref.Digest == "":
-		client, err := s.client()
-		if err != nil {
-			return nil, err
-		}
-		backend = share.InRegistry(client.Repository(ref.Host, ref.Repository), ref.Tag)
-	case ref.Kind == reference.Layout && ref.Member == "":
-		dir := ref.Path
-		if !filepath.IsAbs(dir) {
-			dir = filepath.Join(s.folder().Dir, dir)
-		}
-		if backend, err = share.InFolder(dir); err != nil {
-			return nil, err
-		}
-	default:
-		return nil, flow.Usagef("--share takes a repository (HOST/REPOSITORY) or a folder (./DIR), not %q", place)
+		return nil, err
 	}
 	signer, err := personal.Signer()
 	if err != nil {
@@ -74,4 +55,27 @@ func (s *session) shared(p *workspace.Planned, st *store.Store, sink event.Sink)
 	}).Believe(personal.Believed[backend.Place()], signer)
 	st.FetchElsewhere = sharing.Fetcher(st, cache, s.client)
 	return cache, nil
+}
+
+// sharedAt is where a shared cache lies.
+func (s *session) sharedAt(place string) (share.Backend, error) {
+	ref, err := reference.Parse(place)
+	if err != nil {
+		return nil, flow.WrongUse(err)
+	}
+	switch {
+	case ref.Kind == reference.Registry && ref.Digest == "":
+		client, err := s.client()
+		if err != nil {
+			return nil, err
+		}
+		return share.InRegistry(client.Repository(ref.Host, ref.Repository), ref.Tag), nil
+	case ref.Kind == reference.Layout && ref.Member == "":
+		dir := ref.Path
+		if !filepath.IsAbs(dir) {
+			dir = filepath.Join(s.folder().Dir, dir)
+		}
+		return share.InFolder(dir)
+	}
+	return nil, flow.Usagef("--share takes a repository (HOST/REPOSITORY) or a folder (./DIR), not %q", place)
 }

@@ -21,6 +21,7 @@ import (
 	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/inspect"
 	"imbricat/internal/output/report"
+	"imbricat/internal/remote/share"
 	"imbricat/internal/spec/retention"
 )
 
@@ -64,6 +65,7 @@ func storeCommand() *cli.Command {
 					&cli.StringSliceFlag{Name: "keep", Usage: "`BOUND`: a size such as 20GB that the store may have, or a time such as 14d: what was used since is kept; may be given twice"},
 					&cli.StringFlag{Name: "unused-for", Value: "14d", Usage: "`TIME` such as 12h or 14d: what was used since is kept, unless --to asks for more room"},
 					&cli.StringFlag{Name: "to", Usage: "`SIZE` that the store may have: what was not used for longest goes first"},
+					&cli.StringFlag{Name: "share", Usage: "`PLACE` of a shared cache that is trimmed instead: HOST/REPOSITORY[:TAG], or a folder ./DIR"},
 					&cli.BoolFlag{Name: "dry-run", Usage: "only tell what would be removed"},
 				},
 				Action: act(runStoreTrim),
@@ -360,6 +362,9 @@ func runStoreTrim(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
+	if place := s.cmd.String("share"); place != "" {
+		return s.trimShared(ctx, place, t)
+	}
 	st, err := s.openStore()
 	if err != nil {
 		return err
@@ -370,6 +375,24 @@ func runStoreTrim(ctx context.Context, s *session) error {
 		return err
 	}
 	return s.result(trimmed, func() string { return report.TrimmedText(s.paint, trimmed, t.DryRun) })
+}
+
+// trimShared keeps a shared cache within bounds.
+func (s *session) trimShared(ctx context.Context, place string, t store.Trimming) error {
+	b, err := s.sharedAt(place)
+	if err != nil {
+		return err
+	}
+	trimmed, err := share.Trim(ctx, b, share.Bounds{UnusedFor: t.UnusedFor, To: t.To, DryRun: t.DryRun}, time.Now())
+	if err != nil {
+		return err
+	}
+	if trimmed.Undeleted != "" {
+		fmt.Fprintf(s.err, "warning: earlier lists of the cache are still there, so the registry cannot remove what they name: %s\n", trimmed.Undeleted)
+	}
+	document := &report.SharedTrim{Place: trimmed.Place, Entries: trimmed.Packs, Layers: trimmed.Layers, Bytes: trimmed.Bytes, Left: trimmed.Left, LeftBytes: trimmed.LeftBytes,
+		Deleted: trimmed.Deleted, Undeleted: trimmed.Undeleted}
+	return s.result(document, func() string { return report.SharedTrimText(s.paint, document, t.DryRun) })
 }
 
 func runStoreForget(_ context.Context, s *session) error {

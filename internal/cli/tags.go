@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path"
 	"slices"
 	"strings"
 	"time"
 
+	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/urfave/cli/v3"
 
 	"imbricat/internal/flow"
@@ -18,6 +20,7 @@ import (
 	"imbricat/internal/flow/workspace"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/reference"
+	"imbricat/internal/output/inspect"
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/remote/transfer"
@@ -35,9 +38,10 @@ func tagsCommand() *cli.Command {
 		Name: "tags", Usage: "lists, adds and deletes tags of a repository; applies a retention rule", ArgsUsage: "HOST/REPOSITORY|RECEIPT",
 		Description: "Lists tags with what they stand on: the newest versions first. When a tag was pushed is told where the registry\n" +
 			"tells it. Of a receipt (a file that ends in .json) it tells what became of the tags that the run wrote.\n\nExample: imbricat tags registry.tideline.example/tides/gauge",
+		Flags:  []cli.Flag{tagReferrersFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error { return runTags(ctx, newSession(c)) },
 		Commands: append([]*cli.Command{
-			sub("list", "lists tags, as tags alone does", "HOST/REPOSITORY", "Example: imbricat tags list registry.tideline.example/tides/gauge", runTags),
+			sub("list", "lists tags, as tags alone does", "HOST/REPOSITORY", "Example: imbricat tags list registry.tideline.example/tides/gauge", runTags, tagReferrersFlag()),
 			sub("add", "gives an image of a repository, or those of a receipt, more tags", "HOST/REPOSITORY:TAG|@DIGEST|RECEIPT NEW…",
 				"Example: imbricat tags add registry.tideline.example/tides/gauge:1.4.0 newest", addTags, force("move tags that stand on another digest")),
 			sub("delete", "deletes tags, or digests with what they list", "HOST/REPOSITORY TAG|DIGEST…, or HOST/REPOSITORY:TAG",
@@ -53,9 +57,44 @@ func tagsCommand() *cli.Command {
 				&cli.IntFlag{Name: "newest", Usage: "`NUMBER` of the other images that stay, the youngest"},
 				&cli.StringSliceFlag{Name: "drop", Usage: "`PATTERN` of tags that go also where their image stays; may be given again"},
 				&cli.StringFlag{Name: "younger", Usage: "`AGE` such as 30d: what is younger stays"},
+				&cli.StringSliceFlag{Name: "of", Usage: "`PATTERN=NUMBER[,AGE]`: images with such tags are counted by themselves, and so many of them stay, and what is younger; what stands in parentheses tells groups apart: '(*)-*=3,14d'; may be given again"},
+				&cli.StringFlag{Name: "rule", Usage: "`FILE` with the rule, in place of the options above: keep, newest, younger, drop, of, age"},
+				choiceFlag("age", "any", "`WHAT` counts as the age: pushed, the time of the push alone; or any, else that of the image", "AGE", "pushed", "any"),
+				&cli.StringSliceFlag{Name: "in-use", Usage: "`PLACE`, a file or an address: images whose digests stand there are in use and never taken; may be given again"},
+				&cli.IntFlag{Name: "simulate", HideDefault: true, Usage: "`DAYS`: tell what the repository would hold until then if it was pushed to as until now; nothing is deleted"},
 				&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be deleted"}),
 		}, append(tagsPastCommands(), promoteCommand())...),
 	}
+}
+
+func tagReferrersFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "referrers", Usage: "tell what is attached to each image, such as signatures and proofs: the registry is asked for each"}
+}
+
+// addReferrers tells of each tag what refers to its image, and to the images that this lists.
+func addReferrers(ctx context.Context, r *registry.Repository, inventory *transfer.Inventory, document *report.Tags) error {
+	var subjects []digest.Digest
+	for _, t := range inventory.Tags {
+		for _, d := range append([]digest.Digest{t.Digest}, inventory.Below(t.Digest)...) {
+			if !slices.Contains(subjects, d) {
+				subjects = append(subjects, d)
+			}
+		}
+	}
+	all, err := transfer.ReferrersOf(ctx, r, subjects)
+	if err != nil {
+		return err
+	}
+	for i := range document.Tags {
+		t, list := &document.Tags[i], []inspect.Referrer{}
+		for _, d := range append([]digest.Digest{t.Digest}, inventory.Below(t.Digest)...) {
+			for _, one := range all[d] {
+				list = append(list, inspect.Referrer{Type: transfer.KindOf(one), Digest: one.Digest, Size: one.Size, Created: one.Annotations[v1.AnnotationCreated]})
+			}
+		}
+		t.Referrers = &list
+	}
+	return nil
 }
 
 // inventory looks at every tag of the repository that an argument names. A time that stands for none is none.
@@ -79,8 +118,14 @@ func runTags(ctx context.Context, s *session) error {
 	}
 	slices.SortFunc(inventory.Tags, func(a, b transfer.Tag) int { return retention.Compare(a.Name, b.Name) })
 	document := &report.Tags{Repository: r.String(), Tags: []report.Tag{}}
-	for _, t := range inventory.Tags {
-		document.Tags = append(document.Tags, report.Tag{Tag: t.Name, Digest: t.Digest, Platforms: t.Platforms, Created: t.Created, Pushed: t.Pushed, Packed: t.Packed})
+	alone := tags.Alone(inventory)
+	for i, t := range inventory.Tags {
+		document.Tags = append(document.Tags, report.Tag{Tag: t.Name, Digest: t.Digest, Platforms: t.Platforms, Created: t.Created, Pushed: t.Pushed, Packed: t.Packed, Alone: alone[i].Bytes, Shared: alone[i].With})
+	}
+	if s.cmd.Bool("referrers") {
+		if err := addReferrers(ctx, r, inventory, document); err != nil {
+			return err
+		}
 	}
 	return s.result(document, func() string { return report.TagsText(s.paint, document, time.Now()) })
 }
@@ -259,14 +304,12 @@ func keepTags(ctx context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	rule := retention.Rule{Keep: s.cmd.StringSlice("pattern"), Newest: s.cmd.Int("newest"), Drop: s.cmd.StringSlice("drop")}
-	if text := s.cmd.String("younger"); text != "" {
-		if rule.Younger, err = age("younger", text); err != nil {
-			return err
-		}
+	rule, err := s.retention()
+	if err != nil {
+		return err
 	}
-	if err := rule.Check(); err != nil {
-		return flow.WrongUse(err)
+	if rule.InUse, err = tags.ReadUse(ctx, "imbricat/"+version(), s.cmd.StringSlice("in-use")); err != nil {
+		return err
 	}
 	r, inventory, err := s.inventory(ctx, args[0])
 	if err != nil {
@@ -275,6 +318,9 @@ func keepTags(ctx context.Context, s *session) error {
 	if rule.Moving, err = s.movingTags(ctx, r.String()); err != nil {
 		return err
 	}
+	if days := s.cmd.Int("simulate"); days > 0 {
+		return s.foresee(r.String(), inventory, rule, days)
+	}
 	document, err := tags.Keep(ctx, r, inventory, rule, s.cmd.Bool("dry-run"))
 	if err != nil {
 		return err
@@ -282,6 +328,53 @@ func keepTags(ctx context.Context, s *session) error {
 	return s.result(document, func() string {
 		return report.VerdictsText(s.paint, document.Kept, document.Deleted, len(document.Digests), document.DryRun)
 	})
+}
+
+// mostSimulated bounds how far a simulation goes, in days.
+const mostSimulated = 3660
+
+// foresee tells what a repository would hold in days to come.
+func (s *session) foresee(repository string, inventory *transfer.Inventory, rule retention.Rule, days int) error {
+	if days > mostSimulated {
+		return flow.Usagef("--simulate takes a number of days up to %d", mostSimulated)
+	}
+	now := time.Now()
+	points, err := tags.Simulate(inventory, rule, now, days)
+	if err != nil {
+		return err
+	}
+	f := &report.Foreseen{Repository: repository, Points: []report.ForeseenPoint{}}
+	for _, p := range points {
+		f.Points = append(f.Points, report.ForeseenPoint(p))
+	}
+	return s.result(f, func() string { return report.ForeseenText(s.paint, f, now) })
+}
+
+// retention reads the rule of the command line, or that of the file that it names.
+func (s *session) retention() (retention.Rule, error) {
+	said := &retention.Said{Keep: s.cmd.StringSlice("pattern"), Newest: s.cmd.Int("newest"), Younger: s.cmd.String("younger"), Drop: s.cmd.StringSlice("drop"), Age: s.cmd.String("age")}
+	for _, text := range s.cmd.StringSlice("of") {
+		if err := said.Add(text); err != nil {
+			return retention.Rule{}, flow.Usagef("--of: %w", err)
+		}
+	}
+	if file := s.cmd.String("rule"); file != "" {
+		if said.Given() {
+			return retention.Rule{}, flow.Usagef("--rule says all of the rule: leave the other options out")
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return retention.Rule{}, flow.WrongUse(err)
+		}
+		if said, err = retention.ParseSaid(text); err != nil {
+			return retention.Rule{}, flow.Usagef("%s: %w", file, err)
+		}
+	}
+	rule, err := said.Rule()
+	if err != nil {
+		return rule, flow.WrongUse(err)
+	}
+	return rule, nil
 }
 
 // movingTags lists the tags that the recipe here, where there is one, moves in a repository.

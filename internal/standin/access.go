@@ -60,27 +60,18 @@ type RepositoryRule struct {
 	quota  uint64
 }
 
-// retain is a rule of retention with an age as people write it.
+// retain is a rule of retention as people write it, and as it is checked.
 type retain struct {
-	Keep    []string `yaml:"keep"`
-	Newest  int      `yaml:"newest"`
-	Younger string   `yaml:"younger"`
-	Drop    []string `yaml:"drop"`
-	rule    retention.Rule
-	given   bool
+	retention.Said `yaml:",inline"`
+	rule           retention.Rule
+	given          bool
 }
 
 func (r *retain) check() (err error) {
-	r.rule = retention.Rule{Keep: r.Keep, Newest: r.Newest, Drop: r.Drop}
-	if r.given = len(r.Keep)+len(r.Drop) > 0 || r.Newest != 0 || r.Younger != ""; !r.given {
-		return nil
+	if r.given = r.Given(); r.given {
+		r.rule, err = r.Rule()
 	}
-	if r.Younger != "" {
-		if r.rule.Younger, err = retention.ParseAge(r.Younger); err != nil {
-			return err
-		}
-	}
-	return r.rule.Check()
+	return err
 }
 
 // ParseRules reads and checks rules.

@@ -32,7 +32,7 @@ import (
 
 // Options say how images are joined.
 type Options struct {
-	Tags      []string      // that the index gets besides
+	Tags []string // that the index gets besides
 	push.Moves
 	Extend    bool          // platforms stay that the destination's index has and the sources do not
 	Differing bool          // what was not built from the same is joined too

@@ -129,7 +129,9 @@ func said(d registry.Document) map[string]string {
 // shipments are the destinations with what the recipe says of them.
 func (p *Promotion) shipments(ctx context.Context) (list []*push.Shipment, err error) {
 	for _, ref := range p.o.To {
-		same := slices.IndexFunc(list, func(one *push.Shipment) bool { return one.To.Repository.Host == ref.Host && one.To.Repository.Repository == ref.Repository })
+		same := slices.IndexFunc(list, func(one *push.Shipment) bool {
+			return one.To.Repository.Host == ref.Host && one.To.Repository.Repository == ref.Repository
+		})
 		if same >= 0 {
 			list[same].To.Tags = append(list[same].To.Tags, ref.Tag)
 			continue

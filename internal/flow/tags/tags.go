@@ -166,9 +166,10 @@ func (w *sweeper) digest(ctx context.Context, d digest.Digest) error {
 func judge(inventory *transfer.Inventory, rule retention.Rule, now time.Time) []retention.Verdict {
 	var tags []retention.Tag
 	var lists []retention.Verdict
+	rule.InUse = inUse(inventory, rule.InUse)
 	for _, t := range inventory.Tags {
 		at := t.Pushed
-		if at.IsZero() {
+		if at.IsZero() && !rule.ByPush {
 			at = t.Created
 		}
 		one := retention.Tag{Name: t.Name, Digest: t.Digest, Time: at}

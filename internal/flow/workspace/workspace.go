@@ -31,7 +31,7 @@ type Workspace struct {
 	Store    *store.Store
 	Places   *transfer.Places
 	Executor func(ctx context.Context, sink event.Sink) *local.Local // makes what runs commands
-	Chroot   bool // commands are kept apart by a change of root alone, and share the machine's network
+	Chroot   bool                                                    // commands are kept apart by a change of root alone, and share the machine's network
 	Agent    string                                                  // how downloads name this program
 	Complain io.Writer                                               // gets what programs complain of that tell secrets
 	Redactor *redact.Redactor                                        // of what the environment holds of secrets

@@ -22,6 +22,16 @@ type Image struct {
 	Annotations map[string]string `json:"annotations,omitempty"`
 	Packed      int64             `json:"packed"` // bytes of the layers of all platforms as they are stored, each layer once
 	Platforms   []Platform        `json:"platforms"`
+	Referrers   []Referrer        `json:"referrers,omitempty"` // what is attached to it at its registry
+}
+
+// Referrer is a document that is attached to an image: a signature, a bill of materials, a proof.
+type Referrer struct {
+	Type    string        `json:"type"` // of artifact, or the media type where it says none
+	Digest  digest.Digest `json:"digest"`
+	Size    int64         `json:"size"`              // of the document itself
+	Of      string        `json:"of,omitempty"`      // the platform that it is attached to; empty: the index, or the one image
+	Created string        `json:"created,omitempty"` // as it says
 }
 
 // Platform is an image for one platform. Sizes are in bytes; an unpacked size that is not known is -1.

@@ -110,6 +110,13 @@ func ImageText(p Paint, i *inspect.Image, now time.Time) string {
 	if len(i.Annotations) > 0 {
 		root.Child(annotationTree(p, i.Annotations))
 	}
+	if len(i.Referrers) > 0 {
+		t := tree.Root("attached")
+		for _, r := range i.Referrers {
+			t.Child(strings.TrimSpace(r.Type + "  " + p.Digest(r.Digest) + "  " + r.Of + "  " + p.Muted(r.Created)))
+		}
+		root.Child(t)
+	}
 	shared := sameSettings(i.Platforms)
 	for n := range i.Platforms {
 		root.Child(platformTree(p, &i.Platforms[n], i.Annotations, shared, now))

@@ -2,11 +2,13 @@ package report
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/output/inspect"
 )
 
 // RowsText returns a table, or one line where it would be empty.
@@ -62,15 +64,52 @@ type Tag struct {
 	Created   time.Time     `json:"created,omitzero"` // of the image; absent where it does not say
 	Pushed    time.Time     `json:"pushed,omitzero"`  // absent where the registry does not tell
 	Packed    int64         `json:"packed"`
+	Alone     int64         `json:"alone"`            // bytes of layers that no other image of the repository's tags has
+	Shared    []string      `json:"shared,omitempty"` // tags of other images that have layers of it
+	// Referrers are what is attached to it; nil where that was not asked for.
+	Referrers *[]inspect.Referrer `json:"referrers,omitempty"`
 }
 
 // TagsText returns one row for each tag.
 func TagsText(p Paint, d *Tags, now time.Time) string {
 	var rows [][]string
+	attached := false
 	for _, t := range d.Tags {
-		rows = append(rows, []string{t.Tag, strings.Join(t.Platforms, ", "), Ago(t.Created, now), Ago(t.Pushed, now), Size(t.Packed), p.Digest(t.Digest)})
+		pushed := Ago(t.Pushed, now)
+		if t.Pushed.IsZero() {
+			pushed = "not told"
+		}
+		row := []string{t.Tag, strings.Join(t.Platforms, ", "), Ago(t.Created, now), pushed, Size(t.Packed), Size(t.Alone)}
+		if t.Referrers != nil {
+			attached = true
+			row = append(row, attachedText(*t.Referrers))
+		}
+		rows = append(rows, append(row, p.Digest(t.Digest)))
 	}
-	return RowsText(p, d.Repository+" has no tags", []string{"tag", "platforms", "created", "pushed", "packed", "digest"}, rows)
+	head := []string{"tag", "platforms", "created", "pushed", "packed", "alone"}
+	if attached {
+		head = append(head, "attached")
+	}
+	return RowsText(p, d.Repository+" has no tags", append(head, "digest"), rows)
+}
+
+// attachedText counts what is attached to an image, by the last word of its kind.
+func attachedText(list []inspect.Referrer) string {
+	count := map[string]int{}
+	for _, r := range list {
+		kind := r.Type[strings.LastIndexByte(r.Type, '/')+1:]
+		kind, _, _ = strings.Cut(kind, "+")
+		count[strings.TrimPrefix(kind, "vnd.")]++
+	}
+	var words []string
+	for _, kind := range slices.Sorted(maps.Keys(count)) {
+		word := kind
+		if n := count[kind]; n > 1 {
+			word = fmt.Sprintf("%d %s", n, kind)
+		}
+		words = append(words, word)
+	}
+	return strings.Join(words, ", ")
 }
 
 // Verdict is a tag that a rule keeps, or not, and why.
@@ -316,4 +355,30 @@ func TagBackText(p Paint, b *TagBack) string {
 		return fmt.Sprintf("%s would go back\n  from %s\n  to   %s\n", name, b.From, b.To)
 	}
 	return fmt.Sprintf("%s went back\n  from %s\n  to   %s\n", name, b.From, b.To)
+}
+
+// Foreseen is what a repository would hold if it was pushed to as until now, and a rule was applied each day.
+type Foreseen struct {
+	Repository string          `json:"repository"`
+	Points     []ForeseenPoint `json:"points"`
+}
+
+// ForeseenPoint is what it would hold at a time. Bytes count what was new with each image.
+type ForeseenPoint struct {
+	Time     time.Time `json:"time"`
+	Pushed   int       `json:"pushed"` // images until then, those that are there now included
+	Images   int       `json:"images"`
+	Tags     int       `json:"tags"`
+	Bytes    int64     `json:"bytes"`
+	AllBytes int64     `json:"allBytes"` // where nothing is deleted
+}
+
+// ForeseenText returns a row for each point.
+func ForeseenText(p Paint, f *Foreseen, now time.Time) string {
+	var rows [][]string
+	for _, one := range f.Points {
+		rows = append(rows, []string{fmt.Sprintf("in %d days", int(one.Time.Sub(now).Hours()+0.5)/24), fmt.Sprint(one.Pushed), fmt.Sprint(one.Images), fmt.Sprint(one.Tags), Size(one.Bytes), Size(one.AllBytes)})
+	}
+	return RowsText(p, "", []string{"", "pushed", "images kept", "tags kept", "they take", "without the rule"}, rows) +
+		p.Muted("as if it was pushed to as until now, and the rule was applied each day; nothing was deleted") + "\n"
 }

@@ -253,3 +253,37 @@ func LockText(p Paint, l *Lock) string {
 	}
 	return w.String()
 }
+
+// SharedTrim tells what went of a shared cache, and what is left. Bytes are those of entries and layers, each once.
+type SharedTrim struct {
+	Place     string `json:"place"`
+	Entries   int    `json:"entries"` // that went: each is what one build shared
+	Layers    int    `json:"layers"`  // that nothing lists any more
+	Bytes     int64  `json:"bytes"`
+	Left      int    `json:"left"` // entries
+	LeftBytes int64  `json:"leftBytes"`
+	Deleted   int    `json:"deleted"`             // earlier lists, which would keep a registry from removing what they name
+	Undeleted string `json:"undeleted,omitempty"` // why some of these are still there
+}
+
+// SharedTrimText tells what went of a shared cache, and what is left.
+func SharedTrimText(p Paint, t *SharedTrim, dry bool) string {
+	verb := "dropped"
+	if dry {
+		verb = "would drop"
+	}
+	text := fmt.Sprintf("%s %s and %s, %s\n", verb, entries(t.Entries), Count(t.Layers, "layer"), Size(t.Bytes))
+	text += fmt.Sprintf("%s are left, %s\n", entries(t.Left), Size(t.LeftBytes))
+	if t.Deleted > 0 {
+		text += p.Muted(fmt.Sprintf("deleted %s; the content itself goes when the registry removes what nothing lists", Count(t.Deleted, "earlier list"))) + "\n"
+	}
+	return text
+}
+
+// entries counts those of a shared cache.
+func entries(n int) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return fmt.Sprintf("%d entries", n)
+}

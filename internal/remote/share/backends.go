@@ -50,6 +50,21 @@ func (r *remote) PutManifest(ctx context.Context, body []byte) error {
 	return r.repository.PutManifest(ctx, r.tag, v1.MediaTypeImageManifest, body)
 }
 
+func (r *remote) Delete(ctx context.Context, manifest digest.Digest) error {
+	_, body, err := r.repository.Manifest(ctx, string(manifest), []string{v1.MediaTypeImageManifest})
+	var answer *registry.Error
+	if errors.As(err, &answer) && answer.NotFound() {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := decodeManifest(body); err != nil {
+		return nil // it is something else, whoever says that it was a cache
+	}
+	return r.repository.Delete(ctx, string(manifest))
+}
+
 func (r *remote) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
 	return r.repository.Blob(ctx, desc)
 }
@@ -155,6 +170,9 @@ func (f *folder) sweep(body []byte, own digest.Descriptor) error {
 	}
 	return nil
 }
+
+// Delete leaves it to sweep, which removes what no manifest lists.
+func (f *folder) Delete(context.Context, digest.Digest) error { return nil }
 
 func (f *folder) Fetch(ctx context.Context, desc digest.Descriptor) (io.ReadCloser, error) {
 	l, err := layout.Open(f.dir)

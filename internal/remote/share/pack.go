@@ -25,6 +25,8 @@ const (
 	namesKey     = "dev.imbricat.names"  // of a pack: what it can be asked for
 	layersKey    = "dev.imbricat.layers" // of a pack: layers that belong to it
 	madeKey      = "dev.imbricat.made"
+	usedKey      = "dev.imbricat.used"     // of a pack: the day that a build which writes last took something from it
+	replacedKey  = "dev.imbricat.replaced" // of the manifest: those that it came in place of, which a trim deletes
 )
 
 // pack is what one build used.
@@ -168,6 +170,11 @@ func decodeManifest(body []byte) (*v1.Manifest, error) {
 	return m, nil
 }
 
+// lastUse is when a pack was made or used, as text that sorts by time.
+func lastUse(p v1.Descriptor) string {
+	return max(p.Annotations[madeKey], p.Annotations[usedKey])
+}
+
 // withPack returns a manifest that also lists a pack and its layers. The oldest packs go beyond the bound, and layers that
 // no pack needs any more with them.
 func withPack(old *v1.Manifest, desc v1.Descriptor, layers []v1.Descriptor) *v1.Manifest {
@@ -185,6 +192,10 @@ func withPack(old *v1.Manifest, desc v1.Descriptor, layers []v1.Descriptor) *v1.
 		}
 	}
 	packs = append(packs, desc)
+	if len(packs) > mostPacks { // the one that is of no use for longest goes
+		oldest := slices.MinFunc(packs[:len(packs)-1], func(a, b v1.Descriptor) int { return strings.Compare(lastUse(a), lastUse(b)) })
+		packs = slices.DeleteFunc(packs, func(p v1.Descriptor) bool { return p.Digest == oldest.Digest })
+	}
 	packs = packs[max(0, len(packs)-mostPacks):]
 	needed := map[string]bool{}
 	for _, p := range packs {

@@ -3,7 +3,6 @@ package share
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -35,50 +34,52 @@ type Finished struct {
 // nothing is written. The error is for a warning.
 func (c *Cache) Publish(ctx context.Context, f Finished) error {
 	c.mutex.Lock()
-	away, bad := c.away, maps.Clone(c.bad)
+	away, bad, took := c.away, maps.Clone(c.bad), maps.Clone(c.took)
 	c.mutex.Unlock()
 	if !c.Writes() || away {
 		return nil // that it is away was said
 	}
 	p, layers := c.gather(f)
-	if len(p.Runs)+len(p.Layers) == 0 {
+	if len(p.Runs)+len(p.Layers)+len(took) == 0 {
 		return nil
 	}
-	body, err := p.encode()
+	packed, err := p.encode()
 	if err != nil {
 		return err
 	}
-	if len(body) > maxPack {
-		return fmt.Errorf("what is to be shared takes %d bytes without layers, more than %d", len(body), maxPack)
+	if len(packed) > maxPack {
+		return fmt.Errorf("what is to be shared takes %d bytes without layers, more than %d", len(packed), maxPack)
 	}
-	desc := v1.Descriptor{MediaType: packType, Digest: digest.FromBytes(body), Size: int64(len(body)), Annotations: map[string]string{
+	desc := v1.Descriptor{MediaType: packType, Digest: digest.FromBytes(packed), Size: int64(len(packed)), Annotations: map[string]string{
 		namesKey: strings.Join(p.names(), " "), layersKey: strings.Join(namesOfBlobs(layers), " "), madeKey: time.Now().UTC().Format(time.RFC3339)}}
 	c.signer.sign(&desc)
 	return c.backend.Locked(ctx, func() error {
 		// Another writer may replace the manifest between our reading and our writing, so it is read again.
 		for range 3 {
-			old, err := c.current(ctx)
+			old, body, err := c.current(ctx)
 			if err != nil {
 				return err
 			}
+			touched := touch(old, took, time.Now())
 			if old != nil { // what cannot be read goes
 				old.Layers = slices.DeleteFunc(old.Layers, func(l v1.Descriptor) bool { return bad[l.Digest] })
 			}
 			if old != nil && hasAll(old, c.trust, p, layers) {
-				return nil
+				if !touched {
+					return nil
+				}
+				return c.put(ctx, old, body) // that another writer may lose it does no harm
 			}
-			if err := c.send(ctx, old, desc, body, layers, f.Places); err != nil {
+			if len(p.Runs)+len(p.Layers) == 0 {
+				return nil // what it was taken from is not there any more
+			}
+			if err := c.send(ctx, old, desc, packed, layers, f.Places); err != nil {
 				return err
 			}
-			manifest, err := json.Marshal(withPack(old, desc, layers))
-			if err != nil {
+			if err := c.put(ctx, withPack(old, desc, layers), body); err != nil {
 				return err
 			}
-			c.count(1, 0)
-			if err := c.backend.PutManifest(ctx, manifest); err != nil {
-				return err
-			}
-			if now, err := c.current(ctx); err == nil && now != nil && slices.ContainsFunc(now.Layers, func(l v1.Descriptor) bool { return l.Digest == desc.Digest }) {
+			if now, _, err := c.current(ctx); err == nil && now != nil && slices.ContainsFunc(now.Layers, func(l v1.Descriptor) bool { return l.Digest == desc.Digest }) {
 				return nil
 			}
 		}
@@ -120,19 +121,35 @@ func hasAll(m *v1.Manifest, trust Trust, p *pack, layers []v1.Descriptor) bool {
 		!slices.ContainsFunc(layers, func(l v1.Descriptor) bool { return !known[string(l.Digest)] })
 }
 
-func (c *Cache) current(ctx context.Context) (*v1.Manifest, error) {
+func (c *Cache) current(ctx context.Context) (*v1.Manifest, []byte, error) {
 	limited, cancel := context.WithTimeout(ctx, 2*c.patience.Manifest)
 	defer cancel()
 	c.count(1, 0)
-	body, err := c.backend.Manifest(limited)
+	return current(limited, c.backend)
+}
+
+// current returns the manifest that is there, and its text; nil where there is none.
+func current(ctx context.Context, b Backend) (*v1.Manifest, []byte, error) {
+	body, err := b.Manifest(ctx)
 	if errors.Is(err, ErrNone) {
-		return nil, nil
+		return nil, nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	// What is no cache belongs to somebody else and is never replaced.
-	return decodeManifest(body)
+	m, err := decodeManifest(body)
+	return m, body, err
+}
+
+// put puts a manifest in place of another one; nil: there was none.
+func (c *Cache) put(ctx context.Context, m *v1.Manifest, before []byte) error {
+	text, err := replacing(m, before)
+	if err != nil {
+		return err
+	}
+	c.count(1, 0)
+	return c.backend.PutManifest(ctx, text)
 }
 
 // gather puts a pack together. What the store has lost meanwhile is left out.

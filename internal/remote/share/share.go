@@ -52,6 +52,8 @@ type Backend interface {
 	Put(ctx context.Context, desc digest.Descriptor, places []string, open func() (io.ReadCloser, error)) (bool, error)
 	// Place names it as the store notes where blobs are.
 	Place() string
+	// Delete deletes a manifest that another one came in place of. Where it lies elsewhere than in the list of the cache nothing happens.
+	Delete(ctx context.Context, manifest digest.Digest) error
 	// Locked runs act while no other process changes the cache, where that can be had.
 	Locked(ctx context.Context, act func() error) error
 }
@@ -96,6 +98,7 @@ type Cache struct {
 	manifest *v1.Manifest
 	loaded   bool
 	packs    map[digest.Digest]bool // imported, or found to be of no use
+	took     map[digest.Digest]bool // imported
 	used     map[string]bool        // names that this build asked for
 	stats    Stats
 }
@@ -109,7 +112,7 @@ type Stats struct {
 
 // New makes a cache of a backend.
 func New(b Backend, s *store.Store, mode Mode, p Patience, doubt func(error)) *Cache {
-	return &Cache{backend: b, store: s, mode: mode, patience: p, doubt: doubt, packs: map[digest.Digest]bool{}, used: map[string]bool{}, bad: map[digest.Digest]bool{}}
+	return &Cache{backend: b, store: s, mode: mode, patience: p, doubt: doubt, packs: map[digest.Digest]bool{}, took: map[digest.Digest]bool{}, used: map[string]bool{}, bad: map[digest.Digest]bool{}}
 }
 
 // Reads reports whether things are looked up.
@@ -228,6 +231,7 @@ func (c *Cache) take(ctx context.Context, desc digest.Descriptor) error {
 		c.bad[desc.Digest] = true
 		return fmt.Errorf("the pack %s: %w", desc.Digest, err)
 	}
+	c.took[desc.Digest] = true
 	return c.keep(p, desc.Digest)
 }
 

@@ -24,9 +24,10 @@ type Tag struct {
 	Digest    digest.Digest
 	MediaType string
 	Platforms []string
-	Created   time.Time // of the image; zero where it does not say
-	Pushed    time.Time // zero where the registry does not tell
-	Packed    int64     // bytes of the layers of all platforms, each once
+	Created   time.Time               // of the image; zero where it does not say
+	Pushed    time.Time               // zero where the registry does not tell
+	Packed    int64                   // bytes of the layers of all platforms, each once
+	Blobs     map[digest.Digest]int64 // those layers, with their sizes
 }
 
 // Inventory looks at every tag of a repository. below gives what an index lists.
@@ -88,7 +89,7 @@ func (l *looker) tag(ctx context.Context, name string) (*Tag, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &Tag{Name: name, Digest: document.Descriptor.Digest, MediaType: document.Descriptor.MediaType, Pushed: document.Pushed, Platforms: []string{}}
+	t := &Tag{Name: name, Digest: document.Descriptor.Digest, MediaType: document.Descriptor.MediaType, Pushed: document.Pushed, Platforms: []string{}, Blobs: map[digest.Digest]int64{}}
 	l.put(t.Digest, document.Body)
 	return t, l.describe(ctx, t, document.Descriptor, map[digest.Digest]bool{}, 0)
 }
@@ -160,6 +161,7 @@ func (l *looker) describe(ctx context.Context, t *Tag, desc digest.Descriptor, h
 		if !had[blob.Digest] {
 			had[blob.Digest] = true
 			t.Packed += blob.Size
+			t.Blobs[blob.Digest] = blob.Size
 		}
 	}
 	if s.Config == nil || had[s.Config.Digest] {

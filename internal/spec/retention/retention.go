@@ -21,11 +21,15 @@ import (
 
 // Rule says what is kept. An image is kept where any part of the rule keeps it, with all of its tags.
 type Rule struct {
-	Keep    []string      `yaml:"keep"`    // patterns of tags whose images stay: * any digits and letters, ? one, [0-9] one of some
-	Newest  int           `yaml:"newest"`  // so many images of the others, the youngest first
-	Younger time.Duration `yaml:"younger"` // what is younger than this
-	Drop    []string      `yaml:"drop"`    // patterns of tags that go also where their image stays
-	Moving  []string      `yaml:"-"`       // tags that are never taken: they stand on whatever is newest
+	Keep    []string      // patterns of tags whose images stay: * any digits and letters, ? one, [0-9] one of some
+	Newest  int           // so many images of the others, the youngest first
+	Younger time.Duration // what is younger than this
+	Drop    []string      // patterns of tags that go also where their image stays
+	Of      []Group       // images that are counted by themselves; the first that matches one of their tags counts
+	ByPush  bool          // only the time of the push counts: an image whose push nobody knows the time of is never too old
+	Moving  []string      // tags that are never taken: they stand on whatever is newest
+	// InUse are images that are never taken, with all of their tags, and who says so.
+	InUse map[digest.Digest]string
 }
 
 // Tag is a tag of a repository.
@@ -70,10 +74,19 @@ func (r Rule) Check() error {
 			return fmt.Errorf("the pattern %q is malformed", pattern)
 		}
 	}
-	if r.Newest < 0 || r.Younger < 0 {
-		return errors.New("a number or an age below nothing")
+	some := len(r.Keep) > 0 || r.Newest > 0 || r.Younger > 0
+	below := r.Newest < 0 || r.Younger < 0
+	for i := range r.Of {
+		g := &r.Of[i]
+		if err := g.compile(); err != nil {
+			return err
+		}
+		some, below = some || g.Newest > 0 || g.Younger > 0, below || g.Newest < 0 || g.Younger < 0
 	}
-	if len(r.Keep) == 0 && r.Newest == 0 && r.Younger == 0 {
+	switch {
+	case below:
+		return errors.New("a number or an age below nothing")
+	case !some:
 		return ErrEmpty
 	}
 	return nil
@@ -81,6 +94,7 @@ func (r Rule) Check() error {
 
 // Match reports whether a tag matches one of some patterns.
 func Match(patterns []string, tag string) bool {
+	tag, _ = plain(tag)
 	return slices.ContainsFunc(patterns, func(pattern string) bool { matched, err := path.Match(pattern, tag); return err == nil && matched })
 }
 
@@ -89,6 +103,60 @@ type held struct {
 	tags []int
 	time time.Time // of its youngest tag; zero where nobody knows
 	why  string    // it is kept; empty: it is not
+	used bool      // somebody says that it is in use
+}
+
+// grouped are the images that parts of a rule count by themselves.
+type grouped struct {
+	rule  Rule
+	of    map[string][]*held
+	order []string
+	group map[string]*Group
+}
+
+// take takes an image that is of a group, and reports whether it is.
+func (g *grouped) take(h *held, tags []Tag, now time.Time) bool {
+	for i := range g.rule.Of {
+		one := &g.rule.Of[i]
+		key := ""
+		h.find(tags, func(t Tag) bool { key = one.of(t.Name); return key != "" })
+		if key == "" {
+			continue
+		}
+		if one.Younger > 0 && now.Sub(h.time) < one.Younger {
+			h.why = "it is young for " + one.called(key)
+		}
+		if name := h.find(tags, func(t Tag) bool { return slices.Contains(g.rule.Moving, t.Name) }); name != "" && h.why == "" {
+			h.why = name + " is a moving tag"
+		}
+		if g.group == nil {
+			g.group = map[string]*Group{}
+		}
+		if g.group[key] == nil {
+			g.group[key], g.order = one, append(g.order, key)
+		}
+		g.of[key] = append(g.of[key], h)
+		return true
+	}
+	return false
+}
+
+// count keeps the newest of each group.
+func (g *grouped) count(tags []Tag) {
+	for _, key := range g.order {
+		list, one := g.of[key], g.group[key]
+		slices.SortStableFunc(list, func(a, b *held) int {
+			if c := b.time.Compare(a.time); c != 0 {
+				return c
+			}
+			return Compare(tags[a.tags[0]].Name, tags[b.tags[0]].Name)
+		})
+		for n, h := range list {
+			if n < one.Newest && h.why == "" {
+				h.why = "it is among the newest of " + one.called(key)
+			}
+		}
+	}
 }
 
 // Decide judges tags at a time, in the order that they are given. Images are counted, not their tags; one whose time nobody
@@ -102,14 +170,18 @@ func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
 		byVersion = byVersion && h.time.IsZero() && (kept || h.version(tags) != "")
 	}
 	var others []*held
+	groups := &grouped{rule: r, of: map[string][]*held{}}
 	for _, h := range images {
 		switch name := h.find(tags, func(t Tag) bool { return Match(r.Keep, t.Name) }); {
+		case r.InUse[tags[h.tags[0]].Digest] != "":
+			h.why, h.used = "it is in use, says "+r.InUse[tags[h.tags[0]].Digest], true
 		case name != "":
 			h.why = name + " matches a pattern"
 		case h.time.IsZero() && !byVersion:
 			h.why = "its age is unknown"
 		case r.Younger > 0 && now.Sub(h.time) < r.Younger:
 			h.why = "it is young"
+		case groups.take(h, tags, now):
 		default:
 			others = append(others, h)
 			if name := h.find(tags, func(t Tag) bool { return slices.Contains(r.Moving, t.Name) }); name != "" {
@@ -133,6 +205,7 @@ func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
 			}
 		}
 	}
+	groups.count(tags)
 	list := make([]Verdict, len(tags))
 	for _, h := range images {
 		for _, i := range h.tags {
@@ -140,6 +213,7 @@ func Decide(tags []Tag, r Rule, now time.Time) []Verdict {
 			switch name := tags[i].Name; {
 			case h.why == "":
 				list[i].Reason = "nothing keeps it"
+			case h.used: // whoever uses it may know it by any of them
 			case Match(r.Drop, name) && !Match(r.Keep, name) && !slices.Contains(r.Moving, name):
 				list[i].Keep, list[i].Reason = false, "it is to be dropped, and its image stays"
 			}

@@ -1,7 +1,9 @@
 package retention
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -148,4 +150,88 @@ func TestPrefixes(t *testing.T) {
 			require.Empty(t, Above(prefix, tag, tags))
 		}
 	})
+}
+
+// TestGroups: images with certain tags are counted by themselves, each branch apart; what is in use stays, with all of its tags.
+func TestGroups(t *testing.T) {
+	tags := []Tag{{"spring-3", "sha256:s3", days(1)}, {"spring-2", "sha256:s2", days(20)}, {"spring-1", "sha256:s1", days(30)},
+		{"neap-9", "sha256:n9", days(90)}, {"neap-8", "sha256:n8", days(91)}, {"1.4.0", "sha256:a", days(400)}, {"1.3.0", "sha256:b", days(500)}, {"lost-1", "sha256:x", time.Time{}}}
+	for _, c := range []struct {
+		said, kept string
+	}{
+		{"{of: [{match: '(*)-[0-9]', newest: 1}]}", "spring-3 neap-9 lost-1"},
+		{"{of: [{match: '*-*', newest: 2}]}", "spring-3 spring-2 lost-1"},
+		{"{of: [{match: '(*)-*', newest: 1, younger: 25d}], newest: 1}", "spring-3 spring-2 neap-9 1.4.0 lost-1"},
+		{"{of: [{match: 'neap-*', newest: 1}, {match: '(*)-*', newest: 9}]}", "spring-3 spring-2 spring-1 neap-9 lost-1"},
+		{"{keep: ['1.*'], of: [{match: '*', newest: 1}]}", "spring-3 1.4.0 1.3.0 lost-1"},
+		{"{of: [{match: 'spring.3', newest: 5}], newest: 1}", "spring-3 lost-1"},
+	} {
+		said, err := ParseSaid([]byte(c.said))
+		require.NoError(t, err)
+		rule, err := said.Rule()
+		require.NoError(t, err)
+		require.Equal(t, c.kept, keptBy(t, tags, rule), c.said)
+	}
+	rule := Rule{Newest: 1, Drop: []string{"1.*"}, InUse: map[digest.Digest]string{"sha256:b": "cluster.yaml"}}
+	require.Equal(t, "spring-3 1.3.0 lost-1", keptBy(t, tags, rule))
+	for _, wrong := range []string{"{of: [{match: '', newest: 1}]}", "{of: [{match: '(', newest: 1}]}", "{of: [{match: '[', newest: 1}]}", "{of: [{match: x}]}", "{of: [{match: x, newest: -1}]}", "{age: old, newest: 1}", "{of: [{match: x, younger: soon}]}"} {
+		said, err := ParseSaid([]byte(wrong))
+		require.NoError(t, err)
+		_, err = said.Rule()
+		require.Error(t, err, wrong)
+	}
+	said := &Said{}
+	require.NoError(t, said.Add("(*)-*=3,14d"))
+	require.NoError(t, said.Add("x=y=2"))
+	require.Equal(t, []saidGroup{{"(*)-*", 3, "14d"}, {"x=y", 2, ""}}, said.Of)
+	for _, wrong := range []string{"x", "=3", "x=", "x=soon", "x=3,,"} {
+		require.Error(t, said.Add(wrong), wrong)
+	}
+}
+
+func keptBy(t *testing.T, tags []Tag, rule Rule) string {
+	var kept []string
+	for _, v := range Decide(tags, rule, now) {
+		require.NotEmpty(t, v.Reason)
+		if v.Keep {
+			kept = append(kept, v.Name)
+		}
+	}
+	return strings.Join(kept, " ")
+}
+
+// TestSimulate: for any pushes and bounds, a simulated repository holds no more than the rule lets it, ends with what was pushed last, and
+// holds all where the rule keeps all.
+func TestSimulate(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var pushes []Push
+		var all int64
+		for n := range rapid.IntRange(2, 30).Draw(t, "pushes") {
+			branch := rapid.SampledFrom([]string{"spring", "neap", "storm"}).Draw(t, "branch")
+			p := Push{Tags: []string{fmt.Sprintf("%s-%d", branch, n), branch}, Time: days(rapid.IntRange(0, 60).Draw(t, "age")), Bytes: int64(rapid.IntRange(0, 100).Draw(t, "bytes"))}
+			pushes, all = append(pushes, p), all+p.Bytes
+		}
+		newest, perBranch := rapid.IntRange(1, 5).Draw(t, "newest"), rapid.IntRange(1, 3).Draw(t, "of")
+		points, err := Simulate(pushes, Rule{Of: []Group{{Match: "(*)-*", Newest: perBranch}}, Newest: newest}, now, 120, 30)
+		every, everyErr := Simulate(pushes, Rule{Keep: []string{"*"}}, now, 120, 30)
+		if err != nil {
+			require.Error(t, everyErr)
+			return
+		}
+		require.Len(t, points, 4)
+		for i, p := range points {
+			require.Equal(t, every[i].Pushed, p.Pushed)
+			require.Equal(t, every[i].AllBytes, every[i].Bytes, "a rule that keeps all")
+			require.Equal(t, p.AllBytes, every[i].AllBytes)
+			require.LessOrEqual(t, p.Bytes, p.AllBytes)
+			require.Positive(t, p.Images)
+			// Each repetition has branches of its own, and tags that move stay with the newest.
+			cycles := p.Pushed/len(pushes) + 1
+			require.LessOrEqual(t, p.Images, newest+3*perBranch*cycles+3)
+		}
+		require.GreaterOrEqual(t, points[3].Pushed, 2*len(pushes), "60 days are repeated in 120")
+		require.GreaterOrEqual(t, points[0].AllBytes, all)
+	})
+	_, err := Simulate([]Push{{Tags: []string{"a"}, Time: now}, {Tags: []string{"b"}}}, Rule{Newest: 1}, now, 10, 5)
+	require.ErrorContains(t, err, "takes pushes at two times; 1 are known")
 }
