@@ -15,6 +15,7 @@ import (
 
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/settings"
+	"imbricat/internal/ground/notice"
 	"imbricat/internal/remote/registry"
 	"imbricat/internal/standin"
 )
@@ -45,17 +46,33 @@ func standinCommand() *cli.Command {
 				&cli.BoolFlag{Name: "tls", Usage: "serve HTTPS with a certificate of the folder's own authority, authority.pem"},
 				&cli.StringFlag{Name: "rules", Usage: "`FILE` with rules for repositories (default: rules.yaml in the folder)"},
 				&cli.StringSliceFlag{Name: "notify", Usage: "`URL` that is told of each push; may be given again"},
+				&cli.StringFlag{Name: "notify-key", Usage: "`FILE` with what signs the notices to these"},
 				&cli.StringFlag{Name: "faults", Usage: "`LIST` of what to do wrong on purpose, such as latency=50ms,503=0.1,break=0.2,seed=7"},
 			},
 			Action: func(ctx context.Context, c *cli.Command) error { return runStandin(ctx, newSession(c)) },
-		}, standinRepositoryCommand(), standinUserCommand(), standinTokenCommand(), standinEventsCommand(), standinCleanCommand()},
+		}, standinRepositoryCommand(), standinUserCommand(), standinTokenCommand(), standinEventsCommand(), standinNoticesCommand(), standinRotateCommand(), standinCleanCommand()},
 	})
 }
 
 // standinOptions reads the flags of start.
 func (s *session) standinOptions() (standin.Options, error) {
 	o := standin.Options{Dir: s.cmd.String("dir"), Auth: standin.Auth(s.cmd.String("auth")), User: s.cmd.String("user"), Secret: os.Getenv(standinVariable),
-		TokenLife: s.cmd.Duration("token-life"), Notify: s.cmd.StringSlice("notify")}
+		TokenLife: s.cmd.Duration("token-life")}
+	for _, to := range s.cmd.StringSlice("notify") {
+		if err := notice.CheckAddress(to); err != nil {
+			return o, flow.Usagef("--notify: %w", err)
+		}
+		o.Notify = append(o.Notify, standin.Notify{To: to, Key: s.cmd.String("notify-key")})
+	}
+	if name := s.cmd.String("notify-key"); name != "" {
+		whole, err := filepath.Abs(name)
+		if err != nil {
+			return o, err
+		}
+		for i := range o.Notify {
+			o.Notify[i].Key = whole
+		}
+	}
 	if (o.Dir == "") != s.cmd.Bool("memory") {
 		return o, flow.Usagef("standin start takes --dir FOLDER or --memory")
 	}

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +14,7 @@ import (
 
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/notice"
 	"imbricat/internal/output/report"
 	"imbricat/internal/standin"
 )
@@ -22,10 +25,16 @@ func (s *session) openStandin() (*standin.Server, error) {
 	if dir == "" {
 		return nil, flow.Usagef("%s needs --dir, the stand-in's FOLDER", s.cmd.FullName())
 	}
-	if info, err := os.Stat(filepath.Join(dir, "repositories")); err != nil || !info.IsDir() {
+	if info, err := os.Stat(filepath.Join(dir, "repositories")); (err != nil || !info.IsDir()) && !(s.cmd.Name == "user" && isNew(dir)) {
 		return nil, flow.Usagef("%s is not a folder of a stand-in: `imbricat standin start --dir %s` makes one", dir, dir)
 	}
 	return standin.New(standin.Options{Dir: dir, Grace: s.cmd.Duration("grace")})
+}
+
+// isNew reports whether a folder is not there yet, or is empty: the first user may be there before the first start.
+func isNew(dir string) bool {
+	entries, err := os.ReadDir(dir)
+	return errors.Is(err, fs.ErrNotExist) || err == nil && len(entries) == 0
 }
 
 // onStandin is what a command that takes no arguments does with the folder of a stand-in.
@@ -165,11 +174,57 @@ func standinTokenCommand() *cli.Command {
 					return flow.Usagef("--allow takes pull, push and delete with commas, not %q", one)
 				}
 			}
-			token, err := r.Issue(s.cmd.String("user"), s.cmd.StringSlice("repository"), allow, s.cmd.Duration("for"))
+			life := s.cmd.Duration("for")
+			if life <= 0 {
+				return flow.Usagef("--for takes a time such as 1h")
+			}
+			ends := time.Now().Add(life).UTC().Truncate(time.Second)
+			token, err := r.Issue(s.cmd.String("user"), s.cmd.StringSlice("repository"), allow, life)
 			if err != nil {
 				return err
 			}
-			return s.said(map[string]string{"user": s.cmd.String("user"), "token": token}, "%s\n", token)
+			if !s.json() {
+				fmt.Fprintf(s.err, "good until %s (%s), unless `imbricat standin rotate` ends all tokens before\n", ends.Format(time.RFC3339), report.Ago(ends, time.Now()))
+			}
+			return s.said(map[string]string{"user": s.cmd.String("user"), "token": token, "expires": ends.Format(time.RFC3339)}, "%s\n", token)
+		})}
+}
+
+func standinRotateCommand() *cli.Command {
+	return &cli.Command{Name: "rotate", Usage: "changes the key that tokens are signed with: all that were issued before are refused from then on",
+		Description: "Users and their secrets stay. A stand-in that runs takes the new key at once.\n\nExample: imbricat standin rotate --dir ./registry",
+		Flags:       []cli.Flag{standinDirFlag()},
+		Action: onStandin(func(s *session, r *standin.Server) error {
+			if err := r.RotateKey(); err != nil {
+				return err
+			}
+			return s.said(map[string]bool{"rotated": true}, "tokens that were issued until now are refused; `imbricat standin token` issues others\n")
+		})}
+}
+
+func standinNoticesCommand() *cli.Command {
+	return &cli.Command{Name: "notices", Usage: "lists who was told of pushes, and who could not be",
+		Description: "Example: imbricat standin notices --dir ./registry",
+		Flags:       []cli.Flag{standinDirFlag(), &cli.IntFlag{Name: "last", Value: 50, Usage: "`NUMBER` of notices"}},
+		Action: onStandin(func(s *session, r *standin.Server) error {
+			list, err := r.Notices(s.cmd.Int("last"))
+			if err != nil {
+				return err
+			}
+			return s.result(map[string]any{"notices": append([]standin.Notice{}, list...)}, func() string {
+				rows := [][]string{}
+				for _, n := range list {
+					signed, what := "", n.Event.Repository
+					if n.Signed {
+						signed = "signed"
+					}
+					if n.Event.Tag != "" {
+						what += ":" + n.Event.Tag
+					}
+					rows = append(rows, []string{n.Time.UTC().Format(time.DateTime), n.State, what, notice.Plain(n.To), signed, fmt.Sprint(n.Tries), n.Why})
+				}
+				return report.RowsText(s.paint, "nobody was told of anything yet", []string{"time", "state", "of", "to", "", "tries", ""}, rows)
+			})
 		})}
 }
 

@@ -43,7 +43,7 @@ const (
 // Rules are the file rules.yaml of a stand-in's folder.
 type Rules struct {
 	Create       string           `yaml:"create"` // on-push (default) or by-hand
-	Notify       []string         `yaml:"notify"` // addresses that are told of pushes
+	Notify       []Notify         `yaml:"notify"` // addresses that are told of pushes
 	Repositories []RepositoryRule `yaml:"repositories"`
 }
 

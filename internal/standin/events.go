@@ -3,17 +3,13 @@ package standin
 import (
 	"bufio"
 	"bytes"
-	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
-	"net/http"
-	"os"
+	"slices"
 	"sync"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
 	"github.com/spf13/afero"
 
 	"imbricat/internal/ground/digest"
@@ -60,15 +56,7 @@ func (j *journal) add(e Event) error {
 			return err
 		}
 	}
-	f, err := j.files.OpenFile(eventsFile, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(append(text, '\n'))
-	if closeErr := f.Close(); err == nil {
-		err = closeErr
-	}
-	return err
+	return appendLine(j.files, eventsFile, text)
 }
 
 // list returns the last events that pass a test, the newest last. A line that a kill cut off is left out.
@@ -103,53 +91,9 @@ func (s *Server) record(e Event) {
 	if e.What != "push" {
 		return
 	}
-	for _, address := range append(s.rulesNow().Notify, s.o.Notify...) {
-		select {
-		case s.mail <- letter{address, e}:
-		default:
-			s.complain(fmt.Errorf("too many notifications are waiting; %s is not told of %s", address, e.Digest))
+	for _, to := range append(slices.Clone(s.rulesNow().Notify), s.o.Notify...) {
+		if err := s.post.add(to, e); err != nil {
+			s.complain(err)
 		}
 	}
-}
-
-// letter is a notification on its way.
-type letter struct {
-	address string
-	event   Event
-}
-
-// deliver sends notifications one after the other until the context ends.
-func (s *Server) deliver(ctx context.Context) {
-	client := &http.Client{Timeout: 10 * time.Second}
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case one := <-s.mail:
-			if _, err := backoff.Retry(ctx, func() (struct{}, error) { return struct{}{}, tell(ctx, client, one) }, backoff.WithMaxTries(3)); err != nil {
-				s.complain(fmt.Errorf("telling %s of a push: %w", one.address, err))
-			}
-		}
-	}
-}
-
-func tell(ctx context.Context, client *http.Client, one letter) error {
-	text, err := json.Marshal(one.event)
-	if err != nil {
-		return err
-	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, one.address, bytes.NewReader(text))
-	if err != nil {
-		return backoff.Permanent(err)
-	}
-	r.Header.Set("Content-Type", "application/json")
-	resp, err := client.Do(r)
-	if err != nil {
-		return err
-	}
-	resp.Body.Close()
-	if resp.StatusCode >= 300 {
-		return fmt.Errorf("it answers %s", resp.Status)
-	}
-	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -23,6 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/notice"
 )
 
 // asking speaks to a server as a user, or with a token.
@@ -247,7 +249,8 @@ func TestClean(t *testing.T) {
 	require.Equal(t, 200, a.do("", "HEAD", "/v2/tides/gauge/blobs/"+string(stray), "").StatusCode)
 }
 
-// TestNotify: those who want to know of pushes are told, again where they do not listen at first.
+// TestNotify: those who want to know of pushes are told, signed, again where they do not listen at first; one that never does holds nobody
+// up; all of it is in the history, and a stand-in that was killed goes on with what waits.
 func TestNotify(t *testing.T) {
 	told, deaf := make(chan Event, 10), true
 	listener := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -256,15 +259,31 @@ func TestNotify(t *testing.T) {
 			w.WriteHeader(http.StatusServiceUnavailable)
 			return
 		}
+		body, err := io.ReadAll(r.Body)
+		require.NoError(t, err)
+		require.NoError(t, notice.Verify([]byte("low water"), r.Header, body, time.Now(), time.Minute))
 		var e Event
-		require.NoError(t, json.NewDecoder(r.Body).Decode(&e))
+		require.NoError(t, json.Unmarshal(body, &e))
 		told <- e
 	}))
 	defer listener.Close()
-	s, err := New(Options{Notify: []string{listener.URL}})
+	never := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusForbidden) }))
+	defer never.Close()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "notice.key"), []byte("low water\n"), 0o600))
+	rules, err := ParseRules([]byte("notify: [{to: '" + listener.URL + "', key: notice.key}, '" + never.URL + "/x?token=hidden']"))
 	require.NoError(t, err)
-	go s.deliver(t.Context())
+	o := Options{Dir: dir, Rules: rules, NoticeWait: time.Millisecond}
+	s, err := New(o)
+	require.NoError(t, err)
 	require.Equal(t, 201, asking{t, s}.push("", "tides/gauge", "1.4.0", "x").StatusCode)
+	list, err := s.Notices(10)
+	require.NoError(t, err)
+	require.Equal(t, []string{noticeWaiting, noticeWaiting}, []string{list[0].State, list[1].State})
+	if s, err = New(o); err != nil { // as after a kill
+		t.Fatal(err)
+	}
+	s.deliver(t.Context())
 	select {
 	case e := <-told:
 		require.Equal(t, "push tides/gauge 1.4.0", strings.Join([]string{e.What, e.Repository, e.Tag}, " "))
@@ -272,6 +291,90 @@ func TestNotify(t *testing.T) {
 	case <-time.After(20 * time.Second):
 		t.Fatal("nobody was told")
 	}
+	require.Eventually(t, func() bool {
+		list, err = s.Notices(10)
+		require.NoError(t, err)
+		return list[0].State == noticeTold && list[1].State == noticeFailed
+	}, 20*time.Second, time.Millisecond)
+	require.Equal(t, [3]int{2, 2, 200}, [3]int{len(list), list[0].Tries, list[0].Status})
+	require.Equal(t, [2]int{1, 403}, [2]int{list[1].Tries, list[1].Status})
+	require.True(t, list[0].Signed && !list[1].Signed)
+	require.NotContains(t, list[1].Why, "hidden")
+	_, err = ParseRules([]byte("notify: [http://tideline.example/pushed]"))
+	require.ErrorContains(t, err, "on this machine alone")
+	last := list[1].ID
+	if s, err = New(o); err != nil {
+		t.Fatal(err)
+	}
+	require.Equal(t, 201, asking{t, s}.push("", "tides/gauge", "1.4.1", "y").StatusCode)
+	list, err = s.Notices(1)
+	require.NoError(t, err)
+	require.Greater(t, list[0].ID, last)
+}
+
+// TestRefusedPushes: whatever refuses a push is in the events, with the reason; what is only asked for is not, nor is what is a part of
+// the protocol.
+func TestRefusedPushes(t *testing.T) {
+	s, err := New(Options{Auth: AuthBasic, User: "harbour", Secret: "h4rbour", Rules: rulesOf(t, "repositories: [{match: 'tides/**', fixed: ['1*']}, {match: small, quota: 10B}, {match: mine, push: [other]}]")})
+	require.NoError(t, err)
+	a := asking{t, s}
+	const harbour = "harbour:h4rbour"
+	require.Equal(t, 201, a.push(harbour, "tides/gauge", "1.4.0", "x").StatusCode)
+	require.Equal(t, 404, a.do(harbour, "GET", "/v2/tides/gauge/manifests/9", "").StatusCode)
+	require.Equal(t, 400, a.do(harbour, "GET", "/v2/tides/gauge/_imbricat/tags/history?tag=-", "").StatusCode)
+	before, err := s.Events(100, "")
+	require.NoError(t, err)
+	for _, e := range before {
+		require.NotEqual(t, "refused", e.What)
+	}
+	require.Equal(t, 403, a.push(harbour, "mine", "1", "x").StatusCode)
+	require.NotEqual(t, 201, a.push(harbour, "tides/gauge", "1.4.0", "y").StatusCode)
+	require.NotEqual(t, 201, a.push(harbour, "small", "1", "x").StatusCode)
+	require.Equal(t, 400, a.do(harbour, "PUT", "/v2/tides/gauge/manifests/2", "{", "Content-Type", v1.MediaTypeImageIndex).StatusCode)
+	all, err := s.Events(100, "")
+	require.NoError(t, err)
+	var why []string
+	for _, e := range all {
+		if e.What == "refused" {
+			require.Equal(t, "harbour", e.Who)
+			why = append(why, e.Repository+": "+e.Why)
+		}
+	}
+	require.Len(t, why, 4, "%q", why)
+	require.Contains(t, why[1], "tides/gauge: the tag 1.4.0 is fixed")
+}
+
+// TestRotateKey: a token says when it ends, and is refused with the reason once it has, or once the key was changed, beside a running stand-in.
+func TestRotateKey(t *testing.T) {
+	dir := t.TempDir()
+	s, err := New(Options{Dir: dir, Auth: AuthToken})
+	require.NoError(t, err)
+	bearer := func(token string) (int, string) {
+		r := httptest.NewRequest("GET", "/v2/", nil)
+		r.Header.Set("Authorization", "Bearer "+token)
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, r)
+		return w.Code, w.Body.String()
+	}
+	token, err := s.Issue("pipeline", []string{"tides/*"}, []string{"pull"}, time.Hour)
+	require.NoError(t, err)
+	code, _ := bearer(token)
+	require.Equal(t, 200, code)
+	ended, err := s.Issue("pipeline", []string{"tides/*"}, []string{"pull"}, -time.Hour)
+	require.NoError(t, err)
+	code, why := bearer(ended)
+	require.Equal(t, 401, code)
+	require.Contains(t, why, "the token ended at 20")
+	beside, err := New(Options{Dir: dir})
+	require.NoError(t, err)
+	require.NoError(t, beside.RotateKey())
+	code, why = bearer(token)
+	require.Equal(t, 401, code)
+	require.Contains(t, why, "was issued before the key was changed")
+	token, err = beside.Issue("pipeline", []string{"tides/*"}, []string{"pull"}, time.Hour)
+	require.NoError(t, err)
+	code, _ = bearer(token)
+	require.Equal(t, 200, code)
 }
 
 // TestPage: the page shows what a user may see, and nothing that was pushed becomes part of it unescaped.
@@ -386,7 +489,7 @@ func FuzzToken(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text, scope string) {
 		if who, err := s.readToken(text); err == nil {
 			cut := strings.LastIndexByte(text, '.')
-			sign := hmac.New(sha256.New, s.key)
+			sign := hmac.New(sha256.New, keyOf(t, s))
 			sign.Write([]byte(text[:cut]))
 			signature, err := base64.RawURLEncoding.DecodeString(text[cut+1:])
 			require.NoError(t, err)
@@ -428,4 +531,10 @@ func FuzzRules(f *testing.F) {
 		}
 		require.Equal(t, RepositoryRule{}, got)
 	})
+}
+
+func keyOf(t *testing.T, s *Server) []byte {
+	key, err := s.key()
+	require.NoError(t, err)
+	return key
 }

@@ -42,11 +42,13 @@ type Options struct {
 	Secret    string        //
 	TokenLife time.Duration // of tokens that are asked for; 0: five minutes
 	Rules     *Rules        // instead of the folder's rules.yaml
-	Notify    []string      // addresses that are told of pushes, beside those of the rules
-	Grace     time.Duration // how long content that nothing lists is spared; 0: an hour
-	Faults    Faults        // that it makes on purpose
-	Log       func(method, path string, status int, took time.Duration)
-	Complain  func(error) // of what went wrong behind the scenes; nil: nobody is told
+	Notify    []Notify      // addresses that are told of pushes, beside those of the rules
+	// NoticeWait is how long it waits before telling an address again; 0: half a second. It grows from there.
+	NoticeWait time.Duration
+	Grace      time.Duration // how long content that nothing lists is spared; 0: an hour
+	Faults     Faults        // that it makes on purpose
+	Log        func(method, path string, status int, took time.Duration)
+	Complain   func(error) // of what went wrong behind the scenes; nil: nobody is told
 
 	hash []byte // of Secret
 }
@@ -56,11 +58,11 @@ type Server struct {
 	o       Options
 	storage *storage
 	journal *journal
-	key     []byte
+	keys    cached[[]byte]
 	rules   cached[*Rules]
 	users   cached[map[string]string]
 	right   sync.Map // digests of names with secrets that were right
-	mail    chan letter
+	post    *post
 	faults  atomic.Pointer[faults]
 }
 
@@ -83,14 +85,22 @@ func New(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{o: o, storage: st, journal: &journal{files: st.files}, mail: make(chan letter, 1000)}
+	s := &Server{o: o, storage: st, journal: &journal{files: st.files}}
+	s.post = &post{files: st.files, dir: o.Dir, tries: 8, wait: o.NoticeWait, boxes: map[string]chan *Notice{}}
+	if err := s.post.load(); err != nil {
+		return nil, err
+	}
 	s.SetFaults(o.Faults)
 	s.rules.name, s.rules.parse = rulesFile, ParseRules
 	s.users.name, s.users.parse = usersFile, parseUsers
 	if o.Rules != nil {
 		s.rules.value, s.rules.pinned = o.Rules, true
 	}
-	if s.key, err = st.loadKey(); err != nil {
+	s.keys.name, s.keys.parse = keyFile, parseKey
+	if err := st.makeKey(); err != nil {
+		return nil, err
+	}
+	if _, err := s.keys.get(st.files); err != nil {
 		return nil, err
 	}
 	if _, err := s.rules.get(st.files); err != nil {
@@ -156,7 +166,7 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 		defer cancel()
 		stopped <- server.Shutdown(grace)
 	}()
-	go s.deliver(ctx)
+	s.deliver(ctx)
 	go s.keepClean(ctx)
 	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 		return fmt.Errorf("the stand-in: %w", err)
@@ -256,6 +266,24 @@ func (s *Server) route(w http.ResponseWriter, r *http.Request) error {
 		return refuse(http.StatusBadRequest, "NAME_INVALID", "the repository's name is invalid")
 	}
 	x := &exchange{w: w, r: r, server: s, storage: s.storage, repository: match[1], who: who}
+	return x.noteRefusal(x.serve(match))
+}
+
+// noteRefusal has what was refused that would have changed something told in the events, whatever the reason.
+func (x *exchange) noteRefusal(err error) error {
+	var p *problem
+	if x.noted || !errors.As(err, &p) || x.r.Method == http.MethodGet || x.r.Method == http.MethodHead {
+		return err
+	}
+	switch p.status {
+	case http.StatusForbidden, http.StatusConflict, http.StatusBadRequest, http.StatusRequestEntityTooLarge, http.StatusInsufficientStorage:
+		x.note(Event{What: "refused", Why: p.message})
+	}
+	return err
+}
+
+// serve answers a request by its path.
+func (x *exchange) serve(match []string) error {
 	switch {
 	case match[2] == "tags/list":
 		return x.listTags()
@@ -281,6 +309,7 @@ type exchange struct {
 	storage    *storage
 	repository string
 	who        identity
+	noted      bool // a refusal is in the events
 }
 
 // may reports whether the caller may act in the repository, and says how to come in where that helps.
@@ -297,6 +326,7 @@ func (x *exchange) may(what action) error {
 		x.server.challenge(x.w, x.r, "repository:"+x.repository+":"+actions)
 	} else {
 		x.note(Event{What: "refused", Why: p.message})
+		x.noted = true
 	}
 	return p
 }

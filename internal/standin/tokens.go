@@ -20,18 +20,38 @@ const service = "stand-in"
 // keyFile holds the key that tokens are signed with.
 const keyFile = "key"
 
-// loadKey reads the key for tokens, and makes one where there is none.
-func (s *storage) loadKey() ([]byte, error) {
-	key, err := s.read(keyFile)
+// makeKey makes a key for tokens where there is none.
+func (s *storage) makeKey() error {
+	_, err := s.read(keyFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		key = make([]byte, 32)
-		rand.Read(key)
-		err = s.write(keyFile, key)
+		err = s.writeKey()
 	}
-	if err == nil && len(key) < 32 {
-		err = errors.New("the key for tokens is damaged; remove it")
+	return err
+}
+
+func (s *storage) writeKey() error {
+	key := make([]byte, 32)
+	rand.Read(key)
+	return s.write(keyFile, key)
+}
+
+func parseKey(key []byte) ([]byte, error) {
+	if len(key) < 32 {
+		return nil, errors.New("the key for tokens is damaged; remove it")
 	}
-	return key, err
+	return key, nil
+}
+
+// key is what tokens are signed with now.
+func (s *Server) key() ([]byte, error) { return s.keys.get(s.storage.files) }
+
+// RotateKey makes another key for tokens: every token that was issued before is refused from then on, beside a running stand-in too.
+func (s *Server) RotateKey() error {
+	if err := s.storage.writeKey(); err != nil {
+		return err
+	}
+	s.record(Event{What: "rotate", Why: "tokens that were issued before are refused from now on"})
+	return nil
 }
 
 // claims are what a token says.
@@ -51,16 +71,20 @@ func (s *Server) Issue(user string, repositories, actions []string, life time.Du
 
 func (s *Server) sign(user string, grants []grant, life time.Duration) (string, error) {
 	now := time.Now()
+	key, err := s.key()
+	if err != nil {
+		return "", err
+	}
 	return jwt.NewWithClaims(jwt.SigningMethodHS256, claims{jwt.RegisteredClaims{
 		Issuer: service, Audience: jwt.ClaimStrings{service}, Subject: user,
 		IssuedAt: jwt.NewNumericDate(now), ExpiresAt: jwt.NewNumericDate(now.Add(life)),
-	}, grants}).SignedString(s.key)
+	}, grants}).SignedString(key)
 }
 
 // readToken verifies a token.
 func (s *Server) readToken(text string) (identity, error) {
 	var c claims
-	_, err := jwt.ParseWithClaims(text, &c, func(*jwt.Token) (any, error) { return s.key, nil },
+	_, err := jwt.ParseWithClaims(text, &c, func(*jwt.Token) (any, error) { return s.key() },
 		jwt.WithValidMethods([]string{"HS256"}), jwt.WithAudience(service), jwt.WithIssuer(service), jwt.WithExpirationRequired())
 	if err != nil {
 		return identity{}, err
@@ -88,9 +112,23 @@ func (s *Server) authenticate(r *http.Request) (identity, *problem) {
 		if err == nil && !s.faults.Load().expired() {
 			return who, nil
 		}
-		return identity{}, refuse(http.StatusUnauthorized, "UNAUTHORIZED", "the token is no longer valid, or never was")
+		return identity{}, refuse(http.StatusUnauthorized, "UNAUTHORIZED", whyInvalid(err, text))
 	}
 	return identity{}, refuse(http.StatusUnauthorized, "UNAUTHORIZED", "this registry takes other credentials")
+}
+
+// whyInvalid tells what is wrong with a token. Whose it was is not told.
+func whyInvalid(err error, text string) string {
+	switch {
+	case errors.Is(err, jwt.ErrTokenSignatureInvalid):
+		return "the token is not signed with the key of now: it is of another registry, or was issued before the key was changed"
+	case errors.Is(err, jwt.ErrTokenExpired):
+		var c claims
+		if _, _, err := jwt.NewParser().ParseUnverified(text, &c); err == nil && c.ExpiresAt != nil {
+			return "the token ended at " + c.ExpiresAt.UTC().Format(time.RFC3339)
+		}
+	}
+	return "the token is no longer valid, or never was"
 }
 
 // challenge says how to come in, for what was asked.
@@ -127,7 +165,7 @@ func (s *Server) serveToken(w http.ResponseWriter, r *http.Request) error {
 	case r.Method == http.MethodPost && r.PostForm.Get("grant_type") == "refresh_token":
 		known, err := s.readToken(r.PostForm.Get("refresh_token"))
 		if err != nil {
-			return refuse(http.StatusUnauthorized, "UNAUTHORIZED", "the token is no longer valid, or never was")
+			return refuse(http.StatusUnauthorized, "UNAUTHORIZED", whyInvalid(err, r.PostForm.Get("refresh_token")))
 		}
 		who, given = known, false
 	case r.Method == http.MethodPost:
