@@ -179,6 +179,12 @@ func TestIndependentLogin(t *testing.T) {
 
 // realRegistry starts the CNCF Distribution registry on a free port. With a secret it asks for the login of harbour.
 func realRegistry(t *testing.T, secret string) string {
+	address, _, _ := realRegistryAt(t, secret)
+	return address
+}
+
+// realRegistryAt is realRegistry, with its program, and the configuration that it was started with.
+func realRegistryAt(t *testing.T, secret string) (address, program, config string) {
 	path := os.Getenv("IMBRICAT_TEST_REGISTRY")
 	if path == "" && os.Getenv("CI") != "" {
 		t.Fatal("IMBRICAT_TEST_REGISTRY is not set")
@@ -188,11 +194,11 @@ func realRegistry(t *testing.T, secret string) string {
 	}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	address := listener.Addr().String()
+	address = listener.Addr().String()
 	listener.Close()
 	dir := t.TempDir()
-	config := filepath.Join(dir, "config.yml")
-	text := fmt.Sprintf("version: 0.1\nlog: {level: error}\nstorage: {filesystem: {rootdirectory: %s}}\nhttp: {addr: %q}\n", dir, address)
+	config = filepath.Join(dir, "config.yml")
+	text := fmt.Sprintf("version: 0.1\nlog: {level: error}\nstorage: {filesystem: {rootdirectory: %s}, delete: {enabled: true}}\nhttp: {addr: %q}\n", dir, address)
 	if secret != "" {
 		hash, err := bcrypt.GenerateFromPassword([]byte(secret), bcrypt.MinCost)
 		require.NoError(t, err)
@@ -214,7 +220,7 @@ func realRegistry(t *testing.T, secret string) string {
 		}
 		return err == nil
 	})
-	return address
+	return address, path, config
 }
 
 // TestRuntimeRunsBundle runs an exported bundle with an independent runtime.
