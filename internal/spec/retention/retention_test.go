@@ -234,4 +234,12 @@ func TestSimulate(t *testing.T) {
 	})
 	_, err := Simulate([]Push{{Tags: []string{"a"}, Time: now}, {Tags: []string{"b"}}}, Rule{Newest: 1}, now, 10, 5)
 	require.ErrorContains(t, err, "takes pushes at two times; 1 are known")
+	_, err = Simulate([]Push{{Tags: []string{"a"}, Time: now}, {Tags: []string{"b"}, Time: now.Add(2 * time.Second)}}, Rule{Newest: 1}, now, 365, 30)
+	require.ErrorContains(t, err, "lie within 2s")
+	many := make([]Push, 40_000)
+	for i := range many {
+		many[i].Time = days(3).Add(time.Duration(i) * 3 * time.Second)
+	}
+	_, err = Simulate(many, Rule{Newest: 1}, now, 365, 30)
+	require.ErrorContains(t, err, "give fewer days")
 }

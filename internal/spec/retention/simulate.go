@@ -26,6 +26,9 @@ type Point struct {
 	AllBytes int64
 }
 
+// mostPushes bounds a simulation.
+const mostPushes = 100_000
+
 // day is how often a rule is applied.
 const day = 24 * time.Hour
 
@@ -35,8 +38,15 @@ const day = 24 * time.Hour
 func Simulate(pushes []Push, r Rule, now time.Time, days, every int) ([]Point, error) {
 	pushes = slices.DeleteFunc(slices.Clone(pushes), func(p Push) bool { return p.Time.IsZero() })
 	slices.SortStableFunc(pushes, func(a, b Push) int { return a.Time.Compare(b.Time) })
-	if len(pushes) < 2 || !pushes[len(pushes)-1].Time.After(pushes[0].Time) {
+	if len(pushes) < 2 {
 		return nil, fmt.Errorf("a simulation repeats what was pushed until now, which takes pushes at two times; %d are known with theirs", len(pushes))
+	}
+	span := pushes[len(pushes)-1].Time.Sub(pushes[0].Time)
+	if span < day {
+		return nil, fmt.Errorf("a simulation repeats what was pushed until now: the %d pushes that are known lie within %s, which tells nothing of a longer time", len(pushes), span)
+	}
+	if n := float64(days) * float64(day) / float64(span) * float64(len(pushes)); n > mostPushes {
+		return nil, fmt.Errorf("a simulation of %d days would take %.0f pushes, more than %d: give fewer days", days, n, mostPushes)
 	}
 	s := &simulation{rule: r, times: map[string]int{}, bytes: map[digest.Digest]int64{}}
 	for _, p := range pushes {
@@ -47,7 +57,6 @@ func Simulate(pushes []Push, r Rule, now time.Time, days, every int) ([]Point, e
 	for _, p := range pushes {
 		s.push(p.Tags, p.Time, p.Bytes)
 	}
-	span := pushes[len(pushes)-1].Time.Sub(pushes[0].Time)
 	period := span + span/time.Duration(len(pushes)-1)
 	var points []Point
 	next := 0 // push of the coming repetition
