@@ -382,12 +382,18 @@ func (e *evaluation) compute(name string, path []string) error {
 	}
 	e.state[name] = 1
 	if given, ok := e.facts.givenFor(fact); ok {
+		if err := e.allowed(fact, given); err != nil {
+			return err
+		}
 		e.scope.Facts[name] = given
 		e.state[name] = 2
 		return nil
 	}
 	if fact.In != e.folder { // it is the first recipe's, and means what that one calls by its names
 		return e.foreign(fact)
+	}
+	if !fact.Value.Given {
+		return e.facts.recipe.File.Problem(fact.Pos, "the fact %q is to be given: --fact %s=VALUE%s", name, name, oneOf(fact.Allowed))
 	}
 	for _, expression := range fact.Value.Expressions() {
 		for _, needed := range expression.Uses("facts") {
@@ -405,7 +411,54 @@ func (e *evaluation) compute(name string, path []string) error {
 	if value == nil {
 		return e.facts.recipe.File.Problem(fact.Pos, "the fact %q has no value here; give a default with ??", name)
 	}
+	if err := e.allowed(fact, value); err != nil {
+		return err
+	}
 	e.scope.Facts[name] = value
 	e.state[name] = 2
 	return nil
+}
+
+// allowed refuses a value that a fact may not have.
+func (e *evaluation) allowed(fact recipe.Fact, value any) error {
+	if text := fmt.Sprint(value); len(fact.Allowed) > 0 && !slices.Contains(fact.Allowed, text) {
+		return e.facts.recipe.File.Problem(fact.Pos, "the fact %q cannot be %q%s", fact.Name, text, oneOf(fact.Allowed))
+	}
+	return nil
+}
+
+func oneOf(allowed []string) string {
+	if len(allowed) == 0 {
+		return ""
+	}
+	return ": it is one of " + strings.Join(allowed, ", ")
+}
+
+// Told is what people may give by hand, with what it is now.
+type Told struct {
+	Name    string
+	Value   string // for this machine's platform
+	Given   bool   // by hand
+	Default string // as the recipe writes it; empty: it must be given
+	Allowed []string
+	About   string
+}
+
+// Tell lists the facts of the recipe, in its order. Values that are covered are left out.
+func (f *Facts) Tell(p platform.Platform, covered func(text string) bool) (list []Told, err error) {
+	scopes := map[string]*recipe.Scope{}
+	for _, fact := range f.recipe.Facts {
+		if scopes[fact.In] == nil {
+			if scopes[fact.In], err = f.Scope(fact.In, p); err != nil {
+				return nil, err
+			}
+		}
+		one := Told{Name: recipe.Named(fact.In, fact.Name), Default: fact.Value.Source(), Allowed: fact.Allowed, About: fact.About}
+		_, one.Given = f.givenFor(fact)
+		if text := fmt.Sprint(scopes[fact.In].Facts[fact.Name]); !covered(text) {
+			one.Value = text
+		}
+		list = append(list, one)
+	}
+	return list, nil
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -92,8 +93,11 @@ func moveDown(n *yaml.Node, lines int) {
 func (d *decoder) syntax(err error) {
 	message := strings.TrimPrefix(err.Error(), "yaml: ")
 	var line int
+	var anchor string
 	if _, scan := fmt.Sscanf(message, "line %d:", &line); scan == nil {
 		_, message, _ = strings.Cut(message, ": ")
+	} else if _, scan := fmt.Sscanf(message, "unknown anchor %s referenced", &anchor); scan == nil { // which does not tell where
+		line = 1 + slices.IndexFunc(d.in.lines, func(text string) bool { return strings.Contains(text, "*"+strings.Trim(anchor, "'")) })
 	}
 	d.report(Pos{d.in.begins + max(line, 1), 1}, "this is not YAML: %s", message)
 }

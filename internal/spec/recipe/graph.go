@@ -28,7 +28,7 @@ type Find func(pattern string) ([]Source, error)
 func ParseGraph(name string, own []byte, find Find) (*Recipe, error) {
 	file := &File{Name: name}
 	d := &decoder{file: file, in: file.add(name, "", own)}
-	root := d.decode(own)
+	root := d.decodeWith(own, find)
 	if root == nil {
 		return &Recipe{File: file}, merge(file, d.problems)
 	}
@@ -44,11 +44,11 @@ func ParseGraph(name string, own []byte, find Find) (*Recipe, error) {
 func Others(own []byte) (patterns []string) {
 	file := &File{}
 	d := &decoder{file: file, in: file.add("", "", own)}
-	root := d.decode(own)
-	if root == nil {
-		return nil
+	list := d.keyAhead(own, "recipes")
+	if root := d.decode(own); root != nil {
+		list = valueOf(root, "recipes")
 	}
-	if list := valueOf(root, "recipes"); list != nil {
+	if list != nil {
 		patterns = d.words(list, "recipes")
 	}
 	return patterns
@@ -96,7 +96,7 @@ func (d *decoder) others(root *yaml.Node, find Find) (all []document) {
 				continue
 			}
 			other := &decoder{file: d.file, in: d.file.add(s.Name, folder, s.Text)}
-			if root := other.decode(s.Text); root != nil {
+			if root := other.decodeWith(s.Text, find); root != nil {
 				all = append(all, document{other.in, root})
 			}
 			d.problems = append(d.problems, other.problems...)

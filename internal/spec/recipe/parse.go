@@ -88,7 +88,7 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 		field{key: "facts", read: func(n *yaml.Node) {
 			d.named(n, "facts", func(key, value *yaml.Node) {
 				d.checkName(key, "fact", factName)
-				r.Facts = append(r.Facts, Fact{d.in.folder, key.Value, at(key), d.scalar(value, "the fact "+key.Value)})
+				r.Facts = append(r.Facts, d.fact(key, value))
 			})
 		}},
 		field{key: "secrets", read: func(n *yaml.Node) { d.secrets(n, r) }},
@@ -133,6 +133,7 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 			})
 		}},
 		field{key: "recipes", read: d.recipes},
+		field{key: "include", read: d.includes},
 	)
 	if d.in.folder == "" {
 		r.Silence = silence
@@ -141,6 +142,35 @@ func (d *decoder) recipe(n *yaml.Node, r *Recipe) {
 	for _, s := range r.units(d.in.folder) { // the silence of this recipe is no other's
 		s.silence(silence)
 	}
+}
+
+// fact reads a fact: its value, or a mapping that also says which values it may have.
+func (d *decoder) fact(key, value *yaml.Node) Fact {
+	f := Fact{In: d.in.folder, Name: key.Value, Pos: at(key)}
+	if d.deref(value).Kind != yaml.MappingNode {
+		f.Value = d.scalar(value, "the fact "+key.Value)
+		return f
+	}
+	d.object(value, "the fact "+key.Value,
+		field{key: "default", read: func(n *yaml.Node) { f.Value = d.scalar(n, "default") }},
+		field{key: "allowed", read: func(n *yaml.Node) {
+			d.each(n, "allowed", true, func(item *yaml.Node) {
+				target := d.deref(item)
+				if target.Kind != yaml.ScalarNode || target.Tag == "!!null" {
+					d.wrongType(target, "an entry of allowed", "text")
+					return
+				}
+				f.Allowed = append(f.Allowed, target.Value)
+			})
+			if len(f.Allowed) == 0 {
+				d.report(at(n), "allowed names no value")
+			}
+		}},
+		field{key: "about", read: func(n *yaml.Node) { f.About = d.word(n, "about") }})
+	if text, constant := f.Value.Constant(); constant && f.Value.Given && len(f.Allowed) > 0 && !slices.Contains(f.Allowed, text) {
+		d.report(f.Value.Pos, "the default %q is not among those that are allowed: %s", text, strings.Join(f.Allowed, ", "))
+	}
+	return f
 }
 
 // mayLack reports whether a recipe may be without images: others have them.

@@ -123,7 +123,10 @@ type Fact struct {
 	In    string // the folder of its recipe
 	Name  string
 	Pos   Pos
-	Value Template
+	Value Template // not given: it must be given by hand
+	// Allowed are the values that it may have; none: any.
+	Allowed []string
+	About   string // what it is, for people
 }
 
 // BaseKind tells what a stage or an image starts from.
