@@ -116,6 +116,7 @@ func planCommand() *cli.Command {
 		Name: "plan", Usage: "shows the steps, what would be reused and what is taken in; changes nothing", ArgsUsage: "[IMAGE|STAGE…]",
 		Description: "Finds what a build would do, and what the checks of ship would build, with every mistake that can be found without building.\n\nExample: imbricat plan gauge",
 		Flags: []cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), draftedFlag(),
+			&cli.BoolFlag{Name: "facts", Usage: "list what can be given by hand with --fact, with the values that are allowed"},
 			&cli.BoolFlag{Name: "graph", Usage: "draw what waits for what, with the times of earlier builds and the critical path"},
 			shareFlags()[0], shareFlags()[1],
 			&cli.BoolFlag{Name: "volatility", Usage: "list how often what the images hold changes, and what changes along with it; asks the destinations too"},
@@ -129,6 +130,9 @@ func runPlan(ctx context.Context, s *session) error {
 	p, err := s.choose(ctx, workspace.Choice{Images: s.cmd.Args().Slice(), Stages: true, Checks: true})
 	if err != nil {
 		return err
+	}
+	if s.cmd.Bool("facts") {
+		return s.tellFacts(p)
 	}
 	if nothing := s.unaffected(p.Plan); nothing != "" && !s.json() {
 		return s.print(nothing + "\n")

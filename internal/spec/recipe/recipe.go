@@ -299,6 +299,36 @@ type Tag struct {
 	For []platform.Platform
 }
 
+// EachStep calls visit for every step of the recipe, for every platform.
+func (r *Recipe) EachStep(visit func(*Step)) {
+	stage := func(s *Stage) {
+		for i := range s.Steps {
+			visit(&s.Steps[i])
+		}
+		for n := range s.For {
+			for i := range s.For[n].Steps {
+				visit(&s.For[n].Steps[i])
+			}
+		}
+	}
+	for i := range r.Stages {
+		stage(&r.Stages[i])
+	}
+	for i := range r.Images {
+		stage(&r.Images[i].Stage)
+	}
+}
+
+// SaysNetwork reports whether the run step at a place says whether it has a network.
+func (r *Recipe) SaysNetwork(pos Pos) (says bool) {
+	r.EachStep(func(s *Step) {
+		if run, is := s.Do.(*Run); is && s.Pos == pos {
+			says = says || run.SaysNet
+		}
+	})
+	return says
+}
+
 // Expressions calls visit for every expression of the recipe.
 func (r *Recipe) Expressions(visit func(*Expression)) {
 	for _, e := range r.File.expressions {

@@ -25,6 +25,7 @@ type Run struct {
 	Secrets    []SecretUse
 	Lent       []Lent
 	NoNet      bool
+	SaysNet    bool          // whether it has a network is said
 	FreshTmp   bool          // /tmp is an empty folder in memory
 	Clock      Pos           // where it is fixed; zero: it is the machine's
 	Sorted     bool          // folders are listed in the order of names
@@ -162,7 +163,7 @@ func (d *decoder) runFields(r *Run) []field {
 				}
 			})
 		}},
-		{key: "network", read: func(n *yaml.Node) { r.NoNet = !d.boolean(n, "network") }},
+		{key: "network", read: func(n *yaml.Node) { r.NoNet, r.SaysNet = !d.boolean(n, "network"), true }},
 		{key: "fresh-tmp", read: func(n *yaml.Node) { r.FreshTmp = d.boolean(n, "fresh-tmp") }},
 		{key: "clock", read: func(n *yaml.Node) { d.oneOf(n, "clock", "fixed"); r.Clock = at(d.deref(n)) }},
 		{key: "listing", read: func(n *yaml.Node) { r.Sorted = d.oneOf(n, "listing", "sorted") == "sorted" }},
