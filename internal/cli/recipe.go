@@ -53,6 +53,9 @@ func runRecipeCheck(ctx context.Context, s *session) error {
 	}
 	document := &report.RecipeCheck{File: p.Recipe.File.Name, Findings: []report.RecipeFinding{}}
 	if s.cmd.Bool("strict") {
+		if p, err = s.plan(workspace.Choice{Checks: true}); err != nil { // in which a stage that nothing needs is none that is asked for
+			return err
+		}
 		w, err := s.workOn(p)
 		if err != nil {
 			return err

@@ -6,7 +6,9 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -75,10 +77,19 @@ func (l *look) add(pos recipe.Pos, code, format string, values ...any) {
 	l.list = append(l.list, Finding{receipt.PositionAt(l.file.Place(pos)), code, fmt.Sprintf(format, values...)})
 }
 
-// warning takes a warning, unless a doubt of the plan says the same at its place.
+// placed is a warning that begins with its place in the recipe, and ends with the line there.
+var placed = regexp.MustCompile(`(?s)^(\S+):([0-9]+):([0-9]+): ([^\n]*)`)
+
+// warning takes a warning, unless a doubt of the plan says the same.
 func (l *look) warning(w event.Warning) {
-	if !slices.ContainsFunc(l.list, func(f Finding) bool { return f.Code == w.Code && strings.Contains(w.Text, f.Text) }) {
-		l.list = append(l.list, Finding{Code: w.Code, Text: w.Text})
+	f := Finding{Code: w.Code, Text: w.Text}
+	if m := placed.FindStringSubmatch(w.Text); m != nil {
+		line, _ := strconv.Atoi(m[2])
+		column, _ := strconv.Atoi(m[3])
+		f.Position, f.Text = receipt.PositionAt(m[1], line, column), m[4]
+	}
+	if !slices.Contains(l.list, f) {
+		l.list = append(l.list, f)
 	}
 }
 
@@ -125,7 +136,7 @@ func (l *look) secrets(r *recipe.Recipe) {
 // unit finds commands that have a network without anybody saying that they need one, and images that run as root.
 func (l *look) unit(u *plan.Unit, r *recipe.Recipe) {
 	for _, s := range u.Steps {
-		if run, is := s.Do.(*plan.Run); is && run.Network && !r.SaysNetwork(s.Pos) {
+		if run, is := s.Do.(plan.Run); is && run.Network && !r.SaysNetwork(s.Pos) {
 			l.add(s.Pos, Network, "the command has a network though nothing says that it needs one: write network: false, or network: true where it does")
 		}
 	}

@@ -62,8 +62,44 @@ func once(text []byte) ([]byte, error) {
 	return nil, ErrUnsafe
 }
 
-// parse reads the one document of a text; nil where there is none.
+var unknownAnchor = regexp.MustCompile(`unknown anchor '([^']+)' referenced`)
+
+// mostAnchors bounds how many anchors of other files a recipe may use.
+const mostAnchors = 1000
+
+// parse reads the one document of a text; nil where there is none. Anchors that it does not have are those of what it includes.
 func parse(text []byte) (*yaml.Node, error) {
+	root, err := parseOne(text)
+	var anchors []string
+	for range mostAnchors {
+		var m []string
+		if err != nil {
+			m = unknownAnchor.FindStringSubmatch(err.Error())
+		}
+		if m == nil {
+			break
+		}
+		anchors = append(anchors, "&"+m[1]+" 0")
+		root, err = parseOne(append([]byte("anchors of others: ["+strings.Join(anchors, ", ")+"]\n"), text...))
+	}
+	if err != nil || len(anchors) == 0 {
+		return root, err
+	}
+	root.Content = root.Content[2:]
+	moveUp(root)
+	return root, nil
+}
+
+// moveUp has nodes count from the line after the first.
+func moveUp(n *yaml.Node) {
+	n.Line--
+	for _, child := range n.Content {
+		moveUp(child)
+	}
+}
+
+// parseOne is parse of a text that has all of its anchors.
+func parseOne(text []byte) (*yaml.Node, error) {
 	decoder := yaml.NewDecoder(bytes.NewReader(text))
 	var document yaml.Node
 	if err := decoder.Decode(&document); errors.Is(err, io.EOF) {

@@ -30,6 +30,7 @@ func TestFormat(t *testing.T) {
 		{"anchors", "a:   &x\n    b: 1\nc:\n    <<: *x\n    d: *x\n", "a: &x\n  b: 1\nc:\n  <<: *x\n  d: *x\n"},
 		{"values below", "a:\n      one\nb:\n    -\n        c: 1\n", "a:\n  one\nb:\n  -\n    c: 1\n"},
 		{"a hash in a text", "a:\n    b: |\n        # no comment\n        x\n", "a:\n  b: |\n      # no comment\n      x\n"},
+		{"anchors of what is included", "a:\n    b:   *c\nd: [*c, *e]\n", "a:\n  b: *c\nd: [*c, *e]\n"},
 		{"nothing", "", ""},
 		{"comments alone", "# a\n", "# a\n"},
 	} {
