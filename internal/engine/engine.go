@@ -155,4 +155,6 @@ type StepResult struct {
 	// Of a command also: its record, and what its key is made of.
 	Run    *store.Run
 	Inputs string
+	Failed int        // how often it failed before it ended well
+	Before *store.Run // the last run of the same command on this machine, where it ran now; nil: there is none
 }

@@ -101,7 +101,7 @@ func (t *tally) addLayers(r *StepResult, s *stepNode, layers []*layering.Layer) 
 func (t *tally) addRun(r *StepResult, s *stepNode, second bool, layers []*layering.Layer, packed bool) {
 	run := s.outcome.Run
 	r.Outcome, r.Reason, r.Took = s.ran(second)
-	r.Run, r.Inputs = run.Record, run.Inputs
+	r.Run, r.Inputs, r.Failed, r.Before = run.Record, run.Inputs, run.Failed, run.Before
 	if !second && !run.Ran {
 		r.Spared = time.Duration(run.Record.Millis) * time.Millisecond
 	}

@@ -23,6 +23,7 @@ type Run struct {
 	Bytes  int64      `json:"bytes"`  // of the files
 	Millis int64      `json:"millis"` // of wall time
 	CPU    int64      `json:"cpu"`    // of processor time, in milliseconds
+	Memory int64      `json:"memory,omitempty"` // bytes that the largest of its processes had at once; 0: it is not known
 	Made   time.Time  `json:"made"`
 	Build  string     `json:"build,omitempty"`  // the build that ran it
 	Shared bool       `json:"shared,omitempty"` // it came from another machine

@@ -143,7 +143,7 @@ func (r *Runner) Run(ctx context.Context, c *Command, why event.Reason, before [
 		return nil, err
 	}
 	watch := r.watch(c)
-	attempt, err := r.attempt(ctx, lease, c, watch, false)
+	attempt, failed, err := r.attempts(ctx, lease, c, watch)
 	if err != nil {
 		return nil, err
 	}
@@ -151,8 +151,29 @@ func (r *Runner) Run(ctx context.Context, c *Command, why event.Reason, before [
 	if err != nil {
 		return nil, err
 	}
-	made.Refilled = refilled
+	made.Refilled, made.Run.Failed = refilled, failed
 	return made, lease.Filled(c.Keep, made.Run.Fill)
+}
+
+// retryWait is how long a command rests before it is tried again the first time. It doubles from there, up to a minute.
+const retryWait = time.Second
+
+// attempts runs a command until it ends well, as often as its step lets it, and tells how often it failed before.
+func (r *Runner) attempts(ctx context.Context, lease executor.Lease, c *Command, watch *watch) (a executor.Attempt, failed int, err error) {
+	for wait := retryWait; ; wait = min(2*wait, time.Minute) {
+		a, err = r.attempt(ctx, lease, c, watch, false)
+		var ended *FailedError
+		if err == nil || failed == c.do.Retry || !errors.As(err, &ended) || ctx.Err() != nil {
+			return a, failed, err
+		}
+		failed++
+		watch.again(fmt.Sprintf("the command %s; it is tried again, %d of %d\n", ended.What, failed, c.do.Retry))
+		select {
+		case <-ctx.Done():
+			return nil, failed, err
+		case <-time.After(wait):
+		}
+	}
 }
 
 // attempt runs a command. What did not end well is a *FailedError.
@@ -249,7 +270,7 @@ func (r *Runner) accept(ctx context.Context, c *Command, a executor.Attempt, why
 		learnt.Entries = slices.DeleteFunc(learnt.Entries, r.Forget)
 	}
 	record := &store.Run{Key: c.Key, Tree: t.Key, Reads: len(learnt.Entries), Whole: learnt.Why, Files: t.Files, Bytes: t.Bytes, Over: over,
-		Millis: status.Wall.Milliseconds(), CPU: status.CPU.Milliseconds(), Made: time.Now().UTC(), Build: r.Build}
+		Millis: status.Wall.Milliseconds(), CPU: status.CPU.Milliseconds(), Memory: status.Memory, Made: time.Now().UTC(), Build: r.Build}
 	for _, k := range c.Keep {
 		record.Kept = append(record.Kept, k.Name)
 	}
@@ -266,7 +287,13 @@ func (r *Runner) accept(ctx context.Context, c *Command, a executor.Attempt, why
 		return nil, err
 	}
 	r.warnUnstable(c, record, a.Entries(), learnt, earlier)
-	return &Made{Tree: t, Run: &step.Run{ID: c.ID, Inputs: c.Inputs, Record: record, Fill: r.fill(c, record.Trace), Ran: true, Why: why, Took: status.Wall}}, nil
+	var before *store.Run // the last one of the same command, whatever it read
+	for _, one := range earlier {
+		if !one.Shared && (before == nil || one.Made.After(before.Made)) {
+			before = one
+		}
+	}
+	return &Made{Tree: t, Run: &step.Run{Before: before, ID: c.ID, Inputs: c.Inputs, Record: record, Fill: r.fill(c, record.Trace), Ran: true, Why: why, Took: status.Wall}}, nil
 }
 
 // fill is what a run of a command is to the kept directories that it has; without a trace it is one that began.
@@ -361,6 +388,11 @@ func (w *watch) Output() io.Writer {
 	defer w.mutex.Unlock()
 	w.output = &outputCapture{tell: w.tell, secrets: &w.secrets}
 	return w.output
+}
+
+// again tells that the command is tried again.
+func (w *watch) again(text string) {
+	w.tell.Sink.Send(event.Output{Task: w.tell.Task, Text: text})
 }
 
 // Act implements executor.Watch.

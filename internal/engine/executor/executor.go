@@ -146,6 +146,7 @@ type Status struct {
 	Signal string // that ended it; empty: it exited
 	CPU    time.Duration
 	Wall   time.Duration
+	Memory int64 // bytes that the largest of its processes had at once; 0: it is not known
 }
 
 // Good reports whether the command succeeded.

@@ -177,7 +177,7 @@ func (p *Place) run(ctx context.Context, job executor.Job, watch executor.Watch,
 	limited, cancel := context.WithTimeoutCause(ctx, job.Within, executor.ErrTimeLimit)
 	defer cancel()
 	status, err := p.Box.Run(limited, p.Spec)
-	a.status = executor.Status{Code: status.Code, Signal: status.Signal, CPU: status.CPU, Wall: time.Since(began)}
+	a.status = executor.Status{Code: status.Code, Signal: status.Signal, CPU: status.CPU, Wall: time.Since(began), Memory: status.Memory}
 	if err != nil || !a.status.Good() {
 		if ctx.Err() == nil {
 			// What is damaged may keep a command from starting, or from ending well.

@@ -130,7 +130,7 @@ func (o *initOrders) command() (Status, error) {
 		if pid != s.pid {
 			continue
 		}
-		status := Status{Code: wait.ExitStatus(), CPU: time.Duration(used.Utime.Nano() + used.Stime.Nano())}
+		status := Status{Code: wait.ExitStatus(), CPU: time.Duration(used.Utime.Nano() + used.Stime.Nano()), Memory: int64(used.Maxrss) << 10}
 		o.end()
 		select {
 		case err := <-o.answer:

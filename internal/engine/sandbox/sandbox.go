@@ -179,6 +179,8 @@ type Status struct {
 	Signal string // the name of that signal, or empty
 	// CPU is the processor time of the command and of what it waited for.
 	CPU time.Duration
+	// Memory is the most that the largest of them had at once, in bytes; 0: it is not known.
+	Memory int64
 	// Observed is what was seen, where that was asked for.
 	Observed *trace.Observation
 	// Answered tells that Spec.Ask was answered, Unanswered why not; neither, that the command ended first.

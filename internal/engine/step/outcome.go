@@ -40,6 +40,8 @@ type Run struct {
 	Ran    bool       // now; else it is recalled
 	Why    event.Reason
 	Took   time.Duration
+	Failed int        // how often it failed before it ended well
+	Before *store.Run // the last run of the same command on this machine; nil: there is none, or it did not run now
 }
 
 // Learnt returns what a run learnt of its view.

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/history"
@@ -125,6 +126,9 @@ func document(p *plan.Plan, r *engine.Result) *report.Build {
 	for _, t := range r.Steps {
 		d.Steps = append(d.Steps, receipt.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: phrase.Line(t.Reason),
 			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds(), Spared: t.Spared.Seconds()})
+		if t.Run != nil && t.Outcome == event.Ran {
+			addUsed(&d.Steps[len(d.Steps)-1], &t)
+		}
 		if t.Outcome == event.Failed {
 			d.Steps[len(d.Steps)-1].Position = positionOf(p, t.Unit, t.Place)
 		}
@@ -137,6 +141,19 @@ func document(p *plan.Plan, r *engine.Result) *report.Build {
 		}
 	}
 	return d
+}
+
+// addUsed tells what a command took, and what it took last time.
+func addUsed(s *receipt.Step, r *engine.StepResult) {
+	used := func(run *store.Run) receipt.Used {
+		return receipt.Used{Seconds: float64(run.Millis) / 1000, Processor: float64(run.CPU) / 1000, Memory: run.Memory}
+	}
+	now := used(r.Run)
+	s.Failed, s.Processor, s.Memory = r.Failed, now.Processor, now.Memory
+	if r.Before != nil {
+		before := used(r.Before)
+		s.Before = &before
+	}
 }
 
 // positionOf is where the recipe has a step of a unit; without a file where it is none of its steps.

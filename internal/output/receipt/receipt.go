@@ -226,6 +226,19 @@ type Step struct {
 	Seconds  float64       `json:"seconds"`
 	Spared   float64       `json:"spared,omitempty"`
 	Position               // of one that failed
+
+	// Of a command that ran:
+	Failed    int     `json:"failed,omitempty"`    // how often it failed before it ended well
+	Processor float64 `json:"processor,omitempty"` // seconds
+	Memory    int64   `json:"memory,omitempty"`    // bytes that the largest of its processes had at once
+	Before    *Used   `json:"before,omitempty"`    // what the same command took last time on this machine
+}
+
+// Used is what a command took.
+type Used struct {
+	Seconds   float64 `json:"seconds"`
+	Processor float64 `json:"processor"` // seconds
+	Memory    int64   `json:"memory,omitempty"`
 }
 
 // Warning is a doubt that did not stop the work.

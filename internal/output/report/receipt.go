@@ -180,6 +180,23 @@ func writePushed(w *strings.Builder, p Paint, r *receipt.Receipt) {
 	}
 }
 
+// usedText tells how often a command failed before, what memory it took, and what it took last time.
+func usedText(s receipt.Step) (text string) {
+	if s.Memory > 0 {
+		text += ", " + Size(s.Memory)
+	}
+	if b := s.Before; b != nil {
+		text += "; last time " + Took(seconds(b.Seconds))
+		if b.Memory > 0 {
+			text += ", " + Size(b.Memory)
+		}
+	}
+	if s.Failed > 0 {
+		text += "; it failed " + Count(s.Failed, "time") + " before"
+	}
+	return text
+}
+
 // writeRun tells when a run was, from what, and what it did.
 func writeRun(w *strings.Builder, p Paint, r *receipt.Receipt) {
 	fmt.Fprintf(w, "%s %s  %s\n", p.Bold(r.Command), r.Outcome, p.Muted(r.Began.UTC().Format("2006-01-02 15:04:05 UTC")+", "+Took(seconds(r.Seconds))+", "+r.Program))
@@ -206,7 +223,7 @@ func writeRun(w *strings.Builder, p Paint, r *receipt.Receipt) {
 	}
 	for _, s := range r.Steps {
 		if s.Outcome == "ran" || s.Outcome == "failed" {
-			fmt.Fprintf(w, "    %s %s: %s %s\n", s.Place, s.Platform, s.Step, p.Muted("("+s.Reason+"; "+Took(seconds(s.Seconds))+")"))
+			fmt.Fprintf(w, "    %s %s: %s %s\n", s.Place, s.Platform, s.Step, p.Muted("("+s.Reason+"; "+Took(seconds(s.Seconds))+usedText(s)+")"))
 		}
 	}
 	for _, one := range r.Warnings {

@@ -195,6 +195,7 @@ type Run struct {
 	FixedClock bool
 	Sorted     bool
 	Within     time.Duration
+	Retry      int           // how often it is tried again where it fails
 	Expires    time.Duration // 0: never
 }
 

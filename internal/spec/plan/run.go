@@ -29,7 +29,7 @@ func shortened(text string) string {
 }
 
 func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
-	r := Run{Lines: do.Lines, Args: do.Args, Network: !do.NoNet, FreshTmp: do.FreshTmp, FixedClock: do.Clock != recipe.Pos{}, Sorted: do.Sorted, Within: do.Within, Expires: do.Expires}
+	r := Run{Lines: do.Lines, Args: do.Args, Network: !do.NoNet, FreshTmp: do.FreshTmp, FixedClock: do.Clock != recipe.Pos{}, Sorted: do.Sorted, Within: do.Within, Retry: do.Retry, Expires: do.Expires}
 	if r.FixedClock && r.Network {
 		e.report(do.Clock, "clock: fixed needs network: false: at the time that it shows no certificate is valid yet")
 	}

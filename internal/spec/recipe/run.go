@@ -30,6 +30,7 @@ type Run struct {
 	Clock      Pos           // where it is fixed; zero: it is the machine's
 	Sorted     bool          // folders are listed in the order of names
 	Within     time.Duration // the command is ended after; 0: the default
+	Retry      int           // how often it is tried again where it fails
 	Expires    time.Duration // a result is not used for longer; 0: as long as it holds
 }
 
@@ -168,6 +169,7 @@ func (d *decoder) runFields(r *Run) []field {
 		{key: "clock", read: func(n *yaml.Node) { d.oneOf(n, "clock", "fixed"); r.Clock = at(d.deref(n)) }},
 		{key: "listing", read: func(n *yaml.Node) { r.Sorted = d.oneOf(n, "listing", "sorted") == "sorted" }},
 		{key: "within", read: func(n *yaml.Node) { r.Within = d.duration(n, "within") }},
+		{key: "retry", read: func(n *yaml.Node) { r.Retry = d.number(n, "retry", 0, 10) }},
 		{key: "expires", read: func(n *yaml.Node) { r.Expires = d.duration(n, "expires") }},
 	}
 }
