@@ -27,7 +27,8 @@ func doctorCommand() *cli.Command {
 		Description: "Tries for real: the store, the credentials, each registry that there is a login for, and all that commands of run\n" +
 			"steps need. " +
 			"Exit code 6 when something that builds need is missing.\n\nExample: imbricat doctor",
-		Flags:  []cli.Flag{sandboxFlag()},
+		Flags: []cli.Flag{sandboxFlag(),
+			&cli.StringFlag{Name: "report", Usage: "also write all of it to this `FILE`, with settings and past builds and without secrets, for whoever helps"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runDoctor(ctx, newSession(c)) },
 	}
 }
@@ -42,6 +43,12 @@ func runDoctor(ctx context.Context, s *session) error {
 	d.Checks = append(d.Checks, s.checkSandbox(ctx)...)
 	if err := s.result(d, func() string { return report.DoctorText(s.paint, d) }); err != nil {
 		return err
+	}
+	if name := s.cmd.String("report"); name != "" {
+		if err := s.support(ctx, name, d); err != nil {
+			return err
+		}
+		fmt.Fprintf(s.err, "wrote %s: read it before you give it to anybody\n", name)
 	}
 	for _, c := range d.Checks {
 		if c.Level == report.Bad {

@@ -175,4 +175,3 @@ func (s *session) tellFacts(p *workspace.Planned) error {
 	}
 	return s.result(document, func() string { return report.FactsText(s.paint, document) })
 }
-

@@ -20,9 +20,9 @@ type Run struct {
 	Reads  int        `json:"reads"`           // paths that it learnt something about
 	Whole  string     `json:"whole,omitempty"` // why all that lay below counts
 	Files  int        `json:"files"`
-	Bytes  int64      `json:"bytes"`  // of the files
-	Millis int64      `json:"millis"` // of wall time
-	CPU    int64      `json:"cpu"`    // of processor time, in milliseconds
+	Bytes  int64      `json:"bytes"`            // of the files
+	Millis int64      `json:"millis"`           // of wall time
+	CPU    int64      `json:"cpu"`              // of processor time, in milliseconds
 	Memory int64      `json:"memory,omitempty"` // bytes that the largest of its processes had at once; 0: it is not known
 	Made   time.Time  `json:"made"`
 	Build  string     `json:"build,omitempty"`  // the build that ran it

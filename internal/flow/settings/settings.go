@@ -53,7 +53,7 @@ type Settings struct {
 		AtMost string `yaml:"at-most"` // of what can be made again, such as 20GB
 	} `yaml:"store"`
 	Authorities []string                     `yaml:"authorities"` // files of certificates that commands are to believe
-	Notify      []Notice                     `yaml:"notify"`      // addresses that are told of runs
+	Notify      notices                      `yaml:"notify"`      // addresses that are told of runs
 	Registries  map[string]*registrySettings `yaml:"registries"`  // by HOST[:PORT], credentials by HOST[:PORT]/PREFIX too
 
 	Bounds   sandbox.Bounds         `yaml:"-"` // from Limits
@@ -66,9 +66,45 @@ type Settings struct {
 
 // Notice is an address that is told of runs.
 type Notice struct {
-	To  string   `yaml:"to"`
-	Key string   `yaml:"key"` // file of what signs what it is told; empty: it is not signed
-	On  []string `yaml:"on"`  // outcomes of a receipt; none: those that failed and those that are done
+	To  string `yaml:"to"`
+	Key string `yaml:"key"` // file of what signs what it is told; empty: it is not signed
+	On  words  `yaml:"on"`  // outcomes of a receipt; none: those that failed and those that are done
+}
+
+// notices are some, or one alone.
+type notices []Notice
+
+// UnmarshalYAML implements yaml.Unmarshaler.
+func (n *notices) UnmarshalYAML(node *yaml.Node) error {
+	items := []*yaml.Node{node}
+	if node.Kind == yaml.SequenceNode {
+		items = node.Content
+	}
+	for _, item := range items {
+		for i := 0; i+1 < len(item.Content); i += 2 {
+			if key := item.Content[i]; !slices.Contains([]string{"to", "key", "on"}, key.Value) {
+				return fmt.Errorf("line %d: there is no key %s here", key.Line, key.Value)
+			}
+		}
+		var one Notice
+		if err := item.Decode(&one); err != nil {
+			return err
+		}
+		*n = append(*n, one)
+	}
+	return nil
+}
+
+// words are some, or one alone.
+type words []string
+
+// UnmarshalYAML implements yaml.Unmarshaler.
+func (w *words) UnmarshalYAML(node *yaml.Node) error {
+	if node.Kind == yaml.ScalarNode {
+		*w = words{node.Value}
+		return nil
+	}
+	return node.Decode((*[]string)(w))
 }
 
 // registrySettings is what a person chooses for one registry.

@@ -37,6 +37,11 @@ func TestRead(t *testing.T) {
 		"trust: {registry.tideline.example/cache: []}":                                                         "there is no key in the list",
 		"trust: {registry.tideline.example/cache: [none.pem]}":                                                 "no such file",
 		"trust: {./relative: [MCowBQYDK2VwAyEAAAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=]}":                  "write HOST/REPOSITORY or a whole path of a folder",
+		"notify: {to: 'https://h.tideline.example/told', key: notice.key, on: failed}":                         "",
+		"notify: [{to: 'http://127.0.0.1:80/told', on: [done, nothing]}]":                                      "",
+		"notify: [{to: 'http://h.tideline.example/told'}]":                                                     "notify: to: http://h.tideline.example/told: notices go to https addresses",
+		"notify: {to: 'https://h.tideline.example', on: never}":                                                `notify: on: cannot be "never"`,
+		"notify: {too: 'https://h.tideline.example'}":                                                          "there is no key too here",
 		"registries: {registry.tideline.example: {parallel: 65}}":                                              "registries: registry.tideline.example: parallel: a number from 1 to 64",
 		"registries: {registry.tideline.example: {chunk: 10kB}}":                                               "write a size from 1MB on",
 		"registries: {registry.tideline.example: {issuer: tokens}}":                                            "issuer: \"tokens\": write https://HOST",
@@ -71,6 +76,10 @@ func TestRead(t *testing.T) {
 	require.Equal(t, time.Hour, s.programs["registry.tideline.example"].Life)
 	require.True(t, s.programs["registry.tideline.example"].Git)
 
+	write(t, "notify: {to: 'https://h.tideline.example/told', key: notice.key}")
+	s, err = Read()
+	require.NoError(t, err)
+	require.Equal(t, notices{{"https://h.tideline.example/told", filepath.Join(filepath.Dir(File()), "notice.key"), words{"done", "failed"}}}, s.Notify)
 	write(t, "store: {at-most: 500MB}")
 	s, err = Read()
 	require.NoError(t, err)

@@ -3,6 +3,11 @@ package report
 import (
 	"fmt"
 	"strings"
+	"time"
+
+	"imbricat/internal/content/store"
+	"imbricat/internal/ground/digest"
+	"imbricat/internal/output/receipt"
 )
 
 // Level tells how a check of the machine went.
@@ -50,4 +55,24 @@ func DoctorText(p Paint, d *Doctor) string {
 		}
 	}
 	return w.String()
+}
+
+// Support is what somebody who helps wants to know. It holds no secret.
+type Support struct {
+	Made        time.Time         `json:"made"`
+	Program     string            `json:"program"`
+	Machine     *receipt.Machine  `json:"machine"`
+	Doctor      *Doctor           `json:"doctor"`
+	Environment map[string]string `json:"environment"`
+	Settings    any               `json:"settings,omitempty"`
+	Recipe      *SupportRecipe    `json:"recipe,omitempty"`
+	Store       *store.Usage      `json:"store,omitempty"`
+	Builds      []PastBuild       `json:"builds"` // the last ones, of every project
+}
+
+// SupportRecipe names a recipe without telling what it says.
+type SupportRecipe struct {
+	Files    []string      `json:"files"`
+	Digest   digest.Digest `json:"digest"`
+	Mistakes string        `json:"mistakes,omitempty"`
 }
