@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -121,4 +122,53 @@ func TestDelete(t *testing.T) {
 		require.Len(t, done.Digests, 1)
 		require.Equal(t, map[bool][]string{true: {"2.1", "pr-1"}, false: {"2.1"}}[dry], left())
 	}
+}
+
+// TestInUse: what a tag stands on is in use where something that it lists is, and is kept with all of its tags; a place that tells nothing ends
+// it.
+func TestInUse(t *testing.T) {
+	hex := func(c string) digest.Digest { return digest.Digest("sha256:" + strings.Repeat(c, 64)) }
+	below := map[digest.Digest][]digest.Digest{hex("a"): {hex("1"), hex("2")}, hex("b"): {hex("3")}}
+	inventory := &transfer.Inventory{Below: func(d digest.Digest) []digest.Digest { return below[d] },
+		Tags: []transfer.Tag{{Name: "old", Digest: hex("a")}, {Name: "also", Digest: hex("a")}, {Name: "older", Digest: hex("b")}, {Name: "oldest", Digest: hex("c")}}}
+	file := filepath.Join(t.TempDir(), "cluster.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("image: registry.tideline.example/tides/gauge@"+string(hex("2"))+" # runs\nother: sha256:12\n"), 0o644))
+	used, err := ReadUse(t.Context(), "test", []string{file})
+	require.NoError(t, err)
+	require.Equal(t, map[digest.Digest]string{hex("2"): file}, used)
+	require.Equal(t, map[digest.Digest]string{hex("a"): file}, inUse(inventory, used))
+	now := time.Now()
+	for i := range inventory.Tags {
+		inventory.Tags[i].Pushed = now.Add(-1000 * time.Hour)
+	}
+	var kept []string
+	for _, v := range judge(inventory, retention.Rule{Younger: time.Hour, Drop: []string{"also"}, InUse: used}, now) {
+		if v.Keep {
+			kept = append(kept, v.Name)
+		}
+	}
+	require.ElementsMatch(t, []string{"old", "also"}, kept)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(`["` + hex("3") + `"]`)) }))
+	defer server.Close()
+	used, err = ReadUse(t.Context(), "test", []string{server.URL, file})
+	require.NoError(t, err)
+	require.Len(t, used, 2)
+	for _, place := range []string{filepath.Join(t.TempDir(), "missing"), os.DevNull, server.URL + "x:1/"} {
+		_, err := ReadUse(t.Context(), "test", []string{file, place})
+		require.ErrorContains(t, err, "nothing was deleted", place)
+	}
+}
+
+// TestAlone: what an image costs alone is what no image of another digest has; tags on one image share that.
+func TestAlone(t *testing.T) {
+	blobs := func(names ...string) map[digest.Digest]int64 {
+		all := map[digest.Digest]int64{}
+		for _, name := range names {
+			all[digest.Digest(name)] = int64(len(name))
+		}
+		return all
+	}
+	costs := Alone(&transfer.Inventory{Tags: []transfer.Tag{{Name: "1", Digest: "x", Blobs: blobs("base", "gauge")}, {Name: "newest", Digest: "x", Blobs: blobs("base", "gauge")},
+		{Name: "2", Digest: "y", Blobs: blobs("base", "bulletin")}, {Name: "lone", Digest: "z", Blobs: blobs("other")}}})
+	require.Equal(t, []Cost{{5, []string{"2"}}, {5, []string{"2"}}, {8, []string{"1", "newest"}}, {5, nil}}, costs)
 }

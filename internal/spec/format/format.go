@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -51,6 +52,7 @@ func once(text []byte) ([]byte, error) {
 	}
 	f := &formatter{lines: strings.Split(strings.TrimRight(string(text), "\n"), "\n"), starts: map[int]int{}}
 	f.walk(before, 0)
+	f.begun = slices.Sorted(maps.Keys(f.starts))
 	// Where too many empty lines are part of a text, they all stay.
 	for _, tighten := range []bool{true, false} {
 		out := f.written(tighten)
@@ -133,6 +135,7 @@ func same(a, b *yaml.Node, depth int) bool {
 type formatter struct {
 	lines  []string
 	starts map[int]int // lines, from 0, → blanks in front
+	begun  []int       // those lines, in their order
 }
 
 // blanks counts those in front of a line.
@@ -265,29 +268,27 @@ func shifted(line string, by int) string {
 
 // commentAt is where a comment begins: with the next line that begins at the same column, else with the one before, else moved along.
 func (f *formatter) commentAt(i, own, moved int) int {
-	for _, way := range [][]int{f.behind(i), f.before(i)} {
-		for _, n := range way {
-			if at, begins := f.starts[n]; begins && blanks(f.lines[n]) == own {
-				return at
-			} else if begins && blanks(f.lines[n]) < own {
-				break
-			}
+	next, _ := slices.BinarySearch(f.begun, i)
+	for n := next; n < len(f.begun); n++ {
+		if at, same, below := f.beside(n, own); same {
+			return at
+		} else if below {
+			break
+		}
+	}
+	for n := next - 1; n >= 0; n-- {
+		if at, same, below := f.beside(n, own); same {
+			return at
+		} else if below {
+			break
 		}
 	}
 	return max(0, own+moved)
 }
 
-func (f *formatter) behind(i int) (all []int) {
-	for n := i + 1; n < len(f.lines); n++ {
-		all = append(all, n)
-	}
-	return all
-}
-
-func (f *formatter) before(i int) (all []int) {
-	for n := range i {
-		all = append(all, n)
-	}
-	slices.Reverse(all)
-	return all
+// beside tells where a line begins that begins something, and whether it began at a column, or before that.
+func (f *formatter) beside(n, column int) (at int, same, below bool) {
+	line := f.begun[n]
+	began := blanks(f.lines[line])
+	return f.starts[line], began == column, began < column
 }

@@ -90,7 +90,10 @@ func (d *decoder) together(own []byte, parts []included) *yaml.Node {
 	}
 	var whole bytes.Buffer
 	for _, p := range parts {
-		whole.WriteString(strings.Join(p.lines, "\n") + "\n")
+		if whole.WriteString(strings.Join(p.lines, "\n") + "\n"); whole.Len()+len(own) > maxText {
+			d.report(d.all(), "the recipe and what it includes have more than %d bytes together", maxText)
+			return nil
+		}
 	}
 	lines, wrong := bare(strings.Split(strings.ReplaceAll(string(own), "\r\n", "\n"), "\n"))
 	if wrong != "" {

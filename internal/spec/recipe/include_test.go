@@ -2,6 +2,7 @@ package recipe
 
 import (
 	"errors"
+	"fmt"
 	"strconv"
 	"strings"
 	"testing"
@@ -79,6 +80,13 @@ images:
 	name, line, _ = r.File.Place(r.Images[0].Pos)
 	require.Equal(t, "north/imbricat.yaml:8", name+":"+strconv.Itoa(line))
 
+	large := make([]string, 40)
+	for i := range large {
+		name := fmt.Sprintf("large-%d.yaml", i)
+		large[i], files[name] = name, "shared: |\n  "+strings.Repeat("x", 120_000)+"\n"
+	}
+	_, err = ParseGraph("imbricat.yaml", []byte("imbricat: 1\ninclude: ["+strings.Join(large, ", ")+"]\nimages: {gauge: {base: none}}\n"), findIn(files))
+	require.ErrorContains(t, err, "the recipe and what it includes have more than 4194304 bytes together")
 	for _, c := range []struct{ own, parts, wrong string }{
 		{"imbricat: 1\ninclude: missing.yaml\nimages: {}\n", "", "imbricat.yaml:2:10: include: missing.yaml: there is no such file"},
 		{"imbricat: 1\ninclude: ../parts.yaml\nimages: {}\n", "", `imbricat.yaml:2:10: include names files below the project folder, each by its path: "../parts.yaml" is none`},
