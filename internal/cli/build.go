@@ -39,7 +39,9 @@ func buildCommand() *cli.Command {
 			"machine's platform unless --platform says otherwise. What has not changed is reused.\n\n" +
 			"Example: imbricat build gauge --platform linux/arm64 --fact version=1.4.0",
 		Flags: append([]cli.Flag{platformFlag(), factFlag(), affectedSinceFlag(), draftedFlag(),
-			sandboxFlag(), jobsFlag(), keepGoingFlag(), freshFlag()}, slices.Concat(shareFlags(), runFlags())...),
+			sandboxFlag(), jobsFlag(), keepGoingFlag(), freshFlag(),
+			&cli.StringFlag{Name: "kit", Usage: "`FILE` that --kit-to wrote on another machine: bases, downloads and what commands left come from it, and no network is needed"},
+			&cli.StringFlag{Name: "kit-to", Usage: "write what the build needs besides the project's files to this `FILE`, for a machine without a network"}}, slices.Concat(shareFlags(), runFlags())...),
 		Action: func(ctx context.Context, c *cli.Command) error { return runBuild(ctx, newSession(c)) },
 	}
 }
@@ -50,7 +52,7 @@ func freshFlag() cli.Flag {
 
 // buildOptions say how the command line wants a build. steps are to be done again; none with --fresh: all.
 func (s *session) buildOptions(w *workspace.Workspace, steps []string) building.Options {
-	return building.Options{FreshAll: s.cmd.Bool("fresh") && len(steps) == 0, Fresh: steps, KeepGoing: s.cmd.Bool("keep-going"),
+	return building.Options{FreshAll: s.cmd.Bool("fresh") && len(steps) == 0, Fresh: steps, KeepGoing: s.cmd.Bool("keep-going"), Gather: s.cmd.String("kit-to") != "",
 		Command: "imbricat " + strings.Join(os.Args[1:], " "), Book: s.bookOf(w.Store),
 		Cache: func(sink event.Sink) (*share.Cache, error) { return s.shared(w.Planned, w.Store, sink) }}
 }
@@ -66,6 +68,10 @@ func runBuild(ctx context.Context, s *session) (err error) {
 		return err
 	}
 	p, err := s.choose(ctx, workspace.Choice{Images: names, Stages: true})
+	if err != nil {
+		return err
+	}
+	box, err := s.openKit(ctx, p)
 	if err != nil {
 		return err
 	}
@@ -90,6 +96,10 @@ func runBuild(ctx context.Context, s *session) (err error) {
 		return err
 	}
 	view.Close(document.Summary(result.Took, len(p.Plan.Images)+len(p.Plan.Stages)-len(document.Images)-len(document.Stages)))
+	s.compareKit(box, document)
+	if err == nil {
+		err = s.makeKit(ctx, w, result)
+	}
 	return errors.Join(err, s.result(document, func() string { return report.BuildText(s.paint, document) }))
 }
 

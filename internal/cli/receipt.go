@@ -27,7 +27,7 @@ func runFlags() []cli.Flag {
 // writes lists the files that the run writes down into the project folder, relative to it.
 func (s *session) writes(project string) (list []string) {
 	dir, err := filepath.Abs(project)
-	for _, flag := range []string{"receipt", "values", "events", "test-report"} {
+	for _, flag := range []string{"receipt", "values", "events", "test-report", "kit", "kit-to"} {
 		name := s.cmd.String(flag)
 		if _, inRegistry := receipts.InRegistry(name); err != nil || name == "" || inRegistry {
 			continue

@@ -96,6 +96,8 @@ type Options struct {
 	// Annotations are set on every image unless the recipe says otherwise.
 	Annotations map[string]string
 
+	// Gather collects what others may want of the build in its result, as is done for a shared cache that is written to.
+	Gather bool
 	// Take is what is wanted as files; nil: nothing is.
 	Take *Taking
 	// Done is called when all is built, with the steps in the order of the recipe, whose files can be read until it returns; nil: nobody asks.

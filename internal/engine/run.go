@@ -69,7 +69,7 @@ func run(ctx context.Context, o Options) (*Result, error) {
 		err = o.Done(ctx, result, w.done())
 	}
 	var away *store.AwayError
-	if o.Shared != nil && o.Shared.Writes() && ctx.Err() == nil && !errors.As(err, &away) {
+	if (o.Gather || o.Shared != nil && o.Shared.Writes()) && ctx.Err() == nil && !errors.As(err, &away) {
 		gather(ctx, w, result)
 	}
 	w.tools.Project.Save()

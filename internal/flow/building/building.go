@@ -30,6 +30,7 @@ type Options struct {
 	FreshAll  bool
 	Fresh     []string // steps to do again
 	KeepGoing bool
+	Gather    bool                                        // what others may want is in the result
 	Take      *engine.Taking                              // may be nil
 	Command   string                                      // as somebody typed it, for the logbook
 	Book      func() (*logbook.Book, error)               // opens the logbook
@@ -44,7 +45,7 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 		return nil, nil, err
 	}
 	defer done()
-	o.FreshAll, o.Fresh, o.KeepGoing, o.Take = b.FreshAll, b.Fresh, b.KeepGoing, b.Take
+	o.FreshAll, o.Fresh, o.KeepGoing, o.Take, o.Gather = b.FreshAll, b.Fresh, b.KeepGoing, b.Take, b.Gather
 	cache, err := b.Cache(o.Sink)
 	if err != nil {
 		return nil, nil, err

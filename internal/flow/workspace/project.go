@@ -5,6 +5,7 @@ package workspace
 import (
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"imbricat/internal/flow"
+	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/redact"
 	"imbricat/internal/spec/facts"
@@ -31,7 +33,9 @@ type Project struct {
 	StoreDir string
 	// Unversioned takes no notice of version control: what lies there is in a working tree by chance.
 	Unversioned bool
-	Writes      []string // files below the folder that are written meanwhile, relative to it: no input of anything
+	// Pinned are what bases stand for that the lock does not hold.
+	Pinned map[string]digest.Digest
+	Writes []string // files below the folder that are written meanwhile, relative to it: no input of anything
 }
 
 // RecipePath is the recipe's file.
@@ -81,6 +85,21 @@ func (p Project) LockPath() string {
 
 // Lock reads the lock; without one it is nil.
 func (p Project) Lock() (*lock.Lock, error) {
+	l, err := p.lock()
+	if err != nil || len(p.Pinned) == 0 {
+		return l, err
+	}
+	if l == nil {
+		l = &lock.Lock{}
+	}
+	own := *l
+	own.Bases = maps.Clone(p.Pinned)
+	maps.Copy(own.Bases, l.Bases)
+	return &own, nil
+}
+
+// lock reads the lock as it is written.
+func (p Project) lock() (*lock.Lock, error) {
 	text, err := os.ReadFile(p.LockPath())
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil

@@ -4,6 +4,7 @@ package files
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -11,12 +12,20 @@ import (
 
 // Replace writes a file as one act: whoever reads it meanwhile, or after a crash, finds what was there before or all of the new.
 func Replace(name string, content []byte, mode fs.FileMode) error {
+	return Write(name, mode, func(out io.Writer) error {
+		_, err := out.Write(content)
+		return err
+	})
+}
+
+// Write is Replace with what an act writes.
+func Write(name string, mode fs.FileMode, act func(out io.Writer) error) error {
 	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)
 	}
 	defer os.Remove(f.Name())
-	_, err = f.Write(content)
+	err = act(f)
 	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
 	if err == nil {
 		err = os.Rename(f.Name(), name)

@@ -80,6 +80,15 @@ func (f *File) Text() string {
 	return strings.Join(all, "\n")
 }
 
+// Texts returns the text of each file, by its name.
+func (f *File) Texts() map[string]string {
+	all := map[string]string{}
+	for _, t := range f.texts {
+		all[t.name] = t.whole()
+	}
+	return all
+}
+
 // Problem is one mistake at one place.
 type Problem struct {
 	Pos     Pos
