@@ -319,7 +319,7 @@ func keepTags(ctx context.Context, s *session) error {
 		return err
 	}
 	if days := s.cmd.Int("simulate"); days > 0 {
-		return s.foresee(r.String(), inventory, rule, days)
+		return s.foresee(ctx, r.String(), inventory, rule, days)
 	}
 	document, err := tags.Keep(ctx, r, inventory, rule, s.cmd.Bool("dry-run"))
 	if err != nil {
@@ -334,12 +334,12 @@ func keepTags(ctx context.Context, s *session) error {
 const mostSimulated = 3660
 
 // foresee tells what a repository would hold in days to come.
-func (s *session) foresee(repository string, inventory *transfer.Inventory, rule retention.Rule, days int) error {
+func (s *session) foresee(ctx context.Context, repository string, inventory *transfer.Inventory, rule retention.Rule, days int) error {
 	if days > mostSimulated {
 		return flow.Usagef("--simulate takes a number of days up to %d", mostSimulated)
 	}
 	now := time.Now()
-	points, err := tags.Simulate(inventory, rule, now, days)
+	points, err := tags.Simulate(ctx, inventory, rule, now, days)
 	if err != nil {
 		return err
 	}

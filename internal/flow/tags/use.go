@@ -79,7 +79,7 @@ func inUse(inventory *transfer.Inventory, used map[digest.Digest]string) map[dig
 }
 
 // Simulate tells what a repository would hold in days to come, by its pushes until now.
-func Simulate(inventory *transfer.Inventory, rule retention.Rule, now time.Time, days int) ([]retention.Point, error) {
+func Simulate(ctx context.Context, inventory *transfer.Inventory, rule retention.Rule, now time.Time, days int) ([]retention.Point, error) {
 	type pushed struct {
 		retention.Push
 		digest digest.Digest
@@ -117,5 +117,5 @@ func Simulate(inventory *transfer.Inventory, rule retention.Rule, now time.Time,
 		}
 		pushes = append(pushes, p.Push)
 	}
-	return retention.Simulate(pushes, rule, now, days, 30)
+	return retention.Simulate(ctx, pushes, rule, now, days, 30)
 }

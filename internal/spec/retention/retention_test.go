@@ -1,6 +1,7 @@
 package retention
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -212,8 +213,8 @@ func TestSimulate(t *testing.T) {
 			pushes, all = append(pushes, p), all+p.Bytes
 		}
 		newest, perBranch := rapid.IntRange(1, 5).Draw(t, "newest"), rapid.IntRange(1, 3).Draw(t, "of")
-		points, err := Simulate(pushes, Rule{Of: []Group{{Match: "(*)-*", Newest: perBranch}}, Newest: newest}, now, 120, 30)
-		every, everyErr := Simulate(pushes, Rule{Keep: []string{"*"}}, now, 120, 30)
+		points, err := Simulate(context.Background(), pushes, Rule{Of: []Group{{Match: "(*)-*", Newest: perBranch}}, Newest: newest}, now, 120, 30)
+		every, everyErr := Simulate(context.Background(), pushes, Rule{Keep: []string{"*"}}, now, 120, 30)
 		if err != nil {
 			require.Error(t, everyErr)
 			return
@@ -232,14 +233,18 @@ func TestSimulate(t *testing.T) {
 		require.GreaterOrEqual(t, points[3].Pushed, 2*len(pushes), "60 days are repeated in 120")
 		require.GreaterOrEqual(t, points[0].AllBytes, all)
 	})
-	_, err := Simulate([]Push{{Tags: []string{"a"}, Time: now}, {Tags: []string{"b"}}}, Rule{Newest: 1}, now, 10, 5)
+	_, err := Simulate(context.Background(), []Push{{Tags: []string{"a"}, Time: now}, {Tags: []string{"b"}}}, Rule{Newest: 1}, now, 10, 5)
 	require.ErrorContains(t, err, "takes pushes at two times; 1 are known")
-	_, err = Simulate([]Push{{Tags: []string{"a"}, Time: now}, {Tags: []string{"b"}, Time: now.Add(2 * time.Second)}}, Rule{Newest: 1}, now, 365, 30)
+	_, err = Simulate(context.Background(), []Push{{Tags: []string{"a"}, Time: now}, {Tags: []string{"b"}, Time: now.Add(2 * time.Second)}}, Rule{Newest: 1}, now, 365, 30)
 	require.ErrorContains(t, err, "lie within 2s")
 	many := make([]Push, 40_000)
 	for i := range many {
 		many[i].Time = days(3).Add(time.Duration(i) * 3 * time.Second)
 	}
-	_, err = Simulate(many, Rule{Newest: 1}, now, 365, 30)
+	_, err = Simulate(context.Background(), many, Rule{Newest: 1}, now, 365, 30)
 	require.ErrorContains(t, err, "give fewer days")
+	ended, end := context.WithCancel(t.Context())
+	end()
+	_, err = Simulate(ended, []Push{{Tags: []string{"a"}, Time: days(9)}, {Tags: []string{"b"}, Time: now}}, Rule{Newest: 1}, now, 365, 30)
+	require.ErrorIs(t, err, context.Canceled)
 }

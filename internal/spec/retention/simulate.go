@@ -1,6 +1,7 @@
 package retention
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"time"
@@ -27,7 +28,7 @@ type Point struct {
 }
 
 // mostPushes bounds a simulation.
-const mostPushes = 100_000
+const mostPushes = 20_000
 
 // day is how often a rule is applied.
 const day = 24 * time.Hour
@@ -35,7 +36,7 @@ const day = 24 * time.Hour
 // Simulate tells what a repository would hold if it was pushed to as until now, and the rule was applied each day. The pushes so far are
 // repeated with the same gaps, each time with tags of their own, and branches of their own; tags that move go to the newest that has
 // them. There is a point for every so many days, and one at the end. The error says why nothing can be foreseen.
-func Simulate(pushes []Push, r Rule, now time.Time, days, every int) ([]Point, error) {
+func Simulate(ctx context.Context, pushes []Push, r Rule, now time.Time, days, every int) ([]Point, error) {
 	pushes = slices.DeleteFunc(slices.Clone(pushes), func(p Push) bool { return p.Time.IsZero() })
 	slices.SortStableFunc(pushes, func(a, b Push) int { return a.Time.Compare(b.Time) })
 	if len(pushes) < 2 {
@@ -61,6 +62,9 @@ func Simulate(pushes []Push, r Rule, now time.Time, days, every int) ([]Point, e
 	var points []Point
 	next := 0 // push of the coming repetition
 	for d := 1; d <= days; d++ {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
 		end := now.Add(time.Duration(d) * day)
 		for {
 			cycle, n := next/len(pushes), next%len(pushes)
