@@ -55,7 +55,12 @@ func (p *Past) History(ctx context.Context) (*report.TagHistory, error) {
 		list = append(list, report.TagStood{Time: time.Now().UTC().Truncate(time.Second), Digest: now.Digest, From: "seen now"})
 	}
 	for i := range list {
-		p.describe(ctx, &list[i])
+		one := &list[i]
+		if same := slices.IndexFunc(list[:i], func(o report.TagStood) bool { return o.Digest == one.Digest }); same >= 0 {
+			one.There, one.Revision, one.Version = list[same].There, list[same].Revision, list[same].Version
+			continue
+		}
+		p.describe(ctx, one)
 	}
 	if len(list) == 0 {
 		return nil, fmt.Errorf("%s:%s is not there, and nothing is known of it", p.Repository, p.Tag)
