@@ -59,7 +59,7 @@ func tagsCommand() *cli.Command {
 				&cli.StringFlag{Name: "younger", Usage: "`AGE` such as 30d: what is younger stays"},
 				&cli.StringSliceFlag{Name: "of", Usage: "`PATTERN=NUMBER[,AGE]`: images with such tags are counted by themselves, and so many of them stay, and what is younger; what stands in parentheses tells groups apart: '(*)-*=3,14d'; may be given again"},
 				&cli.StringFlag{Name: "rule", Usage: "`FILE` with the rule, in place of the options above: keep, newest, younger, drop, of, age"},
-				choiceFlag("age", "any", "`WHAT` counts as the age: pushed, the time of the push alone; or any, else that of the image", "AGE", "pushed", "any"),
+				&cli.StringFlag{Name: "age", Value: "any", Usage: "`WHAT` counts as the age: pushed, the time of the push alone; or any, else that of the image"},
 				&cli.StringSliceFlag{Name: "in-use", Usage: "`PLACE`, a file or an address: images whose digests stand there are in use and never taken; may be given again"},
 				&cli.IntFlag{Name: "simulate", HideDefault: true, Usage: "`DAYS`: tell what the repository would hold until then if it was pushed to as until now; nothing is deleted"},
 				&cli.BoolFlag{Name: "dry-run", Usage: "only say what would be deleted"}),
