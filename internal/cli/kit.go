@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 
 	"imbricat/internal/engine"
 	"imbricat/internal/flow"
@@ -14,6 +16,11 @@ import (
 // openKit takes in the kit that the command line names, and has the plan's bases come from it; nil where it names none. What commands left is
 // in a shared cache of its own, which is read in place of any other.
 func (s *session) openKit(ctx context.Context, p *workspace.Planned) (*kit.List, error) {
+	if to := s.cmd.String("kit-to"); to != "" {
+		if info, err := os.Stat(filepath.Dir(to)); err != nil || !info.IsDir() {
+			return nil, flow.Usagef("--kit-to: there is no folder %s", filepath.Dir(to))
+		}
+	}
 	file := s.cmd.String("kit")
 	if file == "" {
 		return nil, nil

@@ -42,7 +42,7 @@ type Made struct {
 func All(ctx context.Context, w *workspace.Workspace, made Made, fresh bool, sink event.Sink) (list []receipt.Check, err error) {
 	list = []receipt.Check{}
 	known := remember(w.Store, fresh)
-	defer func() { err = errors.Join(err, known.keep()) }()
+	defer func() { _ = known.keep() }() // it only saves work
 	for _, i := range w.Plan.Images {
 		for _, u := range i.Units {
 			c := &checker{Workspace: w, made: made, unit: u, known: known, held: heldFor(i, u)}

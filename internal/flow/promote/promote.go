@@ -4,6 +4,7 @@ package promote
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -52,7 +53,8 @@ type Promotion struct {
 	Unchecked bool
 
 	o    Options
-	root digest.Descriptor // what is promoted
+	root digest.Descriptor   // what is promoted
+	has  []platform.Platform // that it is for
 }
 
 // Run holds the checks, sends all content, and then writes all tags.
@@ -70,7 +72,10 @@ func (p *Promotion) Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	shipments, err := p.shipments(ctx)
+	if p.has, err = p.platforms(ctx, from); err != nil {
+		return err
+	}
+	shipments, err := p.shipments()
 	if err != nil {
 		return err
 	}
@@ -127,7 +132,7 @@ func said(d registry.Document) map[string]string {
 }
 
 // shipments are the destinations with what the recipe says of them.
-func (p *Promotion) shipments(ctx context.Context) (list []*push.Shipment, err error) {
+func (p *Promotion) shipments() (list []*push.Shipment, err error) {
 	for _, ref := range p.o.To {
 		same := slices.IndexFunc(list, func(one *push.Shipment) bool {
 			return one.To.Repository.Host == ref.Host && one.To.Repository.Repository == ref.Repository
@@ -146,14 +151,8 @@ func (p *Promotion) shipments(ctx context.Context) (list []*push.Shipment, err e
 				}
 			}
 		}
-		if len(to.Requires) > 0 {
-			has, err := p.platforms(ctx)
-			if err == nil {
-				err = push.RequirePlatforms(name, to, push.Options{Moves: p.o.Moves}, has)
-			}
-			if err != nil {
-				return nil, err
-			}
+		if err := push.RequirePlatforms(name, to, push.Options{Moves: p.o.Moves}, p.has); err != nil {
+			return nil, err
 		}
 		list = append(list, &push.Shipment{Image: name, To: to, Began: time.Now()})
 	}
@@ -167,13 +166,12 @@ func (p *Promotion) images() []*plan.Image {
 	return p.Work.Plan.Images
 }
 
-func (p *Promotion) platforms(ctx context.Context) (list []platform.Platform, err error) {
-	from, err := p.Places.Source(p.o.From)
-	if err != nil {
-		return nil, err
-	}
-	defer from.Close()
+// platforms are those that the image is for; none of what is no image.
+func (p *Promotion) platforms(ctx context.Context, from transfer.Place) (list []platform.Platform, err error) {
 	offers, err := image.Offers(ctx, from, p.root)
+	if errors.Is(err, image.ErrArtifact) || errors.Is(err, image.ErrMalformed) {
+		return nil, nil
+	}
 	for _, o := range offers {
 		list = append(list, o.Platform)
 	}
@@ -183,11 +181,7 @@ func (p *Promotion) platforms(ctx context.Context) (list []platform.Platform, er
 // hold holds the checks that the recipe has for what goes to the destinations. Those of stages and bases are of the making of an image, and
 // were held then.
 func (p *Promotion) hold(ctx context.Context, from transfer.Place) error {
-	has, err := p.platforms(ctx)
-	if err != nil {
-		return err
-	}
-	work, wanted := p.checked(has)
+	work, wanted := p.checked()
 	if !wanted {
 		p.Unchecked = true
 		return nil
@@ -225,7 +219,7 @@ func does(n int, to reference.Reference) string {
 
 // checked is the plan with the images that go to the destinations, for the platforms that are promoted, and the checks that can be held of
 // them. wanted reports whether there is any.
-func (p *Promotion) checked(has []platform.Platform) (work *workspace.Workspace, wanted bool) {
+func (p *Promotion) checked() (work *workspace.Workspace, wanted bool) {
 	if p.Work == nil {
 		return nil, false
 	}
@@ -245,7 +239,7 @@ func (p *Promotion) checked(has []platform.Platform) (work *workspace.Workspace,
 		}
 		one.Units = nil
 		for _, u := range i.Units {
-			if !slices.Contains(has, u.ID.Platform) {
+			if !slices.Contains(p.has, u.ID.Platform) {
 				continue
 			}
 			unit := *u

@@ -279,7 +279,7 @@ func Shipments(ctx context.Context, w *workspace.Workspace, o Options, made func
 			if err := checkFresh(ctx, w, i, desc, one.To, o); err != nil {
 				return nil, err
 			}
-			if err := RequirePlatforms(i.Name, one.To, o, builtFor(i)); err != nil {
+			if err := RequirePlatforms(i.Name, one.To, o, BuiltFor(i)); err != nil {
 				return nil, err
 			}
 			if one.Index, one.Descriptor = desc, desc; !d.Whole() {
@@ -317,8 +317,8 @@ func forPlatform(ctx context.Context, st *store.Store, index digest.Descriptor, 
 	return offers[at].Descriptor, nil
 }
 
-// builtFor returns the platforms that an image is planned for.
-func builtFor(i *plan.Image) (all []platform.Platform) {
+// BuiltFor returns the platforms that an image is planned for.
+func BuiltFor(i *plan.Image) (all []platform.Platform) {
 	for _, u := range i.Units {
 		all = append(all, u.ID.Platform)
 	}

@@ -51,12 +51,19 @@ type Recorder struct {
 func Begin(o Options) (*Recorder, error) {
 	k := &Recorder{o: o, Part: "recipe", Receipt: &receipt.Receipt{Command: o.Command, Program: o.Program, Began: time.Now().UTC().Truncate(time.Second)}}
 	ref, inRegistry := InRegistry(o.Place)
+	places := map[string]string{"--test-report": o.Tests}
 	switch {
 	case inRegistry && ref.Tag == "":
 		return nil, flow.Usagef("--receipt %s needs a tag: none is assumed", ref)
-	case o.Place != "" && !inRegistry:
-		if err := os.MkdirAll(filepath.Dir(o.Place), 0o755); err != nil {
-			return nil, flow.Usagef("--receipt: %w", err)
+	case !inRegistry:
+		places["--receipt"] = o.Place
+	}
+	for flag, place := range places {
+		if place == "" {
+			continue
+		}
+		if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
+			return nil, flow.Usagef("%s: %w", flag, err)
 		}
 	}
 	return k, nil

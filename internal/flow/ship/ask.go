@@ -12,7 +12,6 @@ import (
 	"imbricat/internal/engine"
 	"imbricat/internal/flow"
 	"imbricat/internal/flow/push"
-	"imbricat/internal/ground/platform"
 	"imbricat/internal/ground/say"
 	"imbricat/internal/output/report"
 	"imbricat/internal/remote/registry"
@@ -124,11 +123,7 @@ func (a *asking) destination(ctx context.Context, differing func(*plan.Image) (s
 	}
 	refused := a.closed
 	if refused == nil {
-		var has []platform.Platform
-		for _, u := range a.image.Units {
-			has = append(has, u.ID.Platform)
-		}
-		refused = push.RequirePlatforms(a.image.Name, a.to, a.o.Options, has)
+		refused = push.RequirePlatforms(a.image.Name, a.to, a.o.Options, push.BuiltFor(a.image))
 	}
 	files, err := differing(a.image)
 	if err != nil {
@@ -209,11 +204,7 @@ func (a *asking) tag(ctx context.Context, shipment *push.Shipment, one *answer) 
 		}
 	}
 	if guard.KeepPlatforms && a.to.Whole() {
-		var has []platform.Platform
-		for _, u := range a.image.Units {
-			has = append(has, u.ID.Platform)
-		}
-		if why := transfer.Loses(stands, has); why != "" {
+		if why := transfer.Loses(stands, push.BuiltFor(a.image)); why != "" {
 			return refuse(why)
 		}
 	}

@@ -5,7 +5,11 @@ import (
 	"imbricat/internal/remote/transfer"
 )
 
-// Cost is what a tag's image costs alone: bytes of layers that no image of another digest has. With are tags of those that share some.
+// mostWith bounds how many tags are named that share layers with an image: in a large repository nearly all do.
+const mostWith = 20
+
+// Cost is what a tag's image costs alone: bytes of layers that no image of another digest has. With are tags of those that share some, the
+// first 20 of the inventory.
 type Cost struct {
 	Bytes int64
 	With  []string
@@ -35,7 +39,7 @@ func Alone(inventory *transfer.Inventory) []Cost {
 			}
 		}
 		for _, other := range inventory.Tags {
-			if others[other.Digest] {
+			if others[other.Digest] && len(costs[i].With) < mostWith {
 				costs[i].With = append(costs[i].With, other.Name)
 			}
 		}

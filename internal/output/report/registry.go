@@ -65,7 +65,7 @@ type Tag struct {
 	Pushed    time.Time     `json:"pushed,omitzero"`  // absent where the registry does not tell
 	Packed    int64         `json:"packed"`
 	Alone     int64         `json:"alone"`            // bytes of layers that no other image of the repository's tags has
-	Shared    []string      `json:"shared,omitempty"` // tags of other images that have layers of it
+	Shared    []string      `json:"shared,omitempty"` // tags of other images that have layers of it, at most 20
 	// Referrers are what is attached to it; nil where that was not asked for.
 	Referrers *[]inspect.Referrer `json:"referrers,omitempty"`
 }
@@ -278,10 +278,7 @@ func AskedText(p Paint, a *Asked) string {
 	if a.Nothing != "" {
 		fmt.Fprintln(w, "nothing to ship: "+a.Nothing)
 	}
-	for _, text := range a.Problems {
-		fmt.Fprintf(w, "%s %s\n", p.Wrong("✗"), text)
-	}
-	return w.String()
+	return w.String() // the first of the problems is the error that the command ends with
 }
 
 // TagHistory is what a tag stood on, the oldest first.
