@@ -233,7 +233,10 @@ func (m *making) write(dir, file string) (err error) {
 			}
 			return addFile(t, path, filepath.ToSlash(name))
 		})
-		return errors.Join(err, t.Close())
+		if err != nil {
+			return err
+		}
+		return t.Close()
 	})
 }
 
