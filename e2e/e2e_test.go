@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -108,11 +109,11 @@ func params(dir string, who *syscall.Credential) testscript.Params {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "standin": startStandin, "stopstandin": stopStandin, "field": field, "layers": layers, "flip": flip, "under": under,
-			"serve": serve, "attribute": attribute, "busybox": fillBusybox, "freeport": freePort, "receiver": receiver,
+			"serve": serve, "attribute": attribute, "busybox": fillBusybox, "freeport": freePort, "receiver": receiver, "proxy": proxy,
 		},
 		Condition: func(name string) (bool, error) {
 			if name == "root" {
-				return os.Getuid() == 0, nil
+				return os.Getuid() == 0 && who == nil, nil
 			}
 			return false, fmt.Errorf("unknown condition %q", name)
 		},
@@ -150,7 +151,7 @@ func environ(ts *testscript.TestScript) []string {
 	var list []string
 	for _, name := range []string{"HOME", "PATH", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "IMBRICAT_STORE", "TZ", "REGISTRY", "FILES", "IMBRICAT_SECRET", "IMBRICAT_REGISTRY", "IMBRICAT_USER", "IMBRICAT_TOKEN",
 		"IMBRICAT_DIR", "IMBRICAT_FORMAT", "IMBRICAT_SANDBOX", "IMBRICAT_VIEW", "IMBRICAT_BRANCH", "IMBRICAT_RUN_NUMBER", "IMBRICAT_PATIENCE", "TOKEN", "PORT", "SOURCE_DATE_EPOCH", "GOMAXPROCS", "STATION", "TMPDIR", "IMBRICAT_STANDIN_SECRET",
-		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL", "RECEIVER", "OTHER", "HARBOUR_KEY", "IMBRICAT_ANNOTATE"} {
+		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL", "RECEIVER", "OTHER", "HARBOUR_KEY", "IMBRICAT_ANNOTATE", "HTTP_PROXY", "HTTPS_PROXY"} {
 		if value := ts.Getenv(name); value != "" {
 			list = append(list, name+"="+value)
 		}
@@ -209,6 +210,42 @@ func receiver(ts *testscript.TestScript, neg bool, args []string) {
 	}))
 	ts.Defer(server.Close)
 	ts.Setenv(args[0], server.URL+"/told?token=in-the-query")
+}
+
+// proxy DIR: has programs take a proxy that lets them reach https:// and http://index.tideline.example, which have the files of DIR, and
+// nothing else. It is the one way out of the machine, as in many offices.
+func proxy(ts *testscript.TestScript, neg bool, args []string) {
+	files := http.FileServer(http.Dir(ts.MkAbs(args[0])))
+	sealed := httptest.NewTLSServer(files)
+	ts.Defer(sealed.Close)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.Method == http.MethodConnect && r.Host == "index.tideline.example:443":
+			there, err := net.Dial("tcp", sealed.Listener.Addr().String())
+			if err != nil {
+				return
+			}
+			defer there.Close()
+			here, _, err := http.NewResponseController(w).Hijack()
+			if err != nil {
+				return
+			}
+			defer here.Close()
+			_, _ = io.WriteString(here, "HTTP/1.1 200 OK\r\n\r\n")
+			go func() {
+				_, _ = io.Copy(there, here) // until an end is closed
+				_ = there.(*net.TCPConn).CloseWrite()
+			}()
+			_, _ = io.Copy(here, there)
+		case r.URL.Host == "index.tideline.example":
+			files.ServeHTTP(w, r)
+		default:
+			w.WriteHeader(http.StatusBadGateway)
+		}
+	}))
+	ts.Defer(server.Close)
+	ts.Setenv("HTTP_PROXY", server.URL)
+	ts.Setenv("HTTPS_PROXY", server.URL)
 }
 
 // standins are the running stand-ins' ends, by their folders.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -16,7 +17,10 @@ import (
 	"imbricat/internal/engine/sandbox"
 	"imbricat/internal/flow/settings"
 	"imbricat/internal/ground/event"
+	"imbricat/internal/ground/hosts"
 	"imbricat/internal/ground/printable"
+	"imbricat/internal/ground/say"
+	"imbricat/internal/remote/relay"
 )
 
 func sandboxFlag() cli.Flag {
@@ -51,7 +55,16 @@ func (s *session) executor(ctx context.Context, st *store.Store, sink event.Sink
 }
 
 func (s *session) executing(st *store.Store, sink event.Sink, authorities []byte) local.Options {
-	return local.Options{Store: st, Open: s.sandbox(st), Sink: sink, Jobs: int(s.cmd.Int("jobs")), Authorities: authorities}
+	return local.Options{Store: st, Open: s.sandbox(st), Sink: sink, Jobs: int(s.cmd.Int("jobs")), Authorities: authorities, Relay: relayed}
+}
+
+// relayed lets a command reach hosts.
+func relayed(l net.Listener, list []string, own func(port uint16) (net.Conn, error)) (local.Relay, error) {
+	parsed, err := hosts.ParseList(list)
+	if err != nil {
+		return nil, err
+	}
+	return relay.Start(l, parsed, own), nil
 }
 
 // unlinker lets a store remove what commands left; without a sandbox there is nothing of that kind that we could.
@@ -98,6 +111,9 @@ func tellFailures(s *session, err error) {
 			if s.cmd.IsSet(flag) {
 				again += " --" + flag + " " + s.cmd.String(flag)
 			}
+		}
+		if len(failed.Unlisted) > 0 {
+			fmt.Fprintf(s.err, "  it asked for %s, which its network: does not list\n", say.Some(failed.Unlisted))
 		}
 		fmt.Fprintf(s.err, "  the command %s; to look around in the same view: %s\n\n", failed.What, s.errPaint.Bold(again))
 	}

@@ -10,6 +10,7 @@ import (
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/content/trace"
+	"imbricat/internal/flow/building"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/output/logbook"
 	"imbricat/internal/output/report"
@@ -107,6 +108,9 @@ func readsOf(st *store.Store, t logbook.Step) (*report.ReadsOf, error) {
 	runs := st.Runs(digest.Key(t.Key))
 	var traces []*trace.Trace
 	for _, run := range slices.Backward(runs) {
+		if run.Trace == digest.Key(t.Trace) {
+			one.Reached = building.Reached(run)
+		}
 		if earlier, err := load(run.Trace); err == nil {
 			traces = append(traces, earlier)
 		}

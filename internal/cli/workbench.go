@@ -350,7 +350,7 @@ func (s *session) given(b *workbench.Bench) (workbench.Given, error) {
 		g.WorkingDir = dir
 	}
 	if s.cmd.Bool("no-network") {
-		g.Network = false
+		g.Network, g.Hosts = false, nil
 	}
 	pairs, err := environment(s.cmd.StringSlice("env"))
 	for _, pair := range pairs {
@@ -392,7 +392,7 @@ func runWorkbenchShell(ctx context.Context, s *session) error {
 	done()
 	s.ranAgain(again)
 	var left *workbench.Left
-	t := &trial{image: string(desc.Digest), platform: p, do: try.Command{Command: args, User: given.User, In: given.WorkingDir, Env: given.Pairs(), Network: given.Network,
+	t := &trial{image: string(desc.Digest), platform: p, do: try.Command{Command: args, User: given.User, In: given.WorkingDir, Env: given.Pairs(), Network: given.Network, Hosts: given.Hosts,
 		Left: func(ctx context.Context, view *tree.View, entries []tree.Entry, from tree.Contents) error {
 			var dropped []string
 			left, dropped, err = b.Keep(ctx, "shell "+strings.Join(args, " "), view, entries, from)

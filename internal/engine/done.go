@@ -33,7 +33,7 @@ func (d *Done) Again(ctx context.Context, in executor.Executor, change func(c *e
 }
 
 // Network reports whether the command has a network.
-func (d *Done) Network() bool { return d.command != nil && d.command.Network }
+func (d *Done) Network() bool { return d.command != nil && d.command.Outside() }
 
 // done lists the steps, in the order of the recipe.
 func (w *work) done() (all []*Done) {

@@ -125,7 +125,7 @@ func (p *piped) listen(in io.Reader) {
 	}
 }
 
-func (p *piped) Check(context.Context, map[platform.Platform][]string) error { return nil }
+func (p *piped) Check(context.Context, executor.Wanted) error { return nil }
 
 func (p *piped) Classes(context.Context, platform.Platform) []executor.Class {
 	return []executor.Class{p.class}

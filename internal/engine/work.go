@@ -18,6 +18,7 @@ import (
 	"imbricat/internal/engine/baseimage"
 	"imbricat/internal/engine/command"
 	"imbricat/internal/engine/compose"
+	"imbricat/internal/engine/executor"
 	"imbricat/internal/engine/graph"
 	"imbricat/internal/engine/layering"
 	"imbricat/internal/engine/pack"
@@ -155,13 +156,16 @@ func (w *work) prepare(ctx context.Context) error {
 
 // checkMachine finds out before any work whether the commands of the plan can be run.
 func (w *work) checkMachine(ctx context.Context) error {
-	wanted := map[platform.Platform][]string{}
+	wanted := executor.Wanted{Platforms: map[platform.Platform][]string{}}
 	for _, u := range w.o.Plan.Units {
 		if slices.ContainsFunc(u.Steps, func(s plan.Step) bool { return compose.Of(s.Do) == nil }) {
-			wanted[u.Machine] = append(wanted[u.Machine], u.ID.String())
+			wanted.Platforms[u.Machine] = append(wanted.Platforms[u.Machine], u.ID.String())
+		}
+		if slices.ContainsFunc(u.Steps, func(s plan.Step) bool { do, is := s.Do.(plan.Run); return is && len(do.Hosts) > 0 }) {
+			wanted.Hosts = append(wanted.Hosts, u.ID.String())
 		}
 	}
-	if len(wanted) == 0 {
+	if len(wanted.Platforms) == 0 {
 		return nil
 	}
 	return w.o.Executor.Check(ctx, wanted)

@@ -28,6 +28,8 @@ type Run struct {
 	Build  string     `json:"build,omitempty"`  // the build that ran it
 	Shared bool       `json:"shared,omitempty"` // it came from another machine
 	Kept   []string   `json:"kept,omitempty"`   // kept directories that the command had
+	// Reached is what the command reached of the hosts that it may, or was kept from.
+	Reached []Reached `json:"reached,omitempty"`
 	// Over are the unpacked trees that lay below the command, lowest first; none where it worked on a copy.
 	Over []digest.Key `json:"over,omitempty"`
 	// Parts are the records of layers that hold the tree's files together, where none holds them all.

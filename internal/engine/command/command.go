@@ -68,7 +68,7 @@ func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
 	do := s.Step.Do.(plan.Run)
 	c := &Command{Name: s.Name, Task: s.Task, do: do, steps: s.Below.Outcomes(), step: s.Step, unit: s.Unit, compression: layer.Compression(s.Unit.Compression),
 		View: &executor.View{Key: s.Below.Key(), Index: view, Strata: s.Below.Strata}}
-	c.Command = executor.Command{Title: s.Unit.ID.String() + ", " + s.Task.Label, Platform: s.Unit.Machine, Network: do.Network, FreshTmp: do.FreshTmp,
+	c.Command = executor.Command{Title: s.Unit.ID.String() + ", " + s.Task.Label, Platform: s.Unit.Machine, Network: do.Network, Hosts: do.Hosts, FreshTmp: do.FreshTmp,
 		FixedClock: do.FixedClock, Sorted: do.Sorted, Within: do.Within, Keep: do.Keep, Secrets: do.Secrets}
 	if err := c.lend(ctx, s, view); err != nil {
 		return nil, err
@@ -93,7 +93,7 @@ func (r *Runner) Prepare(ctx context.Context, s Setting) (*Command, error) {
 	if c.User, err = (account.Finder{Store: r.Store, File: r.Plan.File}).User(ctx, view, owner, pos); err != nil {
 		return nil, err
 	}
-	c.Env = environment(config.Env, do.Env, c.User.Home)
+	c.Env = environment(config.Env, do, c.User.Home)
 	if c.Args = do.Args; len(c.Args) == 0 {
 		if err := c.checkShell(r.Plan.File); err != nil {
 			return nil, err
@@ -157,7 +157,11 @@ func (c *Command) givenIn(class executor.Class) []explain.Input {
 	add("user", fmt.Sprintf("%d:%d %v", c.User.UID, c.User.GID, c.User.Groups))
 	add("in", c.Dir)
 	add("platform", c.Platform.String())
-	add("network", fmt.Sprint(c.Network))
+	if len(c.Hosts) > 0 {
+		add("network", c.Hosts...)
+	} else {
+		add("network", fmt.Sprint(c.Network))
+	}
 	add("fresh-tmp", fmt.Sprint(c.FreshTmp))
 	if c.FixedClock {
 		add("clock", "fixed")
@@ -248,15 +252,21 @@ func (c *Command) folder(f *recipe.File, baseDir string) error {
 }
 
 // environment is the base's with the step's own, and what every program may rely on.
-func environment(base []string, own map[string]string, home string) []string {
+func environment(base []string, do plan.Run, home string) []string {
 	all := map[string]string{"PATH": image.DefaultPath, "HOME": home}
-	for _, pair := range base {
-		if name, value, found := strings.Cut(pair, "="); found && name != "" {
-			all[name] = value
+	add := func(pairs []string) {
+		for _, pair := range pairs {
+			if name, value, found := strings.Cut(pair, "="); found && name != "" {
+				all[name] = value
+			}
 		}
 	}
+	add(base)
 	all["SOURCE_DATE_EPOCH"] = strconv.FormatInt(layer.Epoch.Unix(), 10)
-	maps.Copy(all, own)
+	if len(do.Hosts) > 0 { // over the base's: what that names cannot be reached
+		add(executor.RelayVariables())
+	}
+	maps.Copy(all, do.Env)
 	var out []string
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		out = append(out, name+"="+all[name])

@@ -23,6 +23,7 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/ground/redact"
+	"imbricat/internal/ground/say"
 	"imbricat/internal/spec/plan"
 	"imbricat/internal/spec/recipe"
 )
@@ -108,6 +109,8 @@ type FailedError struct {
 	Command string // as people would type it
 	What    string // "ended with status 2"
 	Output  []byte
+	// Unlisted is what it asked for and may not reach, as HOST:PORT.
+	Unlisted []string
 }
 
 func (e *FailedError) Error() string {
@@ -194,7 +197,7 @@ func (r *Runner) attempt(ctx context.Context, lease executor.Lease, c *Command, 
 	case made.Status().Code != 0:
 		made.Discard()
 		failed := c.failed(fmt.Sprintf("ended with status %d", made.Status().Code), log)
-		failed.Status = made.Status().Code
+		failed.Status, failed.Unlisted = made.Status().Code, store.Unlisted(watch.covered(made.Status().Reached))
 		return nil, failed
 	}
 	return made, nil
@@ -271,6 +274,10 @@ func (r *Runner) accept(ctx context.Context, c *Command, a executor.Attempt, why
 	}
 	record := &store.Run{Key: c.Key, Tree: t.Key, Reads: len(learnt.Entries), Whole: learnt.Why, Files: t.Files, Bytes: t.Bytes, Over: over,
 		Millis: status.Wall.Milliseconds(), CPU: status.CPU.Milliseconds(), Memory: status.Memory, Made: time.Now().UTC(), Build: r.Build}
+	record.Reached = w.covered(status.Reached)
+	if unlisted := store.Unlisted(record.Reached); len(unlisted) > 0 {
+		r.Warner.Warn(c.step, event.UnlistedHost, fmt.Sprintf("%s, %s asked for %s, which its network: does not list", c.Name.Unit.Name, c.Task.Label, say.Some(unlisted)))
+	}
 	for _, k := range c.Keep {
 		record.Kept = append(record.Kept, k.Name)
 	}
@@ -388,6 +395,15 @@ func (w *watch) Output() io.Writer {
 	defer w.mutex.Unlock()
 	w.output = &outputCapture{tell: w.tell, secrets: &w.secrets}
 	return w.output
+}
+
+// covered is what a command reached, without what is secret.
+func (w *watch) covered(reached []store.Reached) (all []store.Reached) {
+	for _, one := range reached {
+		one.To = w.secrets.Text(one.To)
+		all = store.AddReached(all, one)
+	}
+	return all
 }
 
 // again tells that the command is tried again.

@@ -38,7 +38,7 @@ func (n *noted) note(format string, args ...any) {
 	n.calls = append(n.calls, fmt.Sprintf(format, args...))
 }
 
-func (n *noted) Check(context.Context, map[platform.Platform][]string) error { return nil }
+func (n *noted) Check(context.Context, executor.Wanted) error { return nil }
 func (n *noted) Classes(context.Context, platform.Platform) []executor.Class {
 	return []executor.Class{{Sandbox: "a"}, {Sandbox: "b"}}
 }

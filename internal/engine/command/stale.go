@@ -154,8 +154,13 @@ func (r *Runner) warnUnstable(c *Command, record *store.Run, entries []tree.Entr
 				}
 			}
 		}
+		if brought := store.BroughtElse(run.Reached, record.Reached); len(brought) > 0 {
+			r.Warner.Warn(c.step, event.Unstable, fmt.Sprintf("%s, %s left something else than at %s: %s brought something else%s", c.Name.Unit.Name, c.Task.Label,
+				run.Made.Local().Format(time.DateTime), say.Some(brought), what))
+			return
+		}
 		causes := []string{"the clock", "chance"}
-		if c.Network {
+		if c.Outside() {
 			causes = append(causes, "the network")
 		}
 		if len(c.Keep) > 0 {

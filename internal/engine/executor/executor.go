@@ -27,7 +27,8 @@ type Command struct {
 	Dir      string   // in the view
 	User     account.User
 	Platform platform.Platform
-	Network  bool
+	Network  bool     // the machine's
+	Hosts    []string // that it may reach through a relay where it does not have that, as hosts.Pattern writes them
 	// Nameserver is asked for names in place of the machine's; where it is set, the network is none of the machine's.
 	Nameserver string
 	FreshTmp   bool
@@ -41,6 +42,9 @@ type Command struct {
 	Secrets    []plan.SecretUse // by name
 	Lent       []Lent           // of the view: what is in no layer of the command
 }
+
+// Outside reports whether the command reaches anything but its own loopback.
+func (c *Command) Outside() bool { return c.Network || len(c.Hosts) > 0 }
 
 // Lent is a folder of a command's view that is lent to it. What it leaves there is dropped; where it is not writable it can leave nothing.
 type Lent struct {
@@ -65,9 +69,9 @@ type Class struct {
 
 // Executor executes commands. Several goroutines may use it at once.
 type Executor interface {
-	// Check finds out before any work whether commands can be run for platforms. Wanted tells for each who asks, in words. That
-	// something is missing is a *sandbox.UnableError.
-	Check(ctx context.Context, wanted map[platform.Platform][]string) error
+	// Check finds out before any work whether commands can be run as they are to be. That something is missing is a
+	// *sandbox.UnableError.
+	Check(ctx context.Context, wanted Wanted) error
 	// Classes returns the classes of places for a platform, best first; at least one.
 	Classes(ctx context.Context, p platform.Platform) []Class
 	// Holds returns the files of a tree that a command left here earlier, each under its own path, where they are at hand; nil
@@ -76,6 +80,12 @@ type Executor interface {
 	// Reserve waits for kept directories, in the order of their names, and then for a place to work. Whoever has a place never
 	// waits for a kept directory, so nobody waits in a circle.
 	Reserve(ctx context.Context, c *Command, keep []plan.Keep, watch Watch) (Lease, error)
+}
+
+// Wanted is what commands need, with who asks for it, in words.
+type Wanted struct {
+	Platforms map[platform.Platform][]string
+	Hosts     []string // those that ask for a network with some hosts
 }
 
 // Lease is one place to work with the kept directories that were asked for, until it is released.
@@ -147,6 +157,8 @@ type Status struct {
 	CPU    time.Duration
 	Wall   time.Duration
 	Memory int64 // bytes that the largest of its processes had at once; 0: it is not known
+	// Reached is what a command with Hosts reached, or was kept from.
+	Reached []store.Reached
 }
 
 // Good reports whether the command succeeded.

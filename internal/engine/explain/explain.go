@@ -75,7 +75,7 @@ func Given(was, now []Input) (changes []event.Input) {
 			changes = append(changes, one)
 		}
 	}
-	for _, name := range []string{"user", "in", "platform", "network", "fresh-tmp", "times", "keep", "secret", "lent", "machine", "ids", "sandbox"} {
+	for _, name := range []string{"user", "in", "platform", "network", "fresh-tmp", "clock", "listing", "times", "keep", "secret", "lent", "machine", "ids", "sandbox"} {
 		if old, current := valuesOf(was, name), valuesOf(now, name); !slices.Equal(old, current) {
 			changes = append(changes, event.Input{Name: name, Was: old, Now: current})
 		}

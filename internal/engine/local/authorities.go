@@ -23,7 +23,7 @@ var bundleVariables = []string{"SSL_CERT_FILE", "CURL_CA_BUNDLE", "REQUESTS_CA_B
 // vouch shows a command with a network the certificates of private authorities, together with those that its view has, and tells programs
 // of them by variables that the step does not set. As a secret they are in no layer and no part of what the command is given.
 func (l *Local) vouch(ctx context.Context, job executor.Job, spec *sandbox.Spec) error {
-	if !job.Network || len(l.trusted) == 0 {
+	if !job.Outside() || len(l.trusted) == 0 {
 		return nil
 	}
 	at, err := job.View.Index.Resolve(strings.TrimPrefix(bundleAt, "/"), true)

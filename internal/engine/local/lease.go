@@ -176,8 +176,8 @@ func (p *Place) run(ctx context.Context, job executor.Job, watch executor.Watch,
 	began := time.Now()
 	limited, cancel := context.WithTimeoutCause(ctx, job.Within, executor.ErrTimeLimit)
 	defer cancel()
-	status, err := p.Box.Run(limited, p.Spec)
-	a.status = executor.Status{Code: status.Code, Signal: status.Signal, CPU: status.CPU, Wall: time.Since(began), Memory: status.Memory}
+	status, err := p.Run(limited)
+	a.status = executor.Status{Code: status.Code, Signal: status.Signal, CPU: status.CPU, Wall: time.Since(began), Memory: status.Memory, Reached: p.Reached}
 	if err != nil || !a.status.Good() {
 		if ctx.Err() == nil {
 			// What is damaged may keep a command from starting, or from ending well.

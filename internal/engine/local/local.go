@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"runtime"
 
 	"imbricat/internal/content/filetree"
@@ -33,9 +34,15 @@ type Options struct {
 	// Under tells under what conditions a command runs here besides those that it asks for; nil: whatever the machine happens to give. What
 	// runs under other conditions than others must lie in a store of its own, since records tell nothing of them.
 	Under func(c *executor.Command) conditions.Conditions
+	// Relay passes on to hosts what a command sends to a listener, for commands that may reach some; own connects to a port of the command.
+	// Nil: there are no such commands.
+	Relay func(l net.Listener, hosts []string, own func(port uint16) (net.Conn, error)) (Relay, error)
 	// Eager lets older unpacked trees stand for strata however small these are, and however much has changed. It is for tests.
 	Eager bool
 }
+
+// Relay passes on what a command sends, until Close, which returns what was reached.
+type Relay interface{ Close() []store.Reached }
 
 // Local is the executor of this machine.
 type Local struct {
@@ -46,6 +53,7 @@ type Local struct {
 	eager    bool
 	trusted  []byte // certificates as PEM text
 	under    func(c *executor.Command) conditions.Conditions
+	relay    func(l net.Listener, hosts []string, own func(port uint16) (net.Conn, error)) (Relay, error)
 	unpacked *once.Map[digest.Key, string]
 	indexed  *once.Map[digest.Key, map[string]*tree.Entry]
 }
@@ -58,7 +66,7 @@ func New(ctx context.Context, o Options) *Local {
 	if o.Jobs <= 0 {
 		o.Jobs = max(leastJobs, runtime.GOMAXPROCS(0))
 	}
-	return &Local{trusted: o.Authorities, under: o.Under, store: o.Store, sink: o.Sink, box: once.NewValue(o.Open), slots: make(chan struct{}, o.Jobs), eager: o.Eager,
+	return &Local{trusted: o.Authorities, under: o.Under, relay: o.Relay, store: o.Store, sink: o.Sink, box: once.NewValue(o.Open), slots: make(chan struct{}, o.Jobs), eager: o.Eager,
 		unpacked: once.NewMap[digest.Key, string](ctx), indexed: once.NewMap[digest.Key, map[string]*tree.Entry](ctx)}
 }
 
@@ -101,7 +109,7 @@ func (l *Local) Holds(ctx context.Context, key digest.Key, entries []tree.Entry)
 }
 
 // Check implements executor.Executor.
-func (l *Local) Check(ctx context.Context, wanted map[platform.Platform][]string) error {
+func (l *Local) Check(ctx context.Context, wanted executor.Wanted) error {
 	box, err := l.Tried(ctx)
 	if err != nil {
 		return err
@@ -109,7 +117,12 @@ func (l *Local) Check(ctx context.Context, wanted map[platform.Platform][]string
 	if box.Kind() == sandbox.Chroot {
 		l.warn(event.Confined, "commands run in a chroot: they see the machine's processes, network and clock as root does, and nothing but their root folder is kept apart")
 	}
-	for p, who := range wanted {
+	if len(wanted.Hosts) > 0 {
+		if err := box.OwnNetwork(); err != nil {
+			return fmt.Errorf("%s lists the hosts that a command may reach: %w", wanted.Hosts[0], err)
+		}
+	}
+	for p, who := range wanted.Platforms {
 		if err := l.checkArchitecture(ctx, box, p.Architecture, who); err != nil {
 			return err
 		}

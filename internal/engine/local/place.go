@@ -1,9 +1,11 @@
 package local
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -20,8 +22,12 @@ import (
 
 // Place is where one command is about to run, with its view laid down.
 type Place struct {
-	Box   *sandbox.Box
-	Spec  *sandbox.Spec
+	Box  *sandbox.Box
+	Spec *sandbox.Spec
+	// Reached is what a command that has run reached of its Hosts, or was kept from.
+	Reached []store.Reached
+
+	hosts []string
 	local *Local
 	laid  []laidTree   // lowest first; none where the command works on a copy
 	over  []digest.Key // the strata of the view, and the unpacked trees that stand for them
@@ -29,6 +35,63 @@ type Place struct {
 
 // Close removes the place.
 func (p *Place) Close() { _ = p.local.store.Discard(p.Spec.Work) }
+
+// Run runs the command.
+func (p *Place) Run(ctx context.Context) (sandbox.Status, error) {
+	if len(p.hosts) == 0 {
+		return p.Box.Run(ctx, p.Spec)
+	}
+	if p.local.relay == nil {
+		return sandbox.Status{}, errors.New("nothing here passes on what a command sends to its hosts")
+	}
+	if p.Spec.Door == nil {
+		door, err := sandbox.NewDoor(netip.Prefix{})
+		if err != nil {
+			return sandbox.Status{}, err
+		}
+		defer door.Close()
+		p.Spec.Door = door
+	}
+	p.Spec.Door.Listen(executor.RelayPort)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	ended, relayed := make(chan struct{}), make(chan error, 1)
+	go func() {
+		err := p.pass(ctx, ended)
+		if err != nil {
+			cancel(err)
+		}
+		relayed <- err
+	}()
+	status, err := p.Box.Run(ctx, p.Spec)
+	close(ended)
+	return status, cmp.Or(<-relayed, err)
+}
+
+// pass passes on what the command sends until it has ended.
+func (p *Place) pass(ctx context.Context, ended <-chan struct{}) error {
+	begun, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() {
+		select {
+		case <-ended:
+			cancel()
+		case <-begun.Done():
+		}
+	}()
+	listener, err := p.Spec.Door.Listener(begun)
+	if err != nil {
+		return nil // the sandbox was not built, and says so itself
+	}
+	defer listener.Close()
+	relay, err := p.local.relay(listener, p.hosts, p.Spec.Door.Dial)
+	if err != nil {
+		return err
+	}
+	<-ended
+	p.Reached = relay.Close()
+	return nil
+}
 
 // Prepare lays down what a command needs. Adjust, where it is given, has the last word before anything is unpacked.
 func (l *Lease) Prepare(ctx context.Context, job executor.Job, adjust func(*sandbox.Spec) error) (*Place, error) {
@@ -55,7 +118,7 @@ func (l *Lease) Prepare(ctx context.Context, job executor.Job, adjust func(*sand
 		return nil, err
 	}
 	spec.Work = work
-	p := &Place{Box: l.box, Spec: spec, local: l.local}
+	p := &Place{Box: l.box, Spec: spec, hosts: job.Hosts, local: l.local}
 	if err := p.setUp(ctx, job.View, adjust); err != nil {
 		p.Close()
 		return nil, err

@@ -411,10 +411,12 @@ func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
 		return Status{}, err
 	}
 	if s.Door != nil {
-		if b.kind == Chroot && s.Door.address.IsValid() {
-			return Status{}, &UnableError{Missing: "network", What: "a chroot has no network of its own", Mend: "run it where user namespaces are allowed"}
+		if s.Door.address.IsValid() || s.Door.port != 0 {
+			if err := b.OwnNetwork(); err != nil {
+				return Status{}, err
+			}
 		}
-		o.Spec.Admits, o.Spec.Joined, standard[3] = true, s.Door.address, s.Door.there
+		o.Spec.Admits, o.Spec.Joined, o.Spec.Port, standard[3] = true, s.Door.address, s.Door.port, s.Door.there
 		outputs.door = s.Door
 	}
 	v, err := over.run(ctx, o, s.Signals, standard, outputs.handOver)
@@ -427,6 +429,14 @@ func (b *Box) Run(ctx context.Context, s *Spec) (Status, error) {
 		b.Finish(s)
 	}
 	return status, err
+}
+
+// OwnNetwork returns an *UnableError where commands cannot have a network of their own.
+func (b *Box) OwnNetwork() error {
+	if b.kind != Chroot {
+		return nil
+	}
+	return &UnableError{Missing: "network", What: "a chroot has no network of its own", Mend: "run it where user namespaces are allowed"}
 }
 
 // judge reads what the supervisor says.

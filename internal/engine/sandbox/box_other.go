@@ -97,6 +97,7 @@ func (*Box) Exchange(string, string) error                            { return u
 func (*Box) OpenFile(string) (*os.File, error)                        { return nil, unable() }
 func (*Box) Prepare(context.Context, *Spec, []tree.Entry, Feed) error { return unable() }
 func (*Box) Run(context.Context, *Spec) (Status, error)               { return Status{}, unable() }
+func (*Box) OwnNetwork() error                                        { return unable() }
 func (*Box) Probe(context.Context, string, conditions.Conditions) (*Seen, error) {
 	return nil, unable()
 }

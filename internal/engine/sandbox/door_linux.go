@@ -22,11 +22,14 @@ import (
 
 // Door is a way into a command's sandbox while it runs, for whoever started it: files are put there, and its ports are connected to. With an
 // address the command has a network device whose packets come out here, in place of a network that is the machine's or a loopback alone;
-// where they go is not the sandbox's matter.
+// with a port, what it connects to there on its loopback comes out here. Where they go is not the sandbox's matter.
 type Door struct {
 	address netip.Prefix
+	port    uint16
 	there   *os.File
+	begin   func()        // called when the sandbox begins, or will not
 	device  chan *os.File // one, when the sandbox is built; closed when there will be none
+	accepts chan *os.File // likewise
 
 	mutex sync.Mutex // of requests
 	conn  *net.UnixConn
@@ -47,40 +50,73 @@ func NewDoor(address netip.Prefix) (*Door, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Door{address: address, there: there, device: make(chan *os.File, 1), conn: conn}
+	begun := make(chan struct{})
+	d := &Door{address: address, there: there, begin: sync.OnceFunc(func() { close(begun) }), device: make(chan *os.File, 1), accepts: make(chan *os.File, 1), conn: conn}
+	d.mutex.Lock() // these come before any answer
 	if !address.IsValid() {
 		close(d.device)
-		return d, nil
 	}
-	d.mutex.Lock() // the device comes before any answer
 	go func() {
 		defer d.mutex.Unlock()
-		defer close(d.device)
-		if _, files, err := d.receive(); err == nil && len(files) == 1 {
-			d.device <- files[0]
+		<-begun
+		if address.IsValid() {
+			d.first(d.device)
+		}
+		if d.port != 0 {
+			d.first(d.accepts)
+		} else {
+			close(d.accepts)
 		}
 	}()
 	return d, nil
 }
 
+// Listen has the command find a port on its loopback, whose connections Listener accepts. It is called before the command runs.
+func (d *Door) Listen(port uint16) { d.port = port }
+
+// first receives one of the files that come by themselves.
+func (d *Door) first(to chan *os.File) {
+	defer close(to)
+	if _, files, err := d.receive(); err == nil && len(files) == 1 {
+		to <- files[0]
+	}
+}
+
 // handOver closes the end that the sandbox has now.
-func (d *Door) handOver() { d.there.Close() }
+func (d *Door) handOver() {
+	d.there.Close()
+	d.begin()
+}
 
 // Close closes it.
 func (d *Door) Close() {
 	d.there.Close()
 	d.conn.Close()
+	d.begin()
 }
 
 // Device returns the device when the sandbox has been built: each read and write is one packet of IP. The caller closes it. Where there
 // will be none it returns net.ErrClosed.
-func (d *Door) Device(ctx context.Context) (*os.File, error) {
+func (d *Door) Device(ctx context.Context) (*os.File, error) { return wait(ctx, d.device) }
+
+// Listener returns what accepts the command's connections when the sandbox has been built. The caller closes it. Where there will be none
+// it returns net.ErrClosed.
+func (d *Door) Listener(ctx context.Context) (net.Listener, error) {
+	file, err := wait(ctx, d.accepts)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return net.FileListener(file)
+}
+
+func wait(ctx context.Context, for_ chan *os.File) (*os.File, error) {
 	select {
-	case device, is := <-d.device:
+	case file, is := <-for_:
 		if !is {
 			return nil, net.ErrClosed
 		}
-		return device, nil
+		return file, nil
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	}
@@ -231,6 +267,29 @@ func plug(at netip.Prefix) error {
 	return unix.Sendmsg(fdDoor, []byte{'d'}, unix.UnixRights(device), nil, 0)
 }
 
+// listen listens where the command finds what the door's other end does for it, and gives the listener there.
+func (o *initOrders) listen() error {
+	if o.Spec.Port == 0 {
+		return nil
+	}
+	listener, err := net.Listen("tcp4", net.JoinHostPort("127.0.0.1", strconv.Itoa(int(o.Spec.Port))))
+	if err != nil {
+		return err
+	}
+	defer listener.Close()
+	return handOut('l', listener.(*net.TCPListener))
+}
+
+// handOut gives what a socket is to the door's other end.
+func handOut(what byte, socket interface{ File() (*os.File, error) }) error {
+	file, err := socket.File()
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	return unix.Sendmsg(fdDoor, []byte{what}, unix.UnixRights(int(file.Fd())), nil, 0)
+}
+
 // admit does what is asked for at the door, until its other end is closed.
 func (o *initOrders) admit() {
 	text, rights := make([]byte, 16<<10), make([]byte, unix.CmsgSpace(4))
@@ -375,10 +434,5 @@ func (o *initOrders) connect(port int) error {
 		return err
 	}
 	defer conn.Close()
-	file, err := conn.(*net.TCPConn).File()
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	return unix.Sendmsg(fdDoor, []byte{'c'}, unix.UnixRights(int(file.Fd())), nil, 0)
+	return handOut('c', conn.(*net.TCPConn))
 }

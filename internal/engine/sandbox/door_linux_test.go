@@ -5,6 +5,7 @@ import (
 	"crypto/md5"
 	"fmt"
 	"io"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -129,12 +130,64 @@ func TestDoorOfNetwork(t *testing.T) {
 	require.Contains(t, out, "from outside")
 	require.Contains(t, out, "nreachable")
 
-	if os.Geteuid() == 0 {
-		c := newBench(t, Options{Kind: Chroot})
-		_, _, _, err := c.run(context.Background(), "true", func(s *Spec) { s.Door = door })
-		var unable *UnableError
-		require.ErrorAs(t, err, &unable)
+	requireNoneInChroot(t, netip.MustParsePrefix("10.77.0.9/24"), 0)
+}
+
+// requireNoneInChroot: a chroot, which shares the machine's network, is refused what needs one of its own.
+func requireNoneInChroot(t *testing.T, address netip.Prefix, port uint16) {
+	if os.Geteuid() != 0 {
+		return
 	}
+	door, err := NewDoor(address)
+	require.NoError(t, err)
+	door.Listen(port)
+	defer door.Close()
+	_, _, _, err = newBench(t, Options{Kind: Chroot}).run(context.Background(), "true", func(s *Spec) { s.Door = door })
+	var unable *UnableError
+	require.ErrorAs(t, err, &unable)
+}
+
+// TestDoorListens: what a command connects to on its loopback comes out of the door, from its very start, while its other ports and other
+// ways stay shut; the door still answers.
+func TestDoorListens(t *testing.T) {
+	const port = 47113
+	b := newBench(t, Options{})
+	door, err := NewDoor(netip.Prefix{})
+	require.NoError(t, err)
+	door.Listen(port)
+	defer door.Close()
+	ended := make(chan string, 1)
+	go func() {
+		_, out, _, err := b.run(context.Background(), "b=/bin/busybox; echo asks | $b nc 127.0.0.1 47113; $b nc -w 1 192.0.2.1 47113 < /dev/null; cat /tmp/put", func(s *Spec) { s.Door = door })
+		ended <- out + errorOf(err)
+	}()
+	listener, err := door.Listener(context.Background())
+	require.NoError(t, err)
+	defer listener.Close()
+	conn, err := listener.Accept()
+	require.NoError(t, err)
+	asked := make([]byte, 5)
+	_, err = io.ReadFull(conn, asked)
+	require.NoError(t, err)
+	name := filepath.Join(t.TempDir(), "content")
+	require.NoError(t, os.WriteFile(name, []byte("and put"), 0o600))
+	content, err := os.Open(name)
+	require.NoError(t, err)
+	defer content.Close()
+	require.NoError(t, door.Put(tree.Entry{Path: "tmp/put", Kind: tree.File, Mode: 0o644}, content))
+	_, err = conn.Write([]byte("answers\n"))
+	require.NoError(t, err)
+	require.NoError(t, conn.Close())
+	out := <-ended
+	require.Contains(t, out, "answers")
+	require.Contains(t, out, "nreachable")
+	require.Contains(t, out, "and put")
+	outside, err := net.DialTimeout("tcp", "127.0.0.1:47113", time.Second)
+	if err == nil {
+		outside.Close()
+	}
+	require.Error(t, err, "the machine's own loopback has no such port")
+	requireNoneInChroot(t, netip.Prefix{}, port)
 }
 
 func errorOf(err error) string {

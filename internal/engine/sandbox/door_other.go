@@ -23,6 +23,12 @@ func (*Door) Close() {}
 // Device returns none on this system.
 func (*Door) Device(context.Context) (*os.File, error) { return nil, unable() }
 
+// Listen does nothing on this system.
+func (*Door) Listen(uint16) {}
+
+// Listener says that there is no sandbox here.
+func (*Door) Listener(context.Context) (net.Listener, error) { return nil, unable() }
+
 // Put puts nothing on this system.
 func (*Door) Put(tree.Entry, *os.File) error { return unable() }
 

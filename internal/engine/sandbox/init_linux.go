@@ -83,6 +83,9 @@ func (o *initOrders) command() (Status, error) {
 	if err := o.portIsFree(); err != nil {
 		return Status{}, err
 	}
+	if err := o.listen(); err != nil {
+		return Status{}, fmt.Errorf("listening for the command: %w", err)
+	}
 	started := make(chan start)
 	go func() {
 		runtime.LockOSThread() // and never unlocked: the thread is observed, and the command dies with it

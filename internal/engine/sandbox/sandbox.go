@@ -122,6 +122,7 @@ type Spec struct {
 	Door     *Door        `json:"-"` // nil: there is none; one with an address gives a network in place of those two
 	Admits   bool         // there is a door: Run sets it
 	Joined   netip.Prefix // and its address
+	Port     uint16       // and its port
 	FreshTmp bool         // an empty /tmp in memory
 	ReadOnly bool         // nothing of the root can be written, but below Writable
 	Writable []string

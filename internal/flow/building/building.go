@@ -127,6 +127,9 @@ func document(p *plan.Plan, r *engine.Result) *report.Build {
 	for _, t := range r.Steps {
 		d.Steps = append(d.Steps, receipt.Step{Unit: t.Unit, Platform: t.Platform.String(), Place: t.Place, Step: t.Label, Outcome: t.Outcome.String(), Reason: phrase.Line(t.Reason),
 			Files: t.Files, Bytes: t.Bytes, Layer: t.Layer.Digest, Packed: t.Layer.Size, Seconds: t.Took.Seconds(), Spared: t.Spared.Seconds()})
+		if t.Run != nil {
+			d.Steps[len(d.Steps)-1].Reached = Reached(t.Run)
+		}
 		if t.Run != nil && t.Outcome == event.Ran {
 			addUsed(&d.Steps[len(d.Steps)-1], &t)
 		}
@@ -155,6 +158,14 @@ func addUsed(s *receipt.Step, r *engine.StepResult) {
 		before := used(r.Before)
 		s.Before = &before
 	}
+}
+
+// Reached is what a run reached, as people and machines read it.
+func Reached(r *store.Run) (all []receipt.Reached) {
+	for _, one := range r.Reached {
+		all = append(all, receipt.Reached{To: one.To, Times: one.Times, Bytes: one.Bytes, Status: one.Status, Content: one.Content, Problem: string(one.Problem)})
+	}
+	return all
 }
 
 // positionOf is where the recipe has a step of a unit; without a file where it is none of its steps.

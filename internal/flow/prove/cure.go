@@ -182,7 +182,7 @@ func (p *prescription) switches() {
 	if p.causes[causes.Listing] && !p.do.Sorted {
 		p.add("listing", "sorted", func(c *executor.Command) { c.Sorted = true })
 	}
-	if p.causes[causes.Clock] && !p.do.FixedClock && !p.do.Network {
+	if p.causes[causes.Clock] && !p.do.FixedClock && !p.do.Outside() {
 		p.add("clock", "fixed", func(c *executor.Command) { c.FixedClock = true })
 	}
 }

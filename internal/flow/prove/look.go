@@ -13,6 +13,7 @@ import (
 
 	"imbricat/internal/content/causes"
 	"imbricat/internal/content/filetree"
+	"imbricat/internal/content/store"
 	"imbricat/internal/content/tree"
 	"imbricat/internal/engine"
 	"imbricat/internal/engine/command"
@@ -97,6 +98,10 @@ func (r *round) look(ctx context.Context, d, two *engine.Done, below bool) (*rep
 		own.Platform = found.Platform
 		return &own, nil
 	}
+	var reached []store.Reached
+	if two.Run != nil {
+		reached = two.Run.Reached
+	}
 	if below {
 		attempt, err := d.Again(ctx, r.where.Executor(ctx, r.varied.of), nil)
 		var failed *command.FailedError
@@ -108,6 +113,7 @@ func (r *round) look(ctx context.Context, d, two *engine.Done, below bool) (*rep
 			return nil, err
 		}
 		defer attempt.Discard()
+		reached = attempt.Status().Reached
 		now = sideOf(attempt.Entries(), attempt.Files())
 		if paths = differing(was, now); len(paths) == 0 {
 			return nil, nil
@@ -127,12 +133,15 @@ func (r *round) look(ctx context.Context, d, two *engine.Done, below bool) (*rep
 	}
 	if d.Run == nil {
 		found.Unexplored = "it is no command: what it takes in was changed meanwhile, or a value of the environment is in it"
-	} else {
+	} else if found.Brought = store.BroughtElse(d.Run.Reached, reached); len(found.Brought) == 0 {
 		if err := r.narrow(ctx, d, found); err != nil {
 			return nil, err
 		}
 	}
 	sum(found)
+	if len(found.Brought) > 0 {
+		return found, nil
+	}
 	if d.Run != nil && r.Cure {
 		if err := r.cure(ctx, d, found); err != nil {
 			return nil, err

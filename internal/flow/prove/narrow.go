@@ -26,7 +26,7 @@ const longestNarrowing = 10 * time.Minute
 // certificate would hold.
 func (r *round) held(c *executor.Command) conditions.Conditions {
 	h := conditions.Conditions{Clock: time.Date(2033, 5, 18, 3, 33, 20, 0, time.UTC), Order: conditions.Sorted, Seed: 1, Plain: true, Processors: 1, FirstPID: 300, Machine: machines[0]}
-	if c.Network {
+	if c.Outside() {
 		h.Clock = r.varied.began.Add(time.Hour)
 	}
 	return h
@@ -132,7 +132,7 @@ func (n *narrowing) run(ctx context.Context, why string, c change) (side, error)
 	return n.left(ctx, n.d, why, where(ctx, func(command *executor.Command) conditions.Conditions {
 		h := n.held(command)
 		if c.do != nil {
-			c.do(&h, command.Network)
+			c.do(&h, command.Outside())
 		}
 		return h
 	}), nil)

@@ -51,7 +51,7 @@ func (p *prover) vary() *varied {
 
 // of are the conditions of a command.
 func (v *varied) of(c *executor.Command) conditions.Conditions {
-	return conditions.Conditions{Clock: time.Now().Add(v.clock(c.Network)), Order: v.order, Processors: v.cores, Jitter: true, FirstPID: v.first, Machine: v.machine, Seed: v.seed}
+	return conditions.Conditions{Clock: time.Now().Add(v.clock(c.Outside())), Order: v.order, Processors: v.cores, Jitter: true, FirstPID: v.first, Machine: v.machine, Seed: v.seed}
 }
 
 func (v *varied) clock(network bool) time.Duration {
@@ -223,7 +223,7 @@ func (p *prover) probed(plain, other *sandbox.Seen, v *varied) error {
 	}
 	day := func(seconds int64) string { return time.Unix(seconds, 0).UTC().Format(time.DateOnly) }
 	network := ""
-	if p.hasCommand(func(do plan.Run) bool { return do.Network }) {
+	if p.hasCommand(func(do plan.Run) bool { return do.Outside() }) {
 		network = ", of commands with a network " + day(plain.Clock+int64(v.online.Seconds()))
 	}
 	tell("clock", other.Clock-plain.Clock > int64((v.ahead-time.Hour).Seconds()), "%s in place of %s%s", day(other.Clock), day(plain.Clock), network)

@@ -43,6 +43,7 @@ type Command struct {
 	User      string   // empty: the image's
 	In        string   // empty: the image's
 	Network   bool
+	Hosts     []string // that it may reach where it does not have the machine's network
 	// Door is a way in while the command runs; nil: there is none. One with an address gives a network of the command's own in place
 	// of the machine's, where names are asked for at Nameserver.
 	Door       *sandbox.Door
@@ -106,7 +107,7 @@ func Image(ctx context.Context, o Options, from *baseimage.Found, p platform.Pla
 	}
 	defer one.scratch.Close()
 	config := one.Config.Config
-	c := &executor.Command{Title: from.Name, Platform: p, Network: t.Network}
+	c := &executor.Command{Title: from.Name, Platform: p, Network: t.Network, Hosts: t.Hosts}
 	if c.Args = t.Command; len(c.Args) == 0 {
 		if c.Args = config.Cmd; len(t.Arguments) > 0 {
 			c.Args = t.Arguments
@@ -125,7 +126,11 @@ func Image(ctx context.Context, o Options, from *baseimage.Found, p platform.Pla
 	if c.User, err = one.user(ctx, t.User); err != nil {
 		return sandbox.Status{}, err
 	}
-	c.Env = image.WithEnv(withDefaults(config.Env, c.User.Home), t.Env)
+	c.Env = withDefaults(config.Env, c.User.Home)
+	if len(t.Hosts) > 0 {
+		c.Env = image.WithEnv(c.Env, executor.RelayVariables())
+	}
+	c.Env = image.WithEnv(c.Env, t.Env)
 	c.ReadOnly = t.ReadOnly
 	for at := range config.Volumes {
 		c.Writable = append(c.Writable, path.Clean("/"+at))
@@ -157,6 +162,7 @@ func throwAway(ctx context.Context, l *local.Local, job executor.Job, t Command,
 	if t.Nameserver.IsValid() {
 		own := *job.Command
 		own.Network, own.Nameserver = false, t.Nameserver.String()
+		own.Hosts, own.Env = nil, slices.DeleteFunc(slices.Clone(own.Env), func(pair string) bool { return slices.Contains(executor.RelayVariables(), pair) })
 		job.Command = &own
 	}
 	lease, err := l.Lease(ctx, job.Command, job.Keep, quiet{})
@@ -194,7 +200,7 @@ func throwAway(ctx context.Context, l *local.Local, job executor.Job, t Command,
 		t.Began()
 	}
 	spec.Observe = spec.Observe || t.Learnt != nil
-	status, err := place.Box.Run(ctx, spec)
+	status, err := place.Run(ctx)
 	if t.Learnt != nil && err == nil {
 		var learnt *trace.Trace
 		if learnt, err = place.Learnt(job, status.Observed); err == nil {

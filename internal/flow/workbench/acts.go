@@ -111,7 +111,10 @@ func (g *Given) step(run *yaml.Node) *yaml.Node {
 	if len(g.Env) > 0 {
 		add("env", texts(g.Env))
 	}
-	if !g.Network {
+	switch {
+	case len(g.Hosts) > 0:
+		add("network", literals(g.Hosts))
+	case !g.Network:
 		add("network", scalar("false"))
 	}
 	if g.FreshTmp {

@@ -63,6 +63,7 @@ type Given struct {
 	WorkingDir string            `json:"workingDir,omitempty"`
 	Env        map[string]string `json:"env,omitempty"`
 	Network    bool              `json:"network"`
+	Hosts      []string          `json:"hosts,omitempty"` // that it may reach where it does not have the machine's network
 	FreshTmp   bool              `json:"freshTmp,omitempty"`
 	FixedClock bool              `json:"fixedClock,omitempty"`
 	Sorted     bool              `json:"sorted,omitempty"`  // lists of folders

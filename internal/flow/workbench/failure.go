@@ -163,7 +163,7 @@ func lineAt(name string) (at int, err error) {
 
 // givenBy is what a step gives its command, as far as others can be given it too.
 func givenBy(do plan.Run) Given {
-	g := Given{WorkingDir: do.WorkingDir, Env: do.Env, Network: do.Network, FreshTmp: do.FreshTmp, FixedClock: do.FixedClock, Sorted: do.Sorted, Strict: do.Strict}
+	g := Given{WorkingDir: do.WorkingDir, Env: do.Env, Network: do.Network, Hosts: do.Hosts, FreshTmp: do.FreshTmp, FixedClock: do.FixedClock, Sorted: do.Sorted, Strict: do.Strict}
 	if do.LinesBy != "/bin/sh" {
 		g.LinesBy = do.LinesBy
 	}

@@ -109,12 +109,13 @@ const (
 	Stale          = "stale"           // a step replaces what an earlier command made something of, and a tool may not notice
 	Unreproducible = "unreproducible"  // a command leaves files that are known to differ each time
 	Unstable       = "unstable"        // a command left something else than before, though it read the same
+	UnlistedHost   = "unlisted-host"   // a command asked for a host that its step does not list
 	Damaged        = "damaged"         // a blob, or a tree that lay unpacked, was changed in the store and is made again
 	Confined       = "confined"        // commands are kept apart from the machine less than they could be
 )
 
 // Codes lists every code.
-var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Unreproducible, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram, WholeArchive, OwnOutput}
+var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Unreproducible, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram, WholeArchive, OwnOutput, UnlistedHost}
 
 func (Started) isEvent()  {}
 func (Progress) isEvent() {}

@@ -232,6 +232,19 @@ type Step struct {
 	Processor float64 `json:"processor,omitempty"` // seconds
 	Memory    int64   `json:"memory,omitempty"`    // bytes that the largest of its processes had at once
 	Before    *Used   `json:"before,omitempty"`    // what the same command took last time on this machine
+
+	// Reached is what a command reached of the hosts that its step lists, and what it asked for besides, whenever it ran.
+	Reached []Reached `json:"reached,omitempty"`
+}
+
+// Reached is a host, or a file that plain HTTP brought, to which a command asked to be connected.
+type Reached struct {
+	To      string        `json:"to"`    // HOST:PORT, or an address without its query
+	Times   int           `json:"times"` // how often
+	Bytes   int64         `json:"bytes"` // that came from there
+	Status  int           `json:"status,omitempty"`
+	Content digest.Digest `json:"content,omitempty"` // of what came; empty: only the command sees it, or it did not come whole
+	Problem string        `json:"problem,omitempty"` // "not listed" or "unreachable"
 }
 
 // Used is what a command took.

@@ -3,8 +3,11 @@ package report
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
+
+	"imbricat/internal/output/receipt"
 
 	"github.com/dustin/go-humanize"
 )
@@ -178,6 +181,8 @@ type ReadsOf struct {
 	Whole    string     `json:"wholeView,omitempty"` // why everything below counts
 	Runs     int        `json:"runs"`                // how many runs are compared
 	Paths    []ReadPath `json:"paths"`
+	// Reached is what it reached of the hosts that it lists.
+	Reached []receipt.Reached `json:"reached,omitempty"`
 }
 
 // ReadPath is a path that a step learnt something about. Changes counts how many of the runs found something else there
@@ -194,6 +199,7 @@ func ReadsText(p Paint, r *Reads, most int) string {
 	w := &strings.Builder{}
 	for _, s := range r.Steps {
 		fmt.Fprintf(w, "%s %s  %s\n", p.Bold(s.Place), s.Platform, s.Step)
+		writeReached(w, p, s.Reached)
 		if s.Whole != "" {
 			fmt.Fprintf(w, "  everything below counts: %s\n", s.Whole)
 			continue
@@ -218,6 +224,31 @@ func ReadsText(p Paint, r *Reads, most int) string {
 		}
 	}
 	return w.String()
+}
+
+// writeReached returns a row for each host, or file, that a command asked for.
+func writeReached(w *strings.Builder, p Paint, reached []receipt.Reached) {
+	if len(reached) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, one := range reached {
+		what := p.Muted("only the command sees what came")
+		switch {
+		case one.Problem != "":
+			what = p.Wrong(one.Problem)
+		case one.Content != "":
+			what = p.Digest(one.Content)
+		case one.Status != 0:
+			what = p.Muted("it did not come whole, or holds nothing")
+		}
+		status := ""
+		if one.Status != 0 {
+			status = strconv.Itoa(one.Status)
+		}
+		rows = append(rows, []string{"  " + one.To, strconv.Itoa(one.Times), Size(one.Bytes), status, what})
+	}
+	Table(w, p, []string{"  reached", "times", "size", "status", "content"}, rows)
 }
 
 // PastComparison is two builds side by side.

@@ -8,6 +8,7 @@ import (
 	"imbricat/internal/content/causes"
 	"imbricat/internal/content/differ"
 	"imbricat/internal/ground/digest"
+	"imbricat/internal/ground/say"
 )
 
 // Proof is what became of making images again under other conditions.
@@ -57,6 +58,7 @@ type ProvenStep struct {
 	Platform   string         `json:"platform"`
 	Failed     string         `json:"failed,omitempty"`     // under other conditions it did not end well
 	Narrowed   int            `json:"narrowed,omitempty"`   // how often the command was run to find what causes it
+	Brought    []string       `json:"brought,omitempty"`    // addresses that the command reached and that brought something else: that was not looked into further
 	Unexplored string         `json:"unexplored,omitempty"` // why that was not done
 	Files      []ProvenFile   `json:"files"`
 	More       int            `json:"more,omitempty"` // files that differ and are not listed
@@ -209,6 +211,8 @@ func provenStep(w *strings.Builder, p Paint, s *ProvenStep, most int) {
 		fmt.Fprintf(w, "  %s\n", p.Muted(fmt.Sprintf("and %s; --top 0 lists all", Count(more, "more file"))))
 	}
 	switch {
+	case len(s.Brought) > 0:
+		fmt.Fprintf(w, "  %s brought something else; take it by `fetch` with its sha256, which is the same each time\n", say.Some(s.Brought))
 	case s.Unexplored != "":
 		fmt.Fprintf(w, "  %s\n", p.Muted("what causes it was not narrowed down: "+s.Unexplored))
 	case s.Narrowed > 0:

@@ -189,7 +189,8 @@ type Run struct {
 	Keep     []Keep // sorted by name, so that no two steps wait for each other in a circle
 	Secrets  []SecretUse
 	Lent     []Lent
-	Network  bool
+	Network  bool     // the machine's
+	Hosts    []string // that it may reach where it does not have that, as hosts.Pattern writes them, sorted; none: a loopback alone
 	FreshTmp bool
 	// FixedClock has the wall clock begin at the one time of all files, Sorted has folders listed in the order of names.
 	FixedClock bool
@@ -198,6 +199,9 @@ type Run struct {
 	Retry      int           // how often it is tried again where it fails
 	Expires    time.Duration // 0: never
 }
+
+// Outside reports whether a command reaches anything but its own loopback.
+func (r Run) Outside() bool { return r.Network || len(r.Hosts) > 0 }
 
 // Lent is a folder that a command sees and that is in no layer of its step.
 type Lent struct {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"imbricat/internal/ground/hosts"
 	"imbricat/internal/spec/recipe"
 )
 
@@ -30,7 +31,15 @@ func shortened(text string) string {
 
 func (e *evaluator) run(do *recipe.Run, d recipe.Defaults) Run {
 	r := Run{Lines: do.Lines, Args: do.Args, Network: !do.NoNet, FreshTmp: do.FreshTmp, FixedClock: do.Clock != recipe.Pos{}, Sorted: do.Sorted, Within: do.Within, Retry: do.Retry, Expires: do.Expires}
-	if r.FixedClock && r.Network {
+	for _, host := range do.Hosts {
+		if p, err := hosts.Parse(e.text(host)); err != nil {
+			e.report(host.Pos, "network: %q: %s", e.text(host), err)
+		} else if text := p.String(); !slices.Contains(r.Hosts, text) {
+			r.Hosts = append(r.Hosts, text)
+		}
+	}
+	slices.Sort(r.Hosts)
+	if r.FixedClock && r.Outside() {
 		e.report(do.Clock, "clock: fixed needs network: false: at the time that it shows no certificate is valid yet")
 	}
 	by, strict := do.LinesBy, do.Strict

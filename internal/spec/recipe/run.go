@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"imbricat/internal/ground/hosts"
+
 	"go.yaml.in/yaml/v3"
 )
 
@@ -25,6 +27,7 @@ type Run struct {
 	Secrets    []SecretUse
 	Lent       []Lent
 	NoNet      bool
+	Hosts      []Template    // that it may reach, in place of the machine's whole network
 	SaysNet    bool          // whether it has a network is said
 	FreshTmp   bool          // /tmp is an empty folder in memory
 	Clock      Pos           // where it is fixed; zero: it is the machine's
@@ -164,7 +167,7 @@ func (d *decoder) runFields(r *Run) []field {
 				}
 			})
 		}},
-		{key: "network", read: func(n *yaml.Node) { r.NoNet, r.SaysNet = !d.boolean(n, "network"), true }},
+		{key: "network", read: func(n *yaml.Node) { d.network(n, r) }},
 		{key: "fresh-tmp", read: func(n *yaml.Node) { r.FreshTmp = d.boolean(n, "fresh-tmp") }},
 		{key: "clock", read: func(n *yaml.Node) { d.oneOf(n, "clock", "fixed"); r.Clock = at(d.deref(n)) }},
 		{key: "listing", read: func(n *yaml.Node) { r.Sorted = d.oneOf(n, "listing", "sorted") == "sorted" }},
@@ -172,6 +175,31 @@ func (d *decoder) runFields(r *Run) []field {
 		{key: "retry", read: func(n *yaml.Node) { r.Retry = d.number(n, "retry", 0, 10) }},
 		{key: "expires", read: func(n *yaml.Node) { r.Expires = d.duration(n, "expires") }},
 	}
+}
+
+// network reads whether a command has the machine's network, or which hosts it may reach in place of that.
+func (d *decoder) network(n *yaml.Node, r *Run) {
+	r.SaysNet = true
+	switch target := d.deref(n); {
+	case target.Kind == yaml.ScalarNode && target.Tag == "!!bool":
+		r.NoNet = !d.boolean(n, "network")
+		return
+	case target.Kind == yaml.SequenceNode && len(target.Content) == 0:
+		d.report(at(target), "network lists no host: false leaves a loopback alone")
+	case target.Kind != yaml.SequenceNode && (target.Kind != yaml.ScalarNode || target.Tag != "!!str"):
+		d.wrongType(target, "network", "true, false or a list of hosts")
+		return
+	}
+	r.NoNet = true
+	d.each(n, "network", true, func(item *yaml.Node) {
+		t := d.text(item, "an entry of network")
+		if text, constant := t.Constant(); constant && t.Given {
+			if _, err := hosts.Parse(text); err != nil {
+				d.report(t.Pos, "network: %q: %s", text, err)
+			}
+		}
+		r.Hosts = append(r.Hosts, t)
+	})
 }
 
 // runEnv reads the environment of a command.
