@@ -112,8 +112,11 @@ func tellFailures(s *session, err error) {
 				again += " --" + flag + " " + s.cmd.String(flag)
 			}
 		}
-		if len(failed.Unlisted) > 0 {
-			fmt.Fprintf(s.err, "  it asked for %s, which its network: does not list\n", say.Some(failed.Unlisted))
+		if unlisted := store.WithProblem(failed.Reached, store.NotListed); len(unlisted) > 0 {
+			fmt.Fprintf(s.err, "  it asked for %s, which its network: does not list\n", say.Some(unlisted))
+		}
+		if unreachable := store.WithProblem(failed.Reached, store.Unreachable); len(unreachable) > 0 {
+			fmt.Fprintf(s.err, "  no connection was made to %s\n", say.Some(unreachable))
 		}
 		fmt.Fprintf(s.err, "  the command %s; to look around in the same view: %s\n\n", failed.What, s.errPaint.Bold(again))
 	}

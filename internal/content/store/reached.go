@@ -59,10 +59,10 @@ func compareReached(a, b Reached) int {
 	return cmp.Or(strings.Compare(a.To, b.To), cmp.Compare(a.Status, b.Status), strings.Compare(string(a.Content), string(b.Content)), strings.Compare(string(a.Problem), string(b.Problem)))
 }
 
-// Unlisted lists what a command asked for that its list does not have, sorted.
-func Unlisted(list []Reached) (to []string) {
+// WithProblem lists what a command asked for and did not reach for a reason, sorted.
+func WithProblem(list []Reached, p Problem) (to []string) {
 	for _, one := range list {
-		if one.Problem == NotListed {
+		if one.Problem == p {
 			to = append(to, one.To)
 		}
 	}

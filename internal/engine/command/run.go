@@ -109,8 +109,8 @@ type FailedError struct {
 	Command string // as people would type it
 	What    string // "ended with status 2"
 	Output  []byte
-	// Unlisted is what it asked for and may not reach, as HOST:PORT.
-	Unlisted []string
+	// Reached is what it reached of the hosts that it may, and what it did not.
+	Reached []store.Reached
 }
 
 func (e *FailedError) Error() string {
@@ -197,7 +197,7 @@ func (r *Runner) attempt(ctx context.Context, lease executor.Lease, c *Command, 
 	case made.Status().Code != 0:
 		made.Discard()
 		failed := c.failed(fmt.Sprintf("ended with status %d", made.Status().Code), log)
-		failed.Status, failed.Unlisted = made.Status().Code, store.Unlisted(watch.covered(made.Status().Reached))
+		failed.Status, failed.Reached = made.Status().Code, watch.covered(made.Status().Reached)
 		return nil, failed
 	}
 	return made, nil
@@ -275,7 +275,7 @@ func (r *Runner) accept(ctx context.Context, c *Command, a executor.Attempt, why
 	record := &store.Run{Key: c.Key, Tree: t.Key, Reads: len(learnt.Entries), Whole: learnt.Why, Files: t.Files, Bytes: t.Bytes, Over: over,
 		Millis: status.Wall.Milliseconds(), CPU: status.CPU.Milliseconds(), Memory: status.Memory, Made: time.Now().UTC(), Build: r.Build}
 	record.Reached = w.covered(status.Reached)
-	if unlisted := store.Unlisted(record.Reached); len(unlisted) > 0 {
+	if unlisted := store.WithProblem(record.Reached, store.NotListed); len(unlisted) > 0 {
 		r.Warner.Warn(c.step, event.UnlistedHost, fmt.Sprintf("%s, %s asked for %s, which its network: does not list", c.Name.Unit.Name, c.Task.Label, say.Some(unlisted)))
 	}
 	for _, k := range c.Keep {

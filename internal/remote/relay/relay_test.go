@@ -268,6 +268,30 @@ func socks(t *testing.T) string {
 	return l.Addr().String()
 }
 
+// TestBroken: what does not come whole has no digest, and neither has what holds nothing.
+func TestBroken(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.URL.Path == "/none" {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		w.Header().Set("Content-Length", "10")
+		_, _ = io.WriteString(w, "tide")
+	}))
+	defer server.Close()
+	at := "index.tideline.example:" + port(server.URL)
+	r, client, _ := started(t, at)
+	r.named()
+	a, err := client.Get("http://" + at + "/short")
+	require.NoError(t, err)
+	_, err = io.ReadAll(a.Body)
+	require.Error(t, err, "the command sees that it did not come whole")
+	require.NoError(t, a.Body.Close())
+	status, _ := get(t, client, "http://"+at+"/none")
+	require.Equal(t, http.StatusNoContent, status)
+	require.Equal(t, []store.Reached{{To: "http://" + at + "/none", Times: 1, Status: 204}, {To: "http://" + at + "/short", Times: 1, Bytes: 4, Status: 200}}, r.Close())
+}
+
 // TestEnds: closing ends what still runs, and tells of it.
 func TestEnds(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
