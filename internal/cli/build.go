@@ -95,7 +95,12 @@ func runBuild(ctx context.Context, s *session) (err error) {
 	if err != nil && (result == nil || !s.cmd.Bool("keep-going")) {
 		return err
 	}
-	view.Close(document.Summary(result.Took, len(p.Plan.Images)+len(p.Plan.Stages)-len(document.Images)-len(document.Stages)))
+	summary := document.Summary(result.Took, len(p.Plan.Images)+len(p.Plan.Stages)-len(document.Images)-len(document.Stages))
+	pushes := slices.ContainsFunc(p.Plan.Images, func(i *plan.Image) bool { return len(i.Destinations) > 0 })
+	if next := document.Next(s.errPaint, pushes); next != "" && err == nil && s.live() {
+		summary += "\n" + next
+	}
+	view.Close(summary)
 	s.compareKit(box, document)
 	if err == nil {
 		err = s.makeKit(ctx, w, result)

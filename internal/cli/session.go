@@ -188,18 +188,26 @@ func (s *session) view(ctx context.Context) tui.View {
 	return &seen{View: v, secrets: &s.secrets, file: file, colours: s.errPaint.On}
 }
 
+// viewKind is the progress view that is shown.
+func (s *session) viewKind() string {
+	kind := s.cmd.String("view")
+	switch {
+	case kind != "auto":
+		return kind
+	case isTerminal(s.err) && os.Getenv("TERM") != "dumb" && os.Getenv("CI") == "":
+		return "live"
+	case s.calm:
+		return "none"
+	}
+	return "lines"
+}
+
+// live reports whether somebody looks on at a terminal.
+func (s *session) live() bool { return s.viewKind() == "live" && !s.calm }
+
 func (s *session) plainView(ctx context.Context) tui.View {
 	to := printable.Unwrap(s.err) // events are made fit before they come, and a view moves the cursor
-	kind := s.cmd.String("view")
-	if kind == "auto" {
-		if kind = "lines"; s.calm {
-			kind = "none"
-		}
-		if isTerminal(s.err) && os.Getenv("TERM") != "dumb" && os.Getenv("CI") == "" {
-			kind = "live"
-		}
-	}
-	switch kind {
+	switch s.viewKind() {
 	case "live":
 		if s.calm {
 			return tui.Passing(ctx, to, s.errPaint)

@@ -63,10 +63,13 @@ type failure struct {
 	took    time.Duration
 }
 
+// taskID names the task of a step.
+func taskID(u *plan.Unit, index int) string { return fmt.Sprintf("%s#%04d", u.ID, index) }
+
 // step returns the nodes of a step that comes after another node.
 func (w *work) step(u *unitNode, index int, after *graph.Node) *stepNode {
 	s := &stepNode{unit: u, plan: &u.plan.Steps[index], name: step.Name{Unit: u.plan.ID, Index: index}}
-	s.task = event.Task{ID: fmt.Sprintf("%s#%04d", u.plan.ID, index), Unit: u.plan.ID.Name, Platform: u.plan.ID.Platform.String(),
+	s.task = event.Task{ID: taskID(u.plan, index), Unit: u.plan.ID.Name, Platform: u.plan.ID.Platform.String(),
 		Place: s.name.Place(), Label: s.plan.Label, Fresh: w.fresh(s)}
 	needs := append([]*graph.Node{after}, w.inputs(s)...)
 	var began time.Time

@@ -146,6 +146,7 @@ func (r *Runner) Run(ctx context.Context, c *Command, why event.Reason, before [
 		return nil, err
 	}
 	watch := r.watch(c)
+	watch.why = why
 	attempt, failed, err := r.attempts(ctx, lease, c, watch)
 	if err != nil {
 		return nil, err
@@ -379,6 +380,7 @@ func stands(fills []store.Fill, f store.Fill, current map[digest.Key]bool, c *Co
 // watch tells how a command goes on, and keeps what it prints.
 type watch struct {
 	tell    event.Reporter
+	why     event.Reason // that the command runs; nil: that is no matter
 	mutex   sync.Mutex
 	secrets redact.Redactor
 	output  *outputCapture
@@ -412,7 +414,9 @@ func (w *watch) again(text string) {
 }
 
 // Act implements executor.Watch.
-func (w *watch) Act(act string) { w.tell.Started(act, 0) }
+func (w *watch) Act(act string) {
+	w.tell.Sink.Send(event.Started{Task: w.tell.Task, Act: act, Why: w.why})
+}
 
 // Waiting implements executor.Watch.
 func (w *watch) Waiting(for_ executor.Waiting) {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"imbricat/internal/content/store"
 	"imbricat/internal/engine"
@@ -57,7 +58,9 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 		return nil, nil, err
 	}
 	log := begin(w, b, &o)
+	told.after(aWhile, func() event.Event { return engine.Outline(w.Plan, log.durations()) })
 	result, err := engine.Run(ctx, o)
+	told.over()
 	log.end(ctx, result, err)
 	if name, err := w.Name(); err == nil {
 		history.NoteBuild(ctx, w.Store, name, result)
@@ -87,11 +90,32 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 	return d, result, err
 }
 
+// aWhile is after what time it is told of which steps a build is: to find out how long they took costs something.
+const aWhile = 300 * time.Millisecond
+
 // warnings passes events on and keeps the warnings among them.
 type warnings struct {
 	sink  event.Sink
 	mutex sync.Mutex
 	list  []receipt.Warning
+	late  *time.Timer // sends something
+	sent  chan struct{}
+}
+
+// after sends an event later, unless the build is over by then.
+func (w *warnings) after(d time.Duration, e func() event.Event) {
+	w.sent = make(chan struct{})
+	w.late = time.AfterFunc(d, func() {
+		defer close(w.sent)
+		w.sink.Send(e())
+	})
+}
+
+// over has nothing be sent any more.
+func (w *warnings) over() {
+	if !w.late.Stop() {
+		<-w.sent
+	}
 }
 
 // Send implements event.Sink.
@@ -140,6 +164,7 @@ func document(p *plan.Plan, r *engine.Result) *report.Build {
 		switch t.Outcome {
 		case event.Ran:
 			d.Ran++
+			d.Made, d.MadeBytes = d.Made+t.Layers, d.MadeBytes+t.Packed
 		case event.Reused:
 			d.Reused++
 		}

@@ -15,6 +15,7 @@ import (
 	"imbricat/internal/ground/event"
 	"imbricat/internal/output/logbook"
 	"imbricat/internal/output/phrase"
+	"imbricat/internal/spec/plan"
 )
 
 // Entry is a build on its way into the logbook. A logbook that cannot be written to is no reason to build nothing: that
@@ -58,6 +59,21 @@ func (e *Entry) Past(unit, platform string) (list []explain.PastStep) {
 		e.doubt(err)
 	}
 	return pastSteps(steps)
+}
+
+// durations tells how long steps took when they were done last. What cannot be read is not known.
+func (e *Entry) durations() func(u *plan.Unit, index int) time.Duration {
+	all := map[[3]string]time.Duration{}
+	if e.book != nil {
+		if known, err := e.book.Durations(e.build.Project); err != nil {
+			e.doubt(err)
+		} else {
+			all = known
+		}
+	}
+	return func(u *plan.Unit, index int) time.Duration {
+		return all[[3]string{u.ID.Name, u.ID.Platform.String(), u.Steps[index].Label}]
+	}
 }
 
 // Past returns a reader of the last builds of a project, for those that only look. A store without a logbook has no past.

@@ -28,7 +28,7 @@ func (o Outcome) String() string {
 // Worked reports whether work was done now.
 func (o Outcome) Worked() bool { return o == Ran || o == Sent || o == Fetched }
 
-// Event is one of Started, Progress, Output, Finished, Warning.
+// Event is one of Planned, Started, Progress, Output, Finished, Warning.
 type Event interface{ isEvent() }
 
 // Task names a piece of work for people. Unit and Platform group tasks; ID is unique among the running ones.
@@ -48,6 +48,24 @@ type Started struct {
 	Act   string // "reading", "packing", "sending", "running", "waiting"
 	Total int64
 	Note  string // what the act is for, where there is more to say
+	Why   Reason // why the task is done; nil: it is not known yet
+}
+
+// Planned says of which steps a build is. It comes once, when the build has begun a while ago; a short one ends without.
+type Planned struct {
+	Units []PlannedUnit // each after those that it needs
+}
+
+// PlannedUnit is a stage or an image for one platform.
+type PlannedUnit struct {
+	Needs []int // places in Planned.Units of those whose end it waits for
+	Steps []PlannedStep
+}
+
+// PlannedStep is a step that will be told of.
+type PlannedStep struct {
+	ID   string        // of its task
+	Took time.Duration // when it was done last; 0: it is not known
 }
 
 // Output is what a running command printed: whole lines, but for the last and for very long ones. Secrets are covered.
@@ -118,6 +136,7 @@ const (
 var Codes = []string{NoMatch, SpecialFile, MovingBase, ForeignBinary, WorldWritable, SetUID, Secret, Offline, Emulated, Confined, Damaged, Stale, Unstable, Unreproducible, Logbook, SharedCache, Layers, Platforms, Modes, Merged, Untracked, Shallow, Events, UnusedStage, Words, BuilderEnv, Unexpanded, UnknownUser, MissingFolder, MissingProgram, WholeArchive, OwnOutput, UnlistedHost}
 
 func (Started) isEvent()  {}
+func (Planned) isEvent()  {}
 func (Progress) isEvent() {}
 func (Finished) isEvent() {}
 func (Warning) isEvent()  {}

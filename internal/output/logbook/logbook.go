@@ -302,6 +302,29 @@ func (b *Book) Past(project, unit, platform string) ([]Step, error) {
 		where unit = ?1 and platform = ?2 and project = ?3 order by builds.outcome = '`+Built+`' desc, build desc limit 1)`, unit, platform, project)
 }
 
+// recent is how many builds are asked for how long steps took.
+const recent = 5
+
+// Durations returns how long steps of a project took when they were done last, as its latest builds tell, by unit, platform and label.
+func (b *Book) Durations(project string) (map[[3]string]time.Duration, error) {
+	rows, err := b.db.Query(`select unit, platform, label, max(build), case outcome when 'reused' then steps.spared else steps.wall end from steps
+		where outcome in ('ran', 'reused') and build in (select number from builds where project = ? order by number desc limit ?) group by unit, platform, label`, project, recent)
+	if err != nil {
+		return nil, fmt.Errorf("reading the logbook: %w", err)
+	}
+	defer rows.Close()
+	all := map[[3]string]time.Duration{}
+	for rows.Next() {
+		var step [3]string
+		var build, took int64
+		if err := rows.Scan(&step[0], &step[1], &step[2], &build, &took); err != nil {
+			return nil, fmt.Errorf("reading the logbook: %w", err)
+		}
+		all[step] = millis(took)
+	}
+	return all, rows.Err()
+}
+
 // Made returns the latest build that made an image, or an index, of a digest, and its steps; 0: none did.
 func (b *Book) Made(image string) (number int64, steps []Step, err error) {
 	err = b.db.QueryRow("select coalesce(max(number), 0) from builds, json_each(builds.images) where json_extract(value, '$.digest') = ?", image).Scan(&number)

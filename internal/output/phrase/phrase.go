@@ -259,6 +259,9 @@ func WithTexts(e event.Event, text, output func(string) string) event.Event {
 	task := func(t event.Task) event.Task { t.Label, t.Unit = text(t.Label), text(t.Unit); return t }
 	switch e := e.(type) {
 	case event.Started:
+		if e.Why != nil {
+			e.Why = event.Text(text(Line(e.Why)))
+		}
 		e.Task, e.Note = task(e.Task), text(e.Note)
 		return e
 	case event.Progress:

@@ -27,10 +27,13 @@ type Build struct {
 	Reused int            `json:"reused"`
 	// Warnings are in the order of their texts.
 	Warnings []receipt.Warning `json:"warnings"`
-	Seconds  float64           `json:"seconds"`
-	Spared   float64           `json:"spared"` // seconds that reused steps took when they were done
-	Shared   *receipt.Shared   `json:"shared,omitempty"`
-	Number   int64             `json:"build,omitempty"` // in the logbook
+	// Made counts the layers of steps that ran, MadeBytes are their sizes.
+	Made      int             `json:"made"`
+	MadeBytes int64           `json:"madeBytes"`
+	Seconds   float64         `json:"seconds"`
+	Spared    float64         `json:"spared"` // seconds that reused steps took when they were done
+	Shared    *receipt.Shared `json:"shared,omitempty"`
+	Number    int64           `json:"build,omitempty"` // in the logbook
 }
 
 // BuiltStage is a stage for a platform.
@@ -93,10 +96,25 @@ func (b *Build) Summary(took time.Duration, failed int) string {
 	if b.Spared >= 0.5 {
 		text += ", " + Took(seconds(b.Spared)) + " spared"
 	}
+	if b.Made > 0 {
+		text += "; " + Count(b.Made, "layer") + " of " + Size(b.MadeBytes) + " made"
+	}
 	if len(b.Warnings) > 0 {
 		text += "; " + Count(len(b.Warnings), "warning")
 	}
 	return text
+}
+
+// Next tells what whoever has built something may want to do now; empty where nothing was done.
+func (b *Build) Next(p Paint, pushes bool) string {
+	if b.Ran == 0 || len(b.Images) == 0 {
+		return ""
+	}
+	next := "imbricat try " + b.Images[0].Name + "  runs it"
+	if pushes {
+		next = "imbricat push  sends it to its destinations"
+	}
+	return p.Muted("next: " + next + " · imbricat why  tells why steps ran")
 }
 
 // ImageText draws an image or an index as a tree.

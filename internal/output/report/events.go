@@ -42,7 +42,7 @@ func LineOf(e event.Event, at time.Time) *EventLine {
 	switch e := e.(type) {
 	case event.Started:
 		task("started", e.Task)
-		line.Act, line.Total, line.Note = e.Act, e.Total, e.Note
+		line.Act, line.Total, line.Note, line.Reason = e.Act, e.Total, e.Note, phrase.Line(e.Why)
 	case event.Progress:
 		task("progress", e.Task)
 		line.Done = e.Done

@@ -10,8 +10,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"imbricat/internal/ground/event"
+	"imbricat/internal/output/progress"
 	"imbricat/internal/output/report"
 )
 
@@ -56,11 +58,18 @@ type lines struct {
 	paint    report.Paint
 	quiet    bool
 	mutex    sync.Mutex
+	closed   bool
 	warnings warnings
 	printed  map[string]int // bytes of output, by task
 	fold     *Fold
 	folded   map[string]*folded // by task
+	progress *progress.Progress
+	silence  *time.Timer // ends when nothing was written for a while; nil: nobody wants to know
+	patience time.Duration
 }
+
+// patience is after how long a log tells that something still runs: a pipeline ends jobs that are silent.
+const patience = time.Minute
 
 // folded is what a command printed so far that is to be a section.
 type folded struct {
@@ -86,6 +95,7 @@ func (l *lines) output(e event.Output) {
 	case before+len(e.Text) > mostOutput:
 		fmt.Fprintln(l.w, head+l.paint.Muted("… it prints a lot; the rest is not shown"))
 	default:
+		l.wrote()
 		for line := range strings.Lines(e.Text) {
 			fmt.Fprintln(l.w, head+lastState(line))
 		}
@@ -99,8 +109,38 @@ func lastState(line string) string {
 }
 
 // Lines is a view for logs. With a fold what a command prints comes as one section when it has ended.
-func Lines(w io.Writer, p report.Paint, fold *Fold) View {
-	return &lines{w: w, paint: p, fold: fold, folded: map[string]*folded{}}
+func Lines(w io.Writer, p report.Paint, fold *Fold) View { return newLines(w, p, fold, patience) }
+
+func newLines(w io.Writer, p report.Paint, fold *Fold, patience time.Duration) *lines {
+	l := &lines{w: w, paint: p, fold: fold, folded: map[string]*folded{}, progress: progress.Start(time.Now()), patience: patience}
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	l.silence = time.AfterFunc(patience, l.alive)
+	return l
+}
+
+// alive tells what runs, where nothing was written for a while.
+func (l *lines) alive() {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	if l.closed {
+		return
+	}
+	if active := l.progress.Active(time.Now()); len(active) > 0 {
+		text := l.paint.Muted("… "+active[0].Act+" "+report.Where(active[0].Task)+":") + " " + active[0].Task.Label + l.paint.Muted(" ("+times(active[0])+" so far)")
+		if more := len(active) - 1; more > 0 {
+			text += l.paint.Muted(fmt.Sprintf(" and %d more", more))
+		}
+		fmt.Fprintln(l.w, l.paint.Fit(text))
+	}
+	l.silence.Reset(l.patience)
+}
+
+// wrote puts off telling what runs.
+func (l *lines) wrote() {
+	if l.silence != nil {
+		l.silence.Reset(l.patience)
+	}
 }
 
 func (l *lines) collect(e event.Output, before int) {
@@ -125,6 +165,7 @@ func (l *lines) finish(e event.Finished) {
 	if e.Outcome == event.Failed || e.Outcome == event.Skipped {
 		return // the error itself tells of a failure, once; what needed nothing is only counted
 	}
+	l.wrote()
 	if one == nil {
 		fmt.Fprintln(l.w, l.paint.Fit(report.Line(l.paint, e)))
 		return
@@ -138,6 +179,9 @@ func None(w io.Writer, p report.Paint) View { return &lines{w: w, paint: p, quie
 func (l *lines) Send(e event.Event) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
+	if l.progress != nil {
+		l.progress.Take(e, time.Now())
+	}
 	switch e := e.(type) {
 	case event.Warning:
 		l.warnings.add(e)
@@ -147,6 +191,7 @@ func (l *lines) Send(e event.Event) {
 		}
 	case event.Started:
 		if e.Note != "" && !l.quiet {
+			l.wrote()
 			fmt.Fprintf(l.w, "%s %s\n", l.paint.Muted("… "+e.Act+" "+report.Where(e.Task)+":"), e.Note)
 		}
 	case event.Finished:
@@ -159,6 +204,9 @@ func (l *lines) Send(e event.Event) {
 func (l *lines) Close(summary string) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
+	if l.closed = true; l.silence != nil {
+		l.silence.Stop()
+	}
 	for _, id := range slices.Sorted(maps.Keys(l.folded)) { // of commands that did not end
 		l.fold.write(l.w, report.Where(l.folded[id].task)+": "+l.folded[id].task.Label, l.folded[id])
 	}
