@@ -67,6 +67,14 @@ func TestBook(t *testing.T) {
 	past, err = b.Past("/tideline", "bulletin", "linux/amd64")
 	require.NoError(t, err)
 	require.Equal(t, "first", past[0].Label, "but where there is no other")
+	again := Build{Project: "/tideline", Started: time.Now()}
+	require.NoError(t, b.Begin(&again))
+	require.NoError(t, b.End(&again, []Step{{Unit: "gauge", Platform: "linux/amd64", Label: "copy", Outcome: "reused", Wall: time.Millisecond, Spared: 7 * time.Second},
+		{Unit: "gauge", Platform: "linux/amd64", Label: "render", Outcome: "ran", Wall: 3 * time.Second}, {Unit: "gauge", Platform: "linux/amd64", Label: "broken", Outcome: "failed", Wall: time.Hour}}))
+	took, err := b.Durations("/tideline")
+	require.NoError(t, err)
+	require.Equal(t, map[[3]string]time.Duration{{"gauge", "linux/amd64", "copy"}: 7 * time.Second, {"gauge", "linux/amd64", "render"}: 3 * time.Second}, took, "what it took when it was done")
+	failed = again
 	all, err = b.List("", 100)
 	require.NoError(t, err)
 	require.Len(t, all, 20)

@@ -19,6 +19,7 @@ import (
 const (
 	usualWidth, usualHeight = 80, 24
 	leastWidth              = 40
+	mostWidth               = 110 // numbers stay beside what they are of
 )
 
 // leastMiddle is how much room the name of a task has before its numbers get any, in columns.
@@ -32,7 +33,7 @@ const leastBar = 4
 
 // picture draws how far something is, for a screen of a size. It never has more lines than the screen.
 func picture(p report.Paint, of *progress.Progress, now time.Time, width, height int) string {
-	width, height = max(cmp.Or(width, usualWidth), leastWidth), cmp.Or(height, usualHeight)
+	width, height = min(max(cmp.Or(width, usualWidth), leastWidth), mostWidth), cmp.Or(height, usualHeight)
 	active := of.Active(now)
 	if len(active) == 0 && of.Counts() == (progress.Counts{}) {
 		return ""
