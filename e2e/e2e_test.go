@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"bufio"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -27,7 +29,9 @@ import (
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
+	v1 "go.opentelemetry.io/proto/otlp/trace/v1"
 	"golang.org/x/sys/unix"
+	"google.golang.org/protobuf/encoding/protojson"
 )
 
 // program is the built imbricat.
@@ -109,7 +113,7 @@ func params(dir string, who *syscall.Credential) testscript.Params {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "standin": startStandin, "stopstandin": stopStandin, "field": field, "layers": layers, "flip": flip, "under": under,
-			"serve": serve, "attribute": attribute, "busybox": fillBusybox, "freeport": freePort, "receiver": receiver, "proxy": proxy,
+			"serve": serve, "attribute": attribute, "busybox": fillBusybox, "freeport": freePort, "receiver": receiver, "proxy": proxy, "collector": traceCollector,
 		},
 		Condition: func(name string) (bool, error) {
 			if name == "root" {
@@ -151,7 +155,7 @@ func environ(ts *testscript.TestScript) []string {
 	var list []string
 	for _, name := range []string{"HOME", "PATH", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "IMBRICAT_STORE", "TZ", "REGISTRY", "FILES", "IMBRICAT_SECRET", "IMBRICAT_REGISTRY", "IMBRICAT_USER", "IMBRICAT_TOKEN",
 		"IMBRICAT_DIR", "IMBRICAT_FORMAT", "IMBRICAT_SANDBOX", "IMBRICAT_VIEW", "IMBRICAT_BRANCH", "IMBRICAT_RUN_NUMBER", "IMBRICAT_PATIENCE", "TOKEN", "PORT", "SOURCE_DATE_EPOCH", "GOMAXPROCS", "STATION", "TMPDIR", "IMBRICAT_STANDIN_SECRET",
-		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL", "RECEIVER", "OTHER", "HARBOUR_KEY", "IMBRICAT_ANNOTATE", "HTTP_PROXY", "HTTPS_PROXY"} {
+		"GIT_AUTHOR_NAME", "GIT_AUTHOR_EMAIL", "GIT_COMMITTER_NAME", "GIT_COMMITTER_EMAIL", "GIT_AUTHOR_DATE", "GIT_COMMITTER_DATE", "GIT_CONFIG_GLOBAL", "RECEIVER", "OTHER", "HARBOUR_KEY", "IMBRICAT_ANNOTATE", "HTTP_PROXY", "HTTPS_PROXY", "OTEL_EXPORTER_OTLP_ENDPOINT", "OTEL_SERVICE_NAME"} {
 		if value := ts.Getenv(name); value != "" {
 			list = append(list, name+"="+value)
 		}
@@ -246,6 +250,36 @@ func proxy(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Defer(server.Close)
 	ts.Setenv("HTTP_PROXY", server.URL)
 	ts.Setenv("HTTPS_PROXY", server.URL)
+}
+
+// collector NAME: takes traces, as OTEL_EXPORTER_OTLP_ENDPOINT says, and keeps each as N.json in the folder NAME/. What the published schema
+// does not know is refused.
+func traceCollector(ts *testscript.TestScript, neg bool, args []string) {
+	dir := ts.MkAbs(args[0])
+	ts.Check(os.MkdirAll(dir, 0o777))
+	var mutex sync.Mutex
+	n := 0
+	ids := regexp.MustCompile(`"(traceId|spanId|parentSpanId)":"([0-9a-f]+)"`) // which JSON of protocol buffers has as base64 otherwise
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		text, _ := io.ReadAll(r.Body)
+		var request v1.TracesData
+		read := ids.ReplaceAllFunc(text, func(one []byte) []byte {
+			parts := ids.FindSubmatch(one)
+			raw, _ := hex.DecodeString(string(parts[2]))
+			return []byte(`"` + string(parts[1]) + `":"` + base64.StdEncoding.EncodeToString(raw) + `"`)
+		})
+		if err := protojson.Unmarshal(read, &request); err != nil || r.URL.Path != "/v1/traces" || r.Method != http.MethodPost || r.Header.Get("Content-Type") != "application/json" {
+			w.WriteHeader(http.StatusBadRequest)
+			return
+		}
+		_ = os.WriteFile(filepath.Join(dir, strconv.Itoa(n)+".json"), text, 0o666)
+		n++
+		_, _ = io.WriteString(w, "{}")
+	}))
+	ts.Defer(server.Close)
+	ts.Setenv("OTEL_EXPORTER_OTLP_ENDPOINT", server.URL)
 }
 
 // standins are the running stand-ins' ends, by their folders.

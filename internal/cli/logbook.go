@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -16,7 +18,9 @@ import (
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/event"
 	"imbricat/internal/output/logbook"
+	"imbricat/internal/output/otlp"
 	"imbricat/internal/output/report"
+	"imbricat/internal/remote/collector"
 	"imbricat/internal/spec/recipe"
 )
 
@@ -53,6 +57,14 @@ func logbookCommand() *cli.Command {
 				Flags:       []cli.Flag{platformFlag()}, Action: act(runLogbookLog)},
 			{Name: "compare", Usage: "compares two builds step by step", ArgsUsage: "BUILD [BUILD]",
 				Description: "With one number that build is compared with the one before.\n\nExample: imbricat logbook compare 11 12", Action: act(runLogbookCompare)},
+			{Name: "chart", Usage: "draws how long builds took, how large images became, and how long steps took", ArgsUsage: "[STEP…]",
+				Description: "An image has a bar for each build that made another one of it, a step that is named one for each build that it ran in. STEP is named by its name:, by the line that plan shows,\n" +
+					"by its place, or by its image or stage.\n\nExample: imbricat logbook chart --most 40 gauge:3",
+				Flags: []cli.Flag{all, most}, Action: act(runLogbookChart)},
+			{Name: "export", Usage: "prints builds with their steps as JSON, or sends them as traces", ArgsUsage: "[BUILD…]",
+				Description: "Without a number it is the last builds of the recipe, as many as --most says. Traces have the JSON form of the OpenTelemetry protocol (OTLP): a document in a line for each\n" +
+					"build, with a span for it, and one in that for each step. --send sends them to the collector that OTEL_EXPORTER_OTLP_ENDPOINT names, as the other variables of that protocol say.\n\nExample: imbricat logbook export --send 12",
+				Flags: []cli.Flag{all, most, &cli.BoolFlag{Name: "traces", Usage: "print traces"}, &cli.BoolFlag{Name: "send", Usage: "send traces to the collector that the environment names"}}, Action: act(runLogbookExport)},
 		},
 	}
 }
@@ -77,6 +89,143 @@ func (s *session) book() (*store.Store, *logbook.Book, error) {
 	return st, book, err
 }
 
+func runLogbookChart(_ context.Context, s *session) error {
+	_, book, err := s.book()
+	if err != nil {
+		return err
+	}
+	project, err := s.recipeOrAll()
+	if err != nil {
+		return err
+	}
+	found, err := book.List(project, int(s.cmd.Int("most")))
+	if err != nil {
+		return err
+	}
+	names, known := s.cmd.Args().Slice(), map[string]bool{}
+	var builds []report.PastBuild
+	for _, b := range slices.Backward(found) {
+		one := pastBuild(b)
+		if len(names) > 0 {
+			document, _, err := s.pastDocument(book, strconv.FormatInt(b.Number, 10))
+			if err != nil {
+				return err
+			}
+			one = *document
+		}
+		builds = append(builds, one)
+	}
+	document := report.TrendOfBuilds(builds, func(step *report.PastStep) bool {
+		is := false
+		for _, name := range names {
+			if name == step.Unit || name == step.Step || name == step.Place {
+				is, known[name] = true, true
+			}
+		}
+		return is
+	})
+	for _, name := range names {
+		if !known[name] {
+			return flow.Usagef("none of these builds ran a step that is named %q: name an image or a stage, a step's line, or its place, such as gauge:2", name)
+		}
+	}
+	if len(builds) == 0 {
+		return s.result(document, func() string { return report.LogbookText(s.paint, &report.Logbook{}, time.Now()) })
+	}
+	return s.result(document, func() string { return report.TrendText(s.paint, document, time.Now()) })
+}
+
+// exported are the numbers of the builds that an export is of, the latest last.
+func (s *session) exported(book *logbook.Book) ([]string, error) {
+	numbers := s.cmd.Args().Slice()
+	if len(numbers) > 0 {
+		return numbers, nil
+	}
+	project, err := s.recipeOrAll()
+	if err != nil {
+		return nil, err
+	}
+	builds, err := book.List(project, int(s.cmd.Int("most")))
+	for _, b := range slices.Backward(builds) {
+		numbers = append(numbers, strconv.FormatInt(b.Number, 10))
+	}
+	return numbers, err
+}
+
+func runLogbookExport(ctx context.Context, s *session) error {
+	_, book, err := s.book()
+	if err != nil {
+		return err
+	}
+	var to collector.Settings
+	if s.cmd.Bool("send") {
+		if to, err = collector.FromEnvironment(os.Getenv); err != nil {
+			return flow.Usagef("%w", err)
+		}
+	}
+	numbers, err := s.exported(book)
+	if err != nil {
+		return err
+	}
+	own := otlp.Resource{Service: cmp.Or(to.Service, "imbricat"), Version: version(), Attributes: to.Attributes}
+	sent, all := report.Sent{}, &report.Logbook{Builds: []report.PastBuild{}}
+	for _, number := range numbers { // one at a time: there may be many, of many steps
+		b, _, err := s.pastDocument(book, number)
+		if err != nil {
+			return err
+		}
+		if !s.cmd.Bool("send") && !s.cmd.Bool("traces") {
+			all.Builds = append(all.Builds, *b)
+			continue
+		}
+		traces, err := otlp.Traces(own, b)
+		if err != nil {
+			return err
+		}
+		if s.cmd.Bool("send") {
+			err = s.sendTraces(ctx, to, traces, &sent)
+		} else {
+			_, err = s.out.Write(append(traces, '\n'))
+			err = unwritten(err)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	switch {
+	case s.cmd.Bool("send"):
+		return s.result(&sent, func() string { return fmt.Sprintf("sent %s to the collector\n", report.Count(sent.Builds, "build")) })
+	case s.cmd.Bool("traces"):
+		return nil
+	}
+	return report.JSON(s.out, all)
+}
+
+// sendTraces sends the traces of a build.
+func (s *session) sendTraces(ctx context.Context, to collector.Settings, traces []byte, sent *report.Sent) error {
+	rejected, why, err := to.Send(ctx, traces)
+	if err != nil {
+		return err
+	}
+	if rejected > 0 || why != "" {
+		fmt.Fprintf(s.err, "%s the collector did not take %s: %s\n", s.errPaint.Bold("warning:"), report.Count(rejected, "span"), cmp.Or(why, "it does not say why"))
+	}
+	sent.Builds, sent.Rejected = sent.Builds+1, sent.Rejected+rejected
+	return nil
+}
+
+// recipeOrAll is the project that is looked at; empty for all.
+func (s *session) recipeOrAll() (string, error) {
+	if s.cmd.Bool("all") {
+		return "", nil
+	}
+	project, err := s.project().Name()
+	if err != nil {
+		return "", flow.Usagef("there is no recipe %s; name its folder with --dir, or list the builds of all projects with --all", s.project().RecipePath())
+	}
+	return project, nil
+}
+
 func runLogbookList(_ context.Context, s *session) error {
 	if _, err := s.args(0, 0, "no arguments"); err != nil {
 		return err
@@ -85,11 +234,9 @@ func runLogbookList(_ context.Context, s *session) error {
 	if err != nil {
 		return err
 	}
-	project := ""
-	if !s.cmd.Bool("all") {
-		if project, err = s.project().Name(); err != nil {
-			return flow.Usagef("there is no recipe %s; name its folder with --dir, or list the builds of all projects with --all", s.project().RecipePath())
-		}
+	project, err := s.recipeOrAll()
+	if err != nil {
+		return err
 	}
 	builds, err := book.List(project, int(s.cmd.Int("most")))
 	if err != nil {
@@ -116,7 +263,11 @@ func pastStep(t logbook.Step) report.PastStep {
 	if ended {
 		t.Outcome = event.Skipped.String()
 	}
-	return report.PastStep{Ended: ended, Unit: t.Unit, Platform: t.Platform, Place: t.Place, Step: t.Label, Outcome: t.Outcome, Reason: t.Reason, Details: append([]string{}, t.More...),
+	var began *float64
+	if t.Began >= 0 {
+		began = new(t.Began.Seconds())
+	}
+	return report.PastStep{Began: began, Ended: ended, Unit: t.Unit, Platform: t.Platform, Place: t.Place, Step: t.Label, Outcome: t.Outcome, Reason: t.Reason, Details: append([]string{}, t.More...),
 		Seconds: t.Wall.Seconds(), Processor: t.CPU.Seconds(), Spared: t.Spared.Seconds(), Files: t.Files, Bytes: t.Bytes, Packed: t.Packed, Logged: t.Log != ""}
 }
 

@@ -58,6 +58,7 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 		return nil, nil, err
 	}
 	log := begin(w, b, &o)
+	log.began = told.began
 	told.after(aWhile, func() event.Event { return engine.Outline(w.Plan, log.durations()) })
 	result, err := engine.Run(ctx, o)
 	told.over()
@@ -93,13 +94,34 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 // aWhile is after what time it is told of which steps a build is: to find out how long they took costs something.
 const aWhile = 300 * time.Millisecond
 
-// warnings passes events on and keeps the warnings among them.
+// warnings passes events on and keeps the warnings among them, and when steps began.
 type warnings struct {
 	sink  event.Sink
 	mutex sync.Mutex
 	list  []receipt.Warning
-	late  *time.Timer // sends something
+	times map[[2]string]time.Time // when steps began, by place and platform
+	late  *time.Timer             // sends something
 	sent  chan struct{}
+}
+
+// begins notes when a step began, the first time.
+func (w *warnings) begins(t event.Task, at time.Time) {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	if w.times == nil {
+		w.times = map[[2]string]time.Time{}
+	}
+	if step := [2]string{t.Place, t.Platform}; t.Place != "" && w.times[step].IsZero() {
+		w.times[step] = at
+	}
+}
+
+// began tells when a step began.
+func (w *warnings) began(place, platform string) (at time.Time, known bool) {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	at, known = w.times[[2]string{place, platform}]
+	return at, known
 }
 
 // after sends an event later, unless the build is over by then.
@@ -120,6 +142,12 @@ func (w *warnings) over() {
 
 // Send implements event.Sink.
 func (w *warnings) Send(e event.Event) {
+	switch e := e.(type) {
+	case event.Started:
+		w.begins(e.Task, time.Now())
+	case event.Finished:
+		w.begins(e.Task, time.Now().Add(-e.Took))
+	}
 	if one, is := e.(event.Warning); is {
 		w.mutex.Lock()
 		defer w.mutex.Unlock()

@@ -25,6 +25,7 @@ type Entry struct {
 	store *store.Store
 	build logbook.Build
 	sink  event.Sink
+	began func(place, platform string) (at time.Time, known bool) // when a step did
 }
 
 // begin notes that a build begins, and has it know the last one.
@@ -152,6 +153,10 @@ func (e *Entry) end(ctx context.Context, result *engine.Result, failure error) {
 func (e *Entry) step(r *engine.StepResult, failed *command.FailedError) logbook.Step {
 	s := logbook.Step{Unit: r.Unit, Platform: r.Platform.String(), Place: r.Place, Label: r.Label, Outcome: r.Outcome.String(), Reason: phrase.Line(r.Reason), More: phrase.More(r.Reason),
 		Wall: r.Took, Spared: r.Spared, Files: r.Files, Bytes: r.Bytes, Packed: r.Layer.Size, Inputs: r.Inputs}
+	s.Began = -1
+	if at, known := e.began(r.Place, s.Platform); known {
+		s.Began = max(at.Sub(e.build.Started), 0)
+	}
 	if r.Reason == event.EndedFirst {
 		s.Outcome = logbook.Ended
 	}

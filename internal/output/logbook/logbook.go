@@ -62,7 +62,8 @@ type Step struct {
 	Label    string
 	Outcome  string
 	Reason   string
-	More     []string // all that there is to say of the reason
+	More     []string      // all that there is to say of the reason
+	Began    time.Duration // after the build began; below 0: it is not known
 	Wall     time.Duration
 	CPU      time.Duration
 	Spared   time.Duration
@@ -105,6 +106,8 @@ create table if not exists steps (
 	place text not null, label text not null, outcome text not null, reason text not null, more text not null, wall integer not null,
 	cpu integer not null, spared integer not null, files integer not null, bytes integer not null, packed integer not null,
 	key text not null, trace text not null, inputs text not null, log text not null, primary key (build, position));
+create table if not exists times (
+	build integer not null references builds(number) on delete cascade, position integer not null, began integer not null, primary key (build, position)) without rowid;
 create index if not exists steps_of_units on steps (unit, platform, build);
 create index if not exists builds_of_projects on builds (project, number);`
 
@@ -217,9 +220,20 @@ func (b *Book) End(build *Build, steps []Step) error {
 			return err
 		}
 		defer insert.Close()
+		began, err := tx.Prepare(`insert into times values (?, ?, ?)`)
+		if err != nil {
+			return err
+		}
+		defer began.Close()
 		for i, s := range steps {
 			if _, err := insert.Exec(build.Number, i, s.Unit, s.Platform, s.Place, s.Label, s.Outcome, s.Reason, encode(s.More), s.Wall.Milliseconds(), s.CPU.Milliseconds(),
 				s.Spared.Milliseconds(), s.Files, s.Bytes, s.Packed, s.Key, s.Trace, s.Inputs, s.Log); err != nil {
+				return err
+			}
+			if s.Began < 0 {
+				continue
+			}
+			if _, err := began.Exec(build.Number, i, s.Began.Milliseconds()); err != nil {
 				return err
 			}
 		}
@@ -375,8 +389,8 @@ func (b *Book) Reuses() (map[[2]string]int, error) {
 }
 
 func (b *Book) steps(where string, args ...any) ([]Step, error) {
-	rows, err := b.db.Query(`select unit, platform, place, label, outcome, reason, more, wall, cpu, spared, files, bytes, packed, key, trace, inputs, log
-		from steps where `+where+` order by position`, args...)
+	rows, err := b.db.Query(`select unit, platform, place, label, outcome, reason, more, wall, cpu, spared, files, bytes, packed, key, trace, inputs, log, coalesce(began, -1)
+		from steps left join times using (build, position) where `+where+` order by position`, args...)
 	if err != nil {
 		return nil, fmt.Errorf("reading the logbook: %w", err)
 	}
@@ -385,14 +399,14 @@ func (b *Book) steps(where string, args ...any) ([]Step, error) {
 	for rows.Next() {
 		var s Step
 		var more string
-		var wall, cpu, spared int64
-		if err := rows.Scan(&s.Unit, &s.Platform, &s.Place, &s.Label, &s.Outcome, &s.Reason, &more, &wall, &cpu, &spared, &s.Files, &s.Bytes, &s.Packed, &s.Key, &s.Trace, &s.Inputs, &s.Log); err != nil {
+		var wall, cpu, spared, began int64
+		if err := rows.Scan(&s.Unit, &s.Platform, &s.Place, &s.Label, &s.Outcome, &s.Reason, &more, &wall, &cpu, &spared, &s.Files, &s.Bytes, &s.Packed, &s.Key, &s.Trace, &s.Inputs, &s.Log, &began); err != nil {
 			return nil, fmt.Errorf("reading the logbook: %w", err)
 		}
 		if err := json.Unmarshal([]byte(more), &s.More); err != nil {
 			return nil, fmt.Errorf("reading the logbook: %w", err)
 		}
-		s.Wall, s.CPU, s.Spared = millis(wall), millis(cpu), millis(spared)
+		s.Wall, s.CPU, s.Spared, s.Began = millis(wall), millis(cpu), millis(spared), millis(began)
 		all = append(all, s)
 	}
 	return all, rows.Err()

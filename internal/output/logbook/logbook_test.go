@@ -49,8 +49,8 @@ func TestBook(t *testing.T) {
 	build.Wall, build.CPU, build.Outcome, build.Ran, build.Reused, build.Spared = time.Second, 2*time.Second, Built, 1, 1, time.Minute
 	build.Images = []Image{{"gauge", "sha256:2", 99}}
 	steps := []Step{{Unit: "gauge", Platform: "linux/amd64", Place: "gauge:1", Label: "copy", Outcome: "ran", Reason: "new", More: []string{"a", "b\n"}, Wall: time.Second,
-		CPU: time.Second, Spared: time.Second, Files: 1, Bytes: 2, Packed: 3, Key: "k", Trace: "t", Inputs: "i", Log: "l"},
-		{Unit: "gauge", Platform: "linux/arm64", Place: "gauge:1", Label: "copy"}}
+		Began: 5 * time.Second, CPU: time.Second, Spared: time.Second, Files: 1, Bytes: 2, Packed: 3, Key: "k", Trace: "t", Inputs: "i", Log: "l"},
+		{Unit: "gauge", Platform: "linux/arm64", Place: "gauge:1", Label: "copy", Began: -1 * time.Millisecond}}
 	require.NoError(t, b.End(&build, steps))
 	found, read, err := b.Find(number)
 	require.NoError(t, err)

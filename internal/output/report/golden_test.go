@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -75,6 +76,13 @@ func TestGolden(t *testing.T) {
 		{"check", "check", written(func(d *store.Report) string { return CheckText(p, d) })},
 		{"trim", "trim", written(func(d *store.Trimmed) string { return TrimmedText(p, d, true) })},
 		{"kept", "kept", written(func(d *[]KeptDirectory) string { return KeptText(p, *d, now) })},
+		{"logbook", "chart", written(func(d *Logbook) string {
+			slices.Reverse(d.Builds)
+			for i := range d.Builds {
+				d.Builds[i].Steps = []PastStep{{Place: "gauge:3", Platform: "linux/amd64", Outcome: []string{"ran", "reused"}[i%2], Seconds: float64(10 + 30*i)}, {Place: "gauge:4", Outcome: "ran", Seconds: 1}}
+			}
+			return TrendText(p, TrendOfBuilds(d.Builds, func(s *PastStep) bool { return s.Place == "gauge:3" }), now)
+		})},
 		{"logbook", "logbook", written(func(d *Logbook) string { return LogbookText(p, d, now) })},
 		{"one", "one", written(func(d *PastBuild) string { return PastBuildText(p, d, now) })},
 		{"compare", "compare", written(func(d *PastComparison) string { return PastComparisonText(p, d) })},

@@ -36,6 +36,12 @@ type PastBuild struct {
 	Steps     []PastStep        `json:"steps,omitempty"`
 }
 
+// Sent tells what a collector of traces was sent.
+type Sent struct {
+	Builds   int `json:"builds"`
+	Rejected int `json:"rejected"` // spans that it did not take
+}
+
 // PastImage is an image that a build made.
 type PastImage struct {
 	Name   string `json:"name"`
@@ -51,7 +57,8 @@ type PastStep struct {
 	Step      string   `json:"step"`
 	Outcome   string   `json:"outcome"`
 	Reason    string   `json:"reason"`
-	Details   []string `json:"details"` // all that there is to say of the reason
+	Details   []string `json:"details"`         // all that there is to say of the reason
+	Began     *float64 `json:"began,omitempty"` // seconds after the build began; nil: it is not known
 	Seconds   float64  `json:"seconds"`
 	Processor float64  `json:"processorSeconds"`
 	Spared    float64  `json:"spared"`

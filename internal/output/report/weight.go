@@ -63,17 +63,20 @@ const barWidth = 10
 var eighths = []rune(" ▏▎▍▌▋▊▉")
 
 // bar draws a share, to an eighth of a column; what is there at all is seen.
-func (p Paint) bar(part, whole int64) string {
+func (p Paint) bar(part, whole int64) string { return p.barOf(part, whole, barWidth) }
+
+// barOf draws a part of a whole in a number of columns.
+func (p Paint) barOf(part, whole int64, width int) string {
 	if whole <= 0 || part <= 0 {
-		return strings.Repeat(" ", barWidth)
+		return strings.Repeat(" ", width)
 	}
-	n := max(1, int(float64(part)/float64(whole)*barWidth*8+0.5))
-	n = min(n, barWidth*8)
+	n := max(1, int(float64(part)/float64(whole)*float64(width)*8+0.5))
+	n = min(n, width*8)
 	bar := strings.Repeat("█", n/8)
 	if n%8 > 0 {
 		bar += string(eighths[n%8])
 	}
-	return p.Accent(bar) + strings.Repeat(" ", barWidth-(n+7)/8)
+	return p.Accent(bar) + strings.Repeat(" ", width-(n+7)/8)
 }
 
 func share(part, whole int64) string {
