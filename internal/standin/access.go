@@ -173,6 +173,9 @@ func parseUsers(text []byte) (map[string]string, error) {
 
 // AddUser keeps a user with the hash of a secret, and tells whether there was one of that name.
 func (s *Server) AddUser(name, secret string) error {
+	if name == "" || len(name) > 128 || strings.ContainsFunc(name, func(r rune) bool { return r <= ' ' || r == ':' || r == 0x7f }) {
+		return fmt.Errorf("%.200q is not a name of a user: it has a blank or a colon, is empty or too long", name)
+	}
 	hash, err := bcrypt.GenerateFromPassword([]byte(secret), bcrypt.DefaultCost)
 	if err != nil {
 		return fmt.Errorf("keeping the user: %w", err)

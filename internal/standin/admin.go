@@ -48,7 +48,7 @@ func (s *Server) Create(name string) (bool, error) {
 	if err := s.storage.putNote(name, Note{Created: time.Now().UTC()}); err != nil {
 		return false, err
 	}
-	s.record(Event{What: "create", Repository: name})
+	s.byKeeper(Event{What: "create", Repository: name})
 	return true, nil
 }
 
@@ -66,7 +66,7 @@ func (s *Server) Change(name, what string, change func(n *Note)) error {
 	if err := s.storage.putNote(name, n); err != nil {
 		return err
 	}
-	s.record(Event{What: what, Repository: name})
+	s.byKeeper(Event{What: what, Repository: name})
 	return nil
 }
 

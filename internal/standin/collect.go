@@ -44,7 +44,7 @@ func (s *Server) clean() (c Cleaned, err error) {
 		return c, err
 	}
 	if c != (Cleaned{}) {
-		s.record(Event{What: "clean", Bytes: c.Bytes})
+		s.byKeeper(Event{What: "clean", Bytes: c.Bytes})
 	}
 	return c, nil
 }
@@ -77,7 +77,7 @@ func (s *Server) retain(repository string, c *Cleaned) error {
 			return err
 		}
 		c.Tags++
-		s.record(Event{What: "delete", Repository: repository, Tag: v.Name, Digest: v.Digest, Why: "retention"})
+		s.byKeeper(Event{What: "delete", Repository: repository, Tag: v.Name, Digest: v.Digest, Why: "retention"})
 	}
 	for _, d := range retention.Doomed(verdicts, func(d digest.Digest) []digest.Digest { return s.storage.children(repository, d) }) {
 		if err := s.storage.dropManifest(repository, d); err == nil {

@@ -83,6 +83,15 @@ func (x *exchange) note(e Event) {
 	x.server.record(e)
 }
 
+// Keeper is who does what the registry's own commands do. No user is called so: names have no blanks.
+const Keeper = "the keeper"
+
+// byKeeper notes what the keeper did.
+func (s *Server) byKeeper(e Event) {
+	e.Who = Keeper
+	s.record(e)
+}
+
 func (s *Server) record(e Event) {
 	e.Time = time.Now().UTC()
 	if err := s.journal.add(e); err != nil {

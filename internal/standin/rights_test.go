@@ -159,7 +159,7 @@ func TestRights(t *testing.T) {
 			}
 			require.WithinDuration(t, time.Now(), e.Time, time.Minute)
 		}
-		require.Equal(t, []string{"harbour push 1.4.0", "harbour push 1.4.0", "harbour push newest", "harbour delete newest", "close", "open", "mole push newest"}, story)
+		require.Equal(t, []string{"harbour push 1.4.0", "harbour push 1.4.0", "harbour push newest", "harbour delete newest", "the keeper close", "the keeper open", "mole push newest"}, story)
 	}
 }
 
@@ -397,7 +397,7 @@ func TestPage(t *testing.T) {
 	require.NotContains(t, page, "<script")
 	one := text(a.do(harbour, "GET", "/repositories/tides/gauge", ""))
 	require.Contains(t, one, "1.4.0")
-	require.Contains(t, one, "harbour</td><td>push")
+	require.Contains(t, one, `harbour</td><td role="cell" data-is="What"><span>push`)
 	require.Equal(t, 404, a.do(harbour, "GET", "/repositories/secret/gauge", "").StatusCode)
 	require.NotContains(t, text(a.do(harbour, "GET", "/events", "")), "secret/gauge")
 	require.Equal(t, 405, a.do(harbour, "POST", "/", "").StatusCode)

@@ -202,7 +202,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if recorder.ResponseWriter = spoiled; r == nil {
 		return // a fault has answered
 	}
-	recorder.Header().Set(versionHeader, "registry/2.0")
+	if isProtocol(path) {
+		recorder.Header().Set(versionHeader, "registry/2.0")
+	}
 	if err := s.route(recorder, r); err != nil {
 		var p *problem
 		switch {
@@ -237,11 +239,14 @@ var (
 
 func isTag(text string) bool { return len(text) <= 128 && tagForm.MatchString(text) }
 
+// isProtocol reports whether a path is one of the distribution protocol's.
+func isProtocol(path string) bool { return path == "/v2" || strings.HasPrefix(path, "/v2/") }
+
 func (s *Server) route(w http.ResponseWriter, r *http.Request) error {
 	switch {
 	case r.URL.Path == "/token":
 		return s.serveToken(w, r)
-	case r.URL.Path != "/v2" && !strings.HasPrefix(r.URL.Path, "/v2/"):
+	case !isProtocol(r.URL.Path):
 		return s.page(w, r)
 	}
 	who, wrong := s.authenticate(r)

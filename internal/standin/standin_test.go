@@ -147,6 +147,30 @@ func TestLoginIsAskedFor(t *testing.T) {
 	}
 }
 
+// TestKeeper: what the keeper does is told as the keeper's, and nobody can be called so; the protocol's header stands on its answers alone.
+func TestKeeper(t *testing.T) {
+	s, do := newServer(t)
+	_, err := s.Create("tides/gauge")
+	require.NoError(t, err)
+	require.NoError(t, s.Change("tides/gauge", "close", func(n *Note) { n.Closed = new(true) }))
+	require.Equal(t, 403, do("POST", "/v2/tides/gauge/blobs/uploads/", "").StatusCode)
+	events, err := s.Events(10, "")
+	require.NoError(t, err)
+	var told []string
+	for _, e := range events {
+		told = append(told, e.Who+" "+e.What)
+	}
+	require.Equal(t, []string{"the keeper create", "the keeper close", " refused"}, told)
+	page := do("GET", "/events", "")
+	require.Contains(t, body(page), `data-is="Who">the keeper</td>`)
+	for path, is := range map[string]bool{"/v2/": true, "/v2": true, "/v2/tides/gauge/tags/list": true, "/v2/nothing/there/tags/list": true, "/": false, "/events": false, "/token": false, "/v20": false} {
+		require.Equal(t, is, do("GET", path, "").Header.Get(versionHeader) != "", path)
+	}
+	for _, wrong := range []string{Keeper, "", "a:b", "a\n", strings.Repeat("a", 129)} {
+		require.ErrorContains(t, s.AddUser(wrong, "s3cret"), "is not a name of a user", wrong)
+	}
+}
+
 // TestCleanStop: a request under way is finished, and then the server ends without an error.
 func TestCleanStop(t *testing.T) {
 	s, err := New(Options{Dir: t.TempDir()})

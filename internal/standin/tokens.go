@@ -50,7 +50,7 @@ func (s *Server) RotateKey() error {
 	if err := s.storage.writeKey(); err != nil {
 		return err
 	}
-	s.record(Event{What: "rotate", Why: "tokens that were issued before are refused from now on"})
+	s.byKeeper(Event{What: "rotate", Why: "tokens that were issued before are refused from now on"})
 	return nil
 }
 
