@@ -207,7 +207,7 @@ func newApp(stdin io.Reader, stdout, stderr io.Writer) *cli.Command {
 		},
 		Commands: []*cli.Command{
 			initCommand(),
-			elsewhere(planCommand()), elsewhere(affectedCommand()), elsewhere(buildCommand()), elsewhere(takeCommand()), elsewhere(shipCommand()), lockCommand(), weighCommand(), compareCommand(), elsewhere(pushCommand()), pullCommand(), copyCommand(), joinCommand(), showCommand(), verifyCommand(), whyCommand(), watchCommand(), tryCommand(), workbenchCommand(), tagsCommand(),
+			elsewhere(planCommand()), elsewhere(affectedCommand()), elsewhere(buildCommand()), elsewhere(takeCommand()), elsewhere(shipCommand()), lockCommand(), weighCommand(), compareCommand(), reportCommand(), elsewhere(pushCommand()), pullCommand(), copyCommand(), joinCommand(), showCommand(), verifyCommand(), whyCommand(), watchCommand(), tryCommand(), workbenchCommand(), tagsCommand(),
 			loginCommand(), logoutCommand(), logbookCommand(), storeCommand(), standinCommand(), doctorCommand(), recipeCommand(), schemaCommand(), demoCommand(),
 		},
 	}

@@ -104,14 +104,14 @@ type warnings struct {
 	sent  chan struct{}
 }
 
-// begins notes when a step began, the first time.
-func (w *warnings) begins(t event.Task, at time.Time) {
+// begins notes when a step began: the first time, or when it did so really.
+func (w *warnings) begins(t event.Task, at time.Time, really bool) {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
 	if w.times == nil {
 		w.times = map[[2]string]time.Time{}
 	}
-	if step := [2]string{t.Place, t.Platform}; t.Place != "" && w.times[step].IsZero() {
+	if step := [2]string{t.Place, t.Platform}; t.Place != "" && (really || w.times[step].IsZero()) {
 		w.times[step] = at
 	}
 }
@@ -144,9 +144,9 @@ func (w *warnings) over() {
 func (w *warnings) Send(e event.Event) {
 	switch e := e.(type) {
 	case event.Started:
-		w.begins(e.Task, time.Now())
+		w.begins(e.Task, time.Now(), e.Act == "running") // what came before was waiting
 	case event.Finished:
-		w.begins(e.Task, time.Now().Add(-e.Took))
+		w.begins(e.Task, time.Now().Add(-e.Took), false)
 	}
 	if one, is := e.(event.Warning); is {
 		w.mutex.Lock()

@@ -36,6 +36,12 @@ type PastBuild struct {
 	Steps     []PastStep        `json:"steps,omitempty"`
 }
 
+// Page is a page that was written.
+type Page struct {
+	File  string `json:"file"`
+	Bytes int    `json:"bytes"`
+}
+
 // Sent tells what a collector of traces was sent.
 type Sent struct {
 	Builds   int `json:"builds"`

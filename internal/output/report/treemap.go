@@ -108,16 +108,17 @@ const margin = 24
 func (p picture) folders(one *Weighed) {
 	p.label(fmt.Sprintf("%s  %s", one.Reference, one.Platform), margin, 34, mapWidth-2*margin, 14, inkColour)
 	p.label(fmt.Sprintf("%s packed, %s unpacked; %s of it could go (%s)", Size(one.Total.Packed), Size(one.Total.Unpacked), share(one.Wasted.Packed, one.Total.Packed), Size(one.Wasted.Packed)), margin, 56, mapWidth-2*margin, 10, inkColour)
-	below := map[string][]weight.Share{}
-	for _, f := range one.Folders {
-		if f.Name != "/" {
-			below[path.Dir(f.Name)] = append(below[path.Dir(f.Name)], f)
+	for _, b := range MapOfFolders(one.Folders, mapWidth-2*margin, mapHeight-70-margin, mostMapped) {
+		at := box{margin + b.X, 70 + b.Y, b.W, b.H}
+		p.rectangle(at, shades[b.Depth])
+		if b.named() {
+			p.label(fmt.Sprintf("%s  %s", b.Short, Size(b.Bytes)), at.x+5, at.y+13, at.w-10, 8, inkColour)
 		}
 	}
-	if len(one.Folders) > 0 {
-		p.folder(one.Folders[0], below, box{margin, 70, mapWidth - 2*margin, mapHeight - 70 - margin}, 0)
-	}
 }
+
+// mostMapped bounds how many folders are drawn.
+const mostMapped = 5000
 
 // Boxes that are smaller are not divided, and have no name.
 const (
@@ -126,35 +127,69 @@ const (
 	headHeight  = 18
 )
 
-func (p picture) folder(one weight.Share, below map[string][]weight.Share, at box, depth int) {
-	p.rectangle(at, shades[min(depth, len(shades)-1)])
-	if at.w < leastWidth || at.h < leastHeight {
-		return
+// MapBox is a folder in a map of folders.
+type MapBox struct {
+	X, Y, W, H  float64
+	Depth       int // of the colour, from 0 to 4
+	Name, Short string
+	Bytes       int64 // packed
+}
+
+// named reports whether there is room for its name.
+func (b MapBox) named() bool { return b.W >= leastWidth && b.H >= leastHeight }
+
+// MapOfFolders divides a width and a height among folders, the largest first, whose first is the root: each is as large as what lies in it
+// packed, and comes before those in it. Of more than so many boxes those that lie deep are left out.
+func MapOfFolders(folders []weight.Share, width, height float64, most int) []MapBox {
+	if len(folders) == 0 {
+		return nil
 	}
-	name := path.Base(one.Name)
-	if depth < 2 {
-		name = one.Name
-	}
-	p.label(fmt.Sprintf("%s  %s", name, Size(one.Packed)), at.x+5, at.y+13, at.w-10, 8, inkColour)
-	inner := box{at.x + 3, at.y + headHeight, at.w - 6, at.h - headHeight - 3}
-	parts := slices.Clone(below[one.Name])
-	parts = slices.DeleteFunc(parts, func(s weight.Share) bool { return s.Packed <= 0 })
-	left := one.Packed
-	for _, part := range parts {
-		left -= part.Packed
-	}
-	sizes := make([]float64, 0, len(parts)+1)
-	for _, part := range parts {
-		sizes = append(sizes, float64(part.Packed))
-	}
-	if left > 0 { // the files of the folder itself stay as they are
-		sizes = append(sizes, float64(left))
-	}
-	for i, b := range squarified(sizes, inner) {
-		if i < len(parts) && b.w*b.h >= 30 {
-			p.folder(parts[i], below, b, depth+1)
+	below := map[string][]weight.Share{}
+	for _, f := range folders {
+		if f.Name != "/" {
+			below[path.Dir(f.Name)] = append(below[path.Dir(f.Name)], f)
 		}
 	}
+	all := []MapBox{{W: width, H: height, Name: folders[0].Name, Short: folders[0].Name, Bytes: folders[0].Packed}}
+	shares := []weight.Share{folders[0]}
+	inside := map[int][]int{}       // boxes in boxes
+	for n := 0; n < len(all); n++ { // those that lie less deep come first
+		at := all[n]
+		if !at.named() {
+			continue
+		}
+		parts := slices.DeleteFunc(slices.Clone(below[shares[n].Name]), func(s weight.Share) bool { return s.Packed <= 0 })
+		left := shares[n].Packed
+		sizes := make([]float64, 0, len(parts)+1)
+		for _, part := range parts {
+			left -= part.Packed
+			sizes = append(sizes, float64(part.Packed))
+		}
+		if left > 0 { // the files of the folder itself stay as they are
+			sizes = append(sizes, float64(left))
+		}
+		for i, b := range squarified(sizes, box{at.X + 3, at.Y + headHeight, at.W - 6, at.H - headHeight - 3}) {
+			if i >= len(parts) || b.w*b.h < 30 || len(all) == most {
+				continue
+			}
+			one := MapBox{X: b.x, Y: b.y, W: b.w, H: b.h, Depth: min(at.Depth+1, len(shades)-1), Name: parts[i].Name, Short: path.Base(parts[i].Name), Bytes: parts[i].Packed}
+			if at.Name == "/" {
+				one.Short = one.Name
+			}
+			inside[n] = append(inside[n], len(all))
+			all, shares = append(all, one), append(shares, parts[i])
+		}
+	}
+	return nested(all, inside, 0, nil)
+}
+
+// nested lists boxes with those in them behind them.
+func nested(all []MapBox, inside map[int][]int, n int, out []MapBox) []MapBox {
+	out = append(out, all[n])
+	for _, m := range inside[n] {
+		out = nested(all, inside, m, out)
+	}
+	return out
 }
 
 // squarified divides a box among sizes, the largest first, into boxes that are as square as can be: Bruls, Huizing and van Wijk, "Squarified
