@@ -22,7 +22,7 @@ func TestEventsAreCovered(t *testing.T) {
 	task := event.Task{ID: "1", Unit: "sesame/x", Label: "write /sesame"}
 	at := time.Date(2026, 6, 21, 9, 30, 0, 0, time.UTC)
 	for _, e := range []event.Event{
-		event.Started{Task: task, Act: "waiting", Note: "for sesame"}, event.Progress{Task: task, Done: 5}, event.Output{Task: task, Text: "a sesame-street\n"},
+		event.Started{Task: task, Act: "waiting", Note: "for sesame"}, event.Started{Task: task, Act: "running", Why: event.Differs{Changes: []event.Change{{Path: "sesame"}}}}, event.Progress{Task: task, Done: 5}, event.Output{Task: task, Text: "a sesame-street\n"},
 		event.Finished{Task: task, Outcome: event.Failed, Reason: event.Text("no sesame"), Detail: "sesame"},
 		event.Finished{Task: task, Reason: event.Differs{Changes: []event.Change{{Path: "sesame"}}}}, event.Warning{Code: event.Secret, Text: "sesame"},
 	} {

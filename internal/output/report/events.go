@@ -11,7 +11,7 @@ import (
 // EventLine is one line of a file of events. Sizes are in bytes, times in seconds.
 type EventLine struct {
 	Time     time.Time `json:"time"`
-	Event    string    `json:"event"` // began, started, progress, output, finished, warning or ended
+	Event    string    `json:"event"` // began, planned, started, progress, output, finished, warning or ended
 	Command  string    `json:"command,omitempty"`
 	Program  string    `json:"program,omitempty"`
 	Task     string    `json:"task,omitempty"` // one for all events of a piece of work
@@ -21,6 +21,7 @@ type EventLine struct {
 	Label    string    `json:"label,omitempty"`
 	Act      string    `json:"act,omitempty"`
 	Note     string    `json:"note,omitempty"`
+	Steps    int       `json:"steps,omitempty"`
 	Done     int64     `json:"done,omitempty"`
 	Total    int64     `json:"total,omitempty"`
 	Text     string    `json:"text,omitempty"`
@@ -40,6 +41,11 @@ func LineOf(e event.Event, at time.Time) *EventLine {
 		line.Event, line.Task, line.Unit, line.Platform, line.Place, line.Label = kind, t.ID, t.Unit, t.Platform, t.Place, t.Label
 	}
 	switch e := e.(type) {
+	case event.Planned:
+		line.Event = "planned"
+		for _, u := range e.Units {
+			line.Steps += len(u.Steps)
+		}
 	case event.Started:
 		task("started", e.Task)
 		line.Act, line.Total, line.Note, line.Reason = e.Act, e.Total, e.Note, phrase.Line(e.Why)

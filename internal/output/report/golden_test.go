@@ -144,7 +144,7 @@ func TestGolden(t *testing.T) {
 		{"", "events", plain(func() string {
 			task := event.Task{ID: "1", Unit: "gauge", Platform: "linux/amd64", Place: "gauge:1", Label: "write /x"}
 			var w strings.Builder
-			for _, e := range []event.Event{event.Started{Task: task, Act: "packing", Total: 9}, event.Progress{Task: task, Done: 4}, event.Output{Task: task, Text: "low\n"},
+			for _, e := range []event.Event{event.Planned{Units: []event.PlannedUnit{{Steps: make([]event.PlannedStep, 2)}, {Steps: make([]event.PlannedStep, 1)}}}, event.Started{Task: task, Act: "packing", Total: 9, Why: event.FirstTime}, event.Progress{Task: task, Done: 4}, event.Output{Task: task, Text: "low\n"},
 				event.Finished{Task: task, Outcome: event.Reused, Reason: event.Unchanged, Detail: "1 file"}, event.Warning{Code: event.Stale, Text: "it replaces /x"}} {
 				text, err := LineOf(e, now).Encode()
 				require.NoError(t, err)
