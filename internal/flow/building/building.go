@@ -92,7 +92,7 @@ func Run(ctx context.Context, w *workspace.Workspace, view event.Sink, b Options
 }
 
 // aWhile is after what time it is told of which steps a build is: to find out how long they took costs something.
-const aWhile = 300 * time.Millisecond
+const aWhile = time.Second
 
 // warnings passes events on and keeps the warnings among them, and when steps began.
 type warnings struct {

@@ -154,7 +154,7 @@ func (e *Entry) step(r *engine.StepResult, failed *command.FailedError) logbook.
 	s := logbook.Step{Unit: r.Unit, Platform: r.Platform.String(), Place: r.Place, Label: r.Label, Outcome: r.Outcome.String(), Reason: phrase.Line(r.Reason), More: phrase.More(r.Reason),
 		Wall: r.Took, Spared: r.Spared, Files: r.Files, Bytes: r.Bytes, Packed: r.Layer.Size, Inputs: r.Inputs}
 	s.Began = -1
-	if at, known := e.began(r.Place, s.Platform); known {
+	if at, known := e.began(r.Place, s.Platform); known && (r.Outcome.Worked() || r.Outcome == event.Failed) { // else it took no time
 		s.Began = max(at.Sub(e.build.Started), 0)
 	}
 	if r.Reason == event.EndedFirst {
