@@ -19,9 +19,9 @@ import (
 
 func reportCommand() *cli.Command {
 	return &cli.Command{
-		Name: "report", Usage: "writes a page about an image or a build, for a browser", ArgsUsage: "[REFERENCE]",
+		Name: "report", Usage: "writes a page about an image, what changed between two, or a build, for a browser", ArgsUsage: "[REFERENCE [REFERENCE]]",
 		Description: "The page is one file without a script, that fetches nothing. Of an image it has its layers, folders, packages, settings and\n" +
-			"platforms, and what could go; of a build when each step ran, why, what it printed, and the builds before it.\n" +
+			"platforms, and what could go; of two how the second differs from the first; of a build when each step ran, why, what it printed, and the builds before it.\n" +
 			"Without a reference it is about the last build of the recipe, or the one that --build names.\n\nExample: imbricat report gauge --to gauge.html",
 		Flags:  []cli.Flag{platformFlag(), &cli.StringFlag{Name: "to", Value: "report.html", Usage: "`FILE` to write"}, &cli.StringFlag{Name: "build", Usage: "`NUMBER` of a build in the logbook"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runReport(ctx, newSession(c)) },
@@ -29,7 +29,7 @@ func reportCommand() *cli.Command {
 }
 
 func runReport(ctx context.Context, s *session) error {
-	args, err := s.args(0, 1, "a reference, or nothing for a build")
+	args, err := s.args(0, 2, "one reference or two, or nothing for a build")
 	if err != nil {
 		return err
 	}
@@ -42,7 +42,9 @@ func runReport(ctx context.Context, s *session) error {
 	switch {
 	case len(args) > 0 && s.cmd.IsSet("build"):
 		return flow.Usagef("report takes a reference or --build, not both")
-	case len(args) > 0:
+	case len(args) == 2:
+		text, err = s.reportCompared(ctx, st, about, args)
+	case len(args) == 1:
 		text, err = s.reportImage(ctx, st, about, args[0])
 	default:
 		text, err = s.reportBuild(st, about)
@@ -88,6 +90,19 @@ func (s *session) reportImage(ctx context.Context, st *store.Store, about page.A
 		return nil, err
 	}
 	return page.Image(about, weighed, shown)
+}
+
+// reportCompared makes the page of how two images differ.
+func (s *session) reportCompared(ctx context.Context, st *store.Store, about page.About, args []string) ([]byte, error) {
+	wanted, err := s.onePlatform()
+	if err != nil {
+		return nil, err
+	}
+	compared, err := s.compare(ctx, st, args[0], args[1], wanted)
+	if err != nil {
+		return nil, err
+	}
+	return page.Compared(about, compared)
 }
 
 // mostPast is how many builds before one its page has.

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/html"
 
+	"imbricat/internal/content/differ"
 	"imbricat/internal/content/weight"
 	"imbricat/internal/output/inspect"
 	"imbricat/internal/output/report"
@@ -155,4 +156,33 @@ func TestBuild(t *testing.T) {
 	bare, err := Build(about, BuildOf{Build: &report.PastBuild{}})
 	require.NoError(t, err)
 	check(t, bare)
+}
+
+func TestCompared(t *testing.T) {
+	was, now := "1.3", hostile
+	c := &report.Compared{First: report.Side{Reference: "gauge:1.3", Digest: "sha256:11"}, Second: report.Side{Reference: hostile, Digest: "sha256:12"}, Platform: "linux/amd64", Difference: &differ.Difference{
+		Layers:   []differ.Layer{{In: "both", Step: "of the base"}, {In: "first", Step: "gone", Packed: 5}, {In: "second", Step: hostile, Packed: 1500, Ran: []differ.Run{{Why: "new content"}, {Why: "first time"}}}},
+		Settings: []differ.Value{{What: "added", Name: "env A", Now: &now}}, Packages: []differ.Value{{What: "changed", Name: "dpkg tides", Was: &was, Now: &now}},
+		Folders: []differ.Folder{{Name: "/usr", Was: 5000, Now: 2000}, {Name: "/srv", Now: 2000}}, Counts: map[string]int{"added": 12, "removed": 1},
+		Files: []differ.File{{Path: "/small", What: "added", Now: 7}, {Path: "/" + hostile, What: "removed", Was: 900}}, Fetched: 1500, Totals: [2]weight.Bytes{{Packed: 5, Files: 3}, {Packed: 1500, Files: 3}}}}
+	text, err := Compared(about, c)
+	require.NoError(t, err)
+	words := check(t, text)
+	for _, part := range []string{"1.5 kB", "was 5 B", "as before", "− removed", "+ added", "in both", "new content; first time", "env A", "dpkg tides", "−3.0 kB", "+2.0 kB", "and 11 more", "A node that has the first fetches 1.5 kB"} {
+		require.Contains(t, words, part)
+	}
+	require.Less(t, strings.Index(string(text), "900 B"), strings.Index(string(text), "/small"), "the largest first")
+	for i := range 10_000 {
+		c.Files = append(c.Files, differ.File{Path: fmt.Sprint("/file ", i), What: "added"})
+		c.Folders = append(c.Folders, differ.Folder{Name: fmt.Sprint("/", i)})
+		c.Settings = append(c.Settings, differ.Value{Name: fmt.Sprint(i)})
+		c.Packages = append(c.Packages, differ.Value{Name: fmt.Sprint(i)})
+		c.Layers = append(c.Layers, differ.Layer{In: "second"})
+	}
+	text, err = Compared(about, c)
+	require.NoError(t, err)
+	check(t, text)
+	text, err = Compared(about, &report.Compared{Difference: differ.None(), First: report.Side{Digest: "sha256:11"}, Second: report.Side{Digest: "sha256:12"}})
+	require.NoError(t, err)
+	require.Contains(t, check(t, text), "The layers and the settings are the same; what is said of the images differs.")
 }
