@@ -44,6 +44,15 @@ func TestReached(t *testing.T) {
 	require.Len(t, list[0].To, longestTo-1+len("…"), "a character is not cut")
 }
 
+// TestImportedReached: a record from elsewhere brings no more than a command here would.
+func TestImportedReached(t *testing.T) {
+	s, err := Open(t.TempDir())
+	require.NoError(t, err)
+	run := &Run{Key: digest.Key(digest.ContentBytes([]byte("command"))), Trace: digest.Key(digest.ContentBytes([]byte("trace"))), Reached: make([]Reached, 50*MostReached)}
+	require.NoError(t, s.ImportRun(run))
+	require.Len(t, s.Runs(run.Key)[0].Reached, MostReached)
+}
+
 // TestBroughtElse: an address counts that brought something else; one that was not asked for before, or of which nothing is known, does not.
 func TestBroughtElse(t *testing.T) {
 	list := func(all ...string) (list []Reached) {

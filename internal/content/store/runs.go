@@ -126,7 +126,9 @@ func (s *Store) ImportRun(r *Run) error {
 	if _, err := os.Stat(s.path(name)); err == nil {
 		return nil
 	}
-	text, err := Seal(r)
+	own := *r
+	own.Reached = own.Reached[:min(len(own.Reached), MostReached)]
+	text, err := Seal(&own)
 	if err != nil {
 		return err
 	}

@@ -28,7 +28,8 @@ func full() *Receipt {
 				{Name: "main", Repository: "h:1/tides/gauge", Reference: "h:1/tides/gauge@" + string(one), Tags: []string{"1.4.0", "newest"}, Held: []Held{{"1", "higher"}}},
 				{Name: "spare", Repository: "h:2/gauge"}}}},
 		Checks: []Check{{Image: "gauge", Platform: "linux/arm64", Check: "size", Outcome: "holds"}},
-		Steps:  []Step{{Unit: "gauge", Platform: "linux/arm64", Place: "gauge:1", Step: "copy", Outcome: "ran", Reason: "first time", Layer: one}}}
+		Steps: []Step{{Unit: "gauge", Platform: "linux/arm64", Place: "gauge:1", Step: "copy", Outcome: "ran", Reason: "first time", Layer: one, Failed: 1, Processor: 2, Memory: 3, Before: &Used{Seconds: 1},
+			Reached: []Reached{{To: "http://index.tideline.example/tables", Times: 2, Bytes: 9, Status: 200, Content: one}, {To: "elsewhere.example:443", Times: 1, Problem: "not listed"}}}}}
 }
 
 func schema(t require.TestingT) *jsonschema.Schema {
