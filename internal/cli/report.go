@@ -12,6 +12,7 @@ import (
 	"imbricat/internal/flow"
 	"imbricat/internal/ground/digest"
 	"imbricat/internal/ground/files"
+	"imbricat/internal/ground/reference"
 	"imbricat/internal/output/inspect"
 	"imbricat/internal/output/page"
 	"imbricat/internal/output/report"
@@ -23,7 +24,7 @@ func reportCommand() *cli.Command {
 		Description: "The page is one file without a script, that fetches nothing. Of an image it has its layers, folders, packages, settings and\n" +
 			"platforms, and what could go; of two how the second differs from the first; of a build when each step ran, why, what it printed, and the builds before it.\n" +
 			"Without a reference it is about the last build of the recipe, or the one that --build names.\n\nExample: imbricat report gauge --to gauge.html",
-		Flags:  []cli.Flag{platformFlag(), &cli.StringFlag{Name: "to", Value: "report.html", Usage: "`FILE` to write"}, &cli.StringFlag{Name: "build", Usage: "`NUMBER` of a build in the logbook"}},
+		Flags:  []cli.Flag{platformFlag(), &cli.StringFlag{Name: "to", Value: "report.html", Usage: "`FILE` to write"}, &cli.BoolFlag{Name: "tags", Usage: "also how large the other images of its repository are, which asks for each of them"}, &cli.StringFlag{Name: "build", Usage: "`NUMBER` of a build in the logbook"}},
 		Action: func(ctx context.Context, c *cli.Command) error { return runReport(ctx, newSession(c)) },
 	}
 }
@@ -89,7 +90,19 @@ func (s *session) reportImage(ctx context.Context, st *store.Store, about page.A
 	if err != nil {
 		return nil, err
 	}
-	return page.Image(about, weighed, shown)
+	var tags []report.Tag
+	if s.cmd.Bool("tags") {
+		ref, err := reference.Parse(arg)
+		if err != nil || ref.Kind != reference.Registry {
+			return nil, flow.Usagef("--tags is for an image of a registry")
+		}
+		_, _, document, err := s.tagsDocument(ctx, ref.Host+"/"+ref.Repository)
+		if err != nil {
+			return nil, err
+		}
+		tags = document.Tags
+	}
+	return page.Image(about, weighed, shown, tags)
 }
 
 // reportCompared makes the page of how two images differ.

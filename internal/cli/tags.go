@@ -112,15 +112,9 @@ func runTags(ctx context.Context, s *session) error {
 	if receipts.IsFile(args[0]) {
 		return s.tagsOf(ctx, args[0])
 	}
-	r, inventory, err := s.inventory(ctx, args[0])
+	r, inventory, document, err := s.tagsDocument(ctx, args[0])
 	if err != nil {
 		return err
-	}
-	slices.SortFunc(inventory.Tags, func(a, b transfer.Tag) int { return retention.Compare(a.Name, b.Name) })
-	document := &report.Tags{Repository: r.String(), Tags: []report.Tag{}}
-	alone := tags.Alone(inventory)
-	for i, t := range inventory.Tags {
-		document.Tags = append(document.Tags, report.Tag{Tag: t.Name, Digest: t.Digest, Platforms: t.Platforms, Created: t.Created, Pushed: t.Pushed, Packed: t.Packed, Alone: alone[i].Bytes, Shared: alone[i].With})
 	}
 	if s.cmd.Bool("referrers") {
 		if err := addReferrers(ctx, r, inventory, document); err != nil {
@@ -128,6 +122,21 @@ func runTags(ctx context.Context, s *session) error {
 		}
 	}
 	return s.result(document, func() string { return report.TagsText(s.paint, document, time.Now()) })
+}
+
+// tagsDocument tells of every tag of a repository.
+func (s *session) tagsDocument(ctx context.Context, repository string) (*registry.Repository, *transfer.Inventory, *report.Tags, error) {
+	r, inventory, err := s.inventory(ctx, repository)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	slices.SortFunc(inventory.Tags, func(a, b transfer.Tag) int { return retention.Compare(a.Name, b.Name) })
+	document := &report.Tags{Repository: r.String(), Tags: []report.Tag{}}
+	alone := tags.Alone(inventory)
+	for i, t := range inventory.Tags {
+		document.Tags = append(document.Tags, report.Tag{Tag: t.Name, Digest: t.Digest, Platforms: t.Platforms, Created: t.Created, Pushed: t.Pushed, Packed: t.Packed, Alone: alone[i].Bytes, Shared: alone[i].With})
+	}
+	return r, inventory, document, nil
 }
 
 // tagsOf tells what became of the tags that a run wrote.

@@ -19,10 +19,11 @@ import (
 const (
 	mostFolders  = 250
 	mostBoxes    = 600
-	mostPackages = 200
+	mostPackages = 180
 	mostWastes   = 60
 	mostKinds    = 40
 	mostLayers   = 150
+	mostTags     = 40
 )
 
 // The size of the map of folders, in the units of its picture.
@@ -77,6 +78,13 @@ type imagePage struct {
 	Packages                    *list[weight.PackageShare]
 	Settings                    []setting
 	Platforms                   []platformRow
+	Tags                        *list[tagRow] // the newest first
+}
+
+type tagRow struct {
+	report.Tag
+	Own   bool // it stands on the image
+	Width float64
 }
 
 type tile struct {
@@ -108,8 +116,9 @@ type platformRow struct {
 	Width    float64
 }
 
-// Image writes the page of an image: where its bytes are for one platform, and what its documents say of all.
-func Image(about About, weighed *report.Weighed, shown *inspect.Image) ([]byte, error) {
+// Image writes the page of an image: where its bytes are for one platform, and what its documents say of all. Tags are those of its
+// repository, oldest names first; none where that is not asked.
+func Image(about About, weighed *report.Weighed, shown *inspect.Image, tags []report.Tag) ([]byte, error) {
 	p := imagePage{About: about, Image: weighed.Image, Title: weighed.Reference + ", " + weighed.Platform, Name: weighed.Reference, Platform: weighed.Platform, Created: weighed.Created, Digest: weighed.Digest,
 		MapWidth: mapWidth, MapHeight: mapHeight, Wastes: upTo(weighed.Waste, mostWastes), Packages: upTo(weighed.Packages, mostPackages)}
 	p.Others = slices.DeleteFunc(slices.Clone(weighed.Platforms), func(other string) bool { return other == weighed.Platform })
@@ -150,7 +159,28 @@ func Image(about About, weighed *report.Weighed, shown *inspect.Image) ([]byte, 
 	for _, one := range shown.Platforms {
 		p.Platforms = append(p.Platforms, platformRow{one.Platform, one.Digest, len(one.Layers), one.Packed, percent(float64(one.Packed), float64(most))})
 	}
+	p.Tags = tagRows(tags, shown.Digest)
 	return write("image", p)
+}
+
+// tagRows are the tags of a repository, the newest first: by when they were pushed, where the registry tells, else made.
+func tagRows(tags []report.Tag, own digest.Digest) *list[tagRow] {
+	most := int64(0)
+	for _, t := range tags {
+		most = max(most, t.Packed)
+	}
+	var rows []tagRow
+	for _, t := range slices.Backward(tags) {
+		rows = append(rows, tagRow{t, t.Digest == own, percent(float64(t.Packed), float64(most))})
+	}
+	when := func(t tagRow) time.Time {
+		if t.Pushed.IsZero() {
+			return t.Created
+		}
+		return t.Pushed
+	}
+	slices.SortStableFunc(rows, func(a, b tagRow) int { return when(b).Compare(when(a)) })
+	return upTo(rows, mostTags)
 }
 
 // settings are what an image says of how it runs, without what it leaves out.

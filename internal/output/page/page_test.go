@@ -90,7 +90,9 @@ func weighed() (*report.Weighed, *inspect.Image) {
 
 func TestImage(t *testing.T) {
 	one, shown := weighed()
-	text, err := Image(about, one, shown)
+	shown.Digest = "sha256:99"
+	tags := []report.Tag{{Tag: "1.3", Packed: 500, Created: about.Made.Add(-time.Hour)}, {Tag: hostile, Packed: 250}, {Tag: "1.4", Packed: 1000, Alone: 77, Digest: "sha256:99", Pushed: about.Made}}
+	text, err := Image(about, one, shown, tags)
 	require.NoError(t, err)
 	words := check(t, text)
 	for _, part := range []string{"gauge", "linux/amd64, also for linux/arm64", "1.0 kB", "of the base", "It is based on registry.tideline.example/base/slim:4.", "400 B packed, 7 files, 12 B hidden", "/usr/bin/gauge", "80/tcp", "a=1 ", "leave it out", "sha256:13",
@@ -100,20 +102,27 @@ func TestImage(t *testing.T) {
 	require.Less(t, strings.Index(words, "of it nobody"), strings.Index(words, "of the base"))
 	require.Contains(t, string(text), `<span class="tile below" style="width: 100.00%">`)
 	require.Contains(t, string(text), `<span class="tile" style="width: 66.67%">`)
-	bare, err := Image(about, &report.Weighed{Image: &weight.Image{}}, &inspect.Image{})
+	bare, err := Image(about, &report.Weighed{Image: &weight.Image{}}, &inspect.Image{}, nil)
 	require.NoError(t, err)
 	require.Contains(t, check(t, bare), "none: it has neither")
 
+	require.Contains(t, words, "1.4   this image")
+	require.Less(t, strings.Index(words, "1.4   this image"), strings.Index(words, "1.3 "))
+	require.Contains(t, words, "77 B")
+	require.NotContains(t, string(bare), "Tags of the repository")
+
 	// An image of 100,000 files.
+	var many []report.Tag
 	large, _ := weighed()
 	for i := range 30_000 {
 		large.Folders = append(large.Folders, weight.Share{Name: fmt.Sprintf("/usr/folder-%d/of-a-long-name-%d", i/100, i), Bytes: weight.Bytes{Packed: int64(30_000 - i)}})
 		large.Packages = append(large.Packages, weight.PackageShare{Name: fmt.Sprint("package ", i)})
 		large.Waste = append(large.Waste, weight.Waste{Kind: "twice", Path: fmt.Sprint("/file ", i), Steps: []string{"a", "b"}})
 		large.Layers = append(large.Layers, weight.LayerShare{Step: fmt.Sprint("step ", i)})
+		many = append(many, report.Tag{Tag: fmt.Sprint(i)})
 		large.Kinds = append(large.Kinds, weight.Share{Name: fmt.Sprint("kind ", i)})
 	}
-	text, err = Image(about, large, shown)
+	text, err = Image(about, large, shown, many)
 	require.NoError(t, err)
 	words = check(t, text)
 	require.Contains(t, words, "and 29801 more, which take less")
