@@ -108,7 +108,7 @@ images:
     base: {stage: tools}
     steps:
       - name: render the pages
-        run: {command: [/bin/busybox, sh, -c, "busybox seq 1 40 | while read i; do echo page $i of $MONTH; busybox sleep 0.1; done; echo > /done"]}
+        run: {command: [/bin/busybox, sh, -c, "busybox seq 1 70 | while read i; do echo page $i of $MONTH; busybox sleep 0.1; done; echo > /done"]}
         env: {MONTH: "${each.month}"}
         network: false
 `)
@@ -127,10 +127,10 @@ images:
 		return lines
 	}
 	all := func(lines []string) bool { return strings.Count(strings.Join(lines, "\n"), "◐ running") == 6 }
-	lines := until("all run", func(lines []string) bool { return all(lines) && strings.Contains(lines[1], "left") })
+	lines := until("all run", func(lines []string) bool { return all(lines) && strings.Contains(lines[1], "left") && strings.Contains(lines[3], "│ page") })
 	require.Equal(t, "before", lines[0])
-	require.Regexp(t, `^▰.* of 7 steps · .*, about \d s left$`, lines[1])
-	require.Regexp(t, `◐ running  pages-0\d:1 linux/\w+  render the pages +\d s of \d s$`, lines[2])
+	require.Regexp(t, `^▰.* of 7 steps · .*, about \d+ s left$`, lines[1])
+	require.Regexp(t, `◐ running  pages-0\d:1 linux/\w+  render the pages +\d+ s of \d+ s$`, lines[2])
 	require.Regexp(t, `│ page \d+ of 0\d$`, lines[3])
 
 	rows, columns = 9, 60
