@@ -127,7 +127,9 @@ images:
 		return lines
 	}
 	all := func(lines []string) bool { return strings.Count(strings.Join(lines, "\n"), "◐ running") == 6 }
-	lines := until("all run", func(lines []string) bool { return all(lines) && strings.Contains(lines[1], "left") && strings.Contains(lines[3], "│ page") })
+	lines := until("all run", func(lines []string) bool {
+		return all(lines) && strings.Contains(lines[1], "left") && strings.Contains(lines[3], "│ page")
+	})
 	require.Equal(t, "before", lines[0])
 	require.Regexp(t, `^▰.* of 7 steps · .*, about \d+ s left$`, lines[1])
 	require.Regexp(t, `◐ running  pages-0\d:1 linux/\w+  render the pages +\d+ s of \d+ s$`, lines[2])
