@@ -90,15 +90,7 @@ func (s *session) book() (*store.Store, *logbook.Book, error) {
 }
 
 func runLogbookChart(_ context.Context, s *session) error {
-	_, book, err := s.book()
-	if err != nil {
-		return err
-	}
-	project, err := s.recipeOrAll()
-	if err != nil {
-		return err
-	}
-	found, err := book.List(project, int(s.cmd.Int("most")))
+	book, found, err := s.latest()
 	if err != nil {
 		return err
 	}
@@ -214,6 +206,20 @@ func (s *session) sendTraces(ctx context.Context, to collector.Settings, traces 
 	return nil
 }
 
+// latest are the latest builds that are asked for, the last first.
+func (s *session) latest() (*logbook.Book, []logbook.Build, error) {
+	_, book, err := s.book()
+	if err != nil {
+		return nil, nil, err
+	}
+	project, err := s.recipeOrAll()
+	if err != nil {
+		return nil, nil, err
+	}
+	builds, err := book.List(project, int(s.cmd.Int("most")))
+	return book, builds, err
+}
+
 // recipeOrAll is the project that is looked at; empty for all.
 func (s *session) recipeOrAll() (string, error) {
 	if s.cmd.Bool("all") {
@@ -230,15 +236,7 @@ func runLogbookList(_ context.Context, s *session) error {
 	if _, err := s.args(0, 0, "no arguments"); err != nil {
 		return err
 	}
-	_, book, err := s.book()
-	if err != nil {
-		return err
-	}
-	project, err := s.recipeOrAll()
-	if err != nil {
-		return err
-	}
-	builds, err := book.List(project, int(s.cmd.Int("most")))
+	_, builds, err := s.latest()
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 )
 
 // Replace writes a file as one act: whoever reads it meanwhile, or after a crash, finds what was there before or all of the new.
@@ -18,8 +19,11 @@ func Replace(name string, content []byte, mode fs.FileMode) error {
 	})
 }
 
-// Write is Replace with what an act writes.
+// Write is Replace with what an act writes. A device, a pipe or the like is written into: a file in its place would do harm.
 func Write(name string, mode fs.FileMode, act func(out io.Writer) error) error {
+	if special(name) {
+		return into(name, act)
+	}
 	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)
@@ -29,6 +33,27 @@ func Write(name string, mode fs.FileMode, act func(out io.Writer) error) error {
 	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
 	if err == nil {
 		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	return nil
+}
+
+// special reports whether a name stands for something that is neither a file nor a folder, or for what a process has open, such as
+// /dev/stdout.
+func special(name string) bool {
+	if target, err := os.Readlink(name); err == nil && strings.HasPrefix(target, "/proc/") {
+		return true
+	}
+	info, err := os.Stat(name)
+	return err == nil && !info.Mode().IsRegular() && !info.IsDir()
+}
+
+func into(name string, act func(out io.Writer) error) error {
+	f, err := os.OpenFile(name, os.O_WRONLY, 0)
+	if err == nil {
+		err = errors.Join(act(f), f.Close())
 	}
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)

@@ -40,21 +40,22 @@ func through(ctx context.Context, by *url.URL, to string) (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		return asked(conn, by, to)
+		return asked(ctx, conn, by, to)
 	case "https":
 		conn, err := (&tls.Dialer{NetDialer: plain}).DialContext(ctx, "tcp", at)
 		if err != nil {
 			return nil, err
 		}
-		return asked(conn, by, to)
+		return asked(ctx, conn, by, to)
 	}
 	return nil, fmt.Errorf("proxies of the scheme %q are unknown", by.Scheme)
 }
 
-// asked asks a proxy for a connection.
-func asked(conn net.Conn, by *url.URL, to string) (_ net.Conn, err error) {
+// asked asks a proxy for a connection. It ends with the context.
+func asked(ctx context.Context, conn net.Conn, by *url.URL, to string) (_ net.Conn, err error) {
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer func() {
-		if err != nil {
+		if stop(); err != nil {
 			conn.Close()
 		}
 	}()

@@ -292,6 +292,32 @@ func TestBroken(t *testing.T) {
 	require.Equal(t, []store.Reached{{To: "http://" + at + "/none", Times: 1, Status: 204}, {To: "http://" + at + "/short", Times: 1, Bytes: 4, Status: 200}}, r.Close())
 }
 
+// TestSilentProxy: a proxy of the machine that never answers holds up nobody whose command has ended.
+func TestSilentProxy(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	t.Setenv("HTTPS_PROXY", "http://"+l.Addr().String())
+	r, _, at := started(t, "index.tideline.example")
+	c, err := net.Dial("tcp", at.Host)
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = io.WriteString(c, "CONNECT index.tideline.example:443 HTTP/1.1\r\nHost: x\r\n\r\n")
+	require.NoError(t, err)
+	held, err := l.Accept()
+	require.NoError(t, err)
+	defer held.Close()
+	_, err = held.Read(make([]byte, 1))
+	require.NoError(t, err, "it was asked")
+	closed := make(chan struct{})
+	go func() { r.Close(); close(closed) }()
+	select {
+	case <-closed:
+	case <-time.After(dialTime / 2):
+		t.Fatal("the relay waits for the proxy")
+	}
+}
+
 // TestEnds: closing ends what still runs, and tells of it.
 func TestEnds(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
