@@ -29,10 +29,10 @@ func TestReplaceSpecial(t *testing.T) {
 		read <- string(text)
 	}()
 	require.NoError(t, Replace(pipe, []byte("tides"), 0o644))
-	require.Equal(t, "tides", <-read)
 	info, err := os.Lstat(pipe)
 	require.NoError(t, err)
 	require.Equal(t, os.ModeNamedPipe, info.Mode().Type())
+	require.Equal(t, "tides", <-read)
 
 	// As /dev/stdout is, where that goes to a file.
 	out, err := os.Create(filepath.Join(t.TempDir(), "out"))
